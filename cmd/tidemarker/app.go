@@ -1,0 +1,120 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/user"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"tidemarker/internal/browser"
+	"tidemarker/internal/cluster"
+	"tidemarker/internal/store"
+	"tidemarker/internal/work"
+)
+
+// app is what every command works with.
+type app struct {
+	store   *store.Store
+	runner  *work.Runner
+	log     *slog.Logger
+	who     string
+	cluster *cluster.Cluster
+
+	mu      sync.Mutex
+	browser *browser.Browser
+}
+
+// open connects to the database that DATABASE_URL names, or runs one, and brings its
+// schema up to date.
+func open(ctx context.Context, data string) (*app, error) {
+	a := &app{log: slog.New(slog.NewTextHandler(os.Stderr, nil)), who: "command line"}
+	if u, err := user.Current(); err == nil {
+		a.who = u.Username
+	}
+	url := os.Getenv("DATABASE_URL")
+	if url == "" {
+		c, err := cluster.Start(ctx, filepath.Join(data, "postgres"), cluster.Options{})
+		if err != nil {
+			return nil, err
+		}
+		a.cluster, url = c, c.URL()
+	}
+	st, err := store.Open(ctx, url)
+	if err != nil {
+		return nil, errors.Join(err, a.close())
+	}
+	a.store = st
+	if err := st.Migrate(ctx); err != nil {
+		return nil, errors.Join(err, a.close())
+	}
+	a.runner = &work.Runner{Store: st, Log: a.log, Browser: a.startBrowser}
+	return a, nil
+}
+
+func (a *app) startBrowser() (*browser.Browser, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.browser == nil {
+		b, err := browser.Start(browser.Options{})
+		if err != nil {
+			return nil, err
+		}
+		a.browser = b
+	}
+	return a.browser, nil
+}
+
+// close ends what the command started.
+func (a *app) close() error {
+	if a.browser != nil {
+		a.browser.Close()
+	}
+	if a.store != nil {
+		a.store.Close()
+	}
+	if a.cluster != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+		defer cancel()
+		return a.cluster.Release(ctx)
+	}
+	return nil
+}
+
+// siteAndEnvironment finds both by name; the error lists the names there are.
+func (a *app) siteAndEnvironment(ctx context.Context, siteName, envName string) (store.Site, store.Environment, error) {
+	s, err := a.store.SiteNamed(ctx, siteName)
+	if errors.Is(err, store.ErrNotFound) {
+		all, _, listErr := a.store.Sites(ctx, "", 20, 0)
+		if listErr != nil {
+			return s, store.Environment{}, listErr
+		}
+		names := ""
+		for _, s := range all {
+			names += fmt.Sprintf(" %q", s.Name)
+		}
+		if names == "" {
+			return s, store.Environment{}, fmt.Errorf("there is no site %q: no site is registered yet. Read a site file with: tidemarker site import FILE", siteName)
+		}
+		return s, store.Environment{}, fmt.Errorf("there is no site %q. There are:%s", siteName, names)
+	}
+	if err != nil {
+		return s, store.Environment{}, err
+	}
+	envs, err := a.store.Environments(ctx, s.ID)
+	if err != nil {
+		return s, store.Environment{}, err
+	}
+	names := ""
+	for _, e := range envs {
+		if e.Name == envName {
+			return s, e, nil
+		}
+		names += fmt.Sprintf(" %q", e.Name)
+	}
+	return s, store.Environment{}, fmt.Errorf("%s has no environment %q. It has:%s", siteName, envName, names)
+}

@@ -1,0 +1,55 @@
+// Command tidemarker promotes a site's speed settings through staging, looks for
+// breakage after each change and rolls faulty settings back.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+)
+
+// exit is an error that ends the program with a code of its own.
+type exit struct {
+	code int
+	err  error
+}
+
+func (e *exit) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	root := &cobra.Command{
+		Use:           "tidemarker",
+		Short:         "Promotes a site's speed settings through staging, with evidence",
+		SilenceErrors: true,
+		SilenceUsage:  true,
+	}
+	var data string
+	root.PersistentFlags().StringVar(&data, "data", ".data", "folder for the database that is run when DATABASE_URL is not set")
+	root.AddCommand(workerCommand(&data), migrateCommand(&data), siteCommand(&data), markCommand(&data),
+		tryCommand(&data), standinCommand())
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return
+	}
+	code := 1
+	if e, ok := errors.AsType[*exit](err); ok {
+		code = e.code
+	}
+	if msg := err.Error(); msg != "" {
+		fmt.Fprintln(os.Stderr, "tidemarker:", msg)
+	}
+	stop()
+	os.Exit(code)
+}

@@ -1,0 +1,56 @@
+package main
+
+import (
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"tidemarker/internal/core/site"
+)
+
+func siteCommand(data *string) *cobra.Command {
+	c := &cobra.Command{Use: "site", Short: "Registers sites"}
+	c.AddCommand(&cobra.Command{
+		Use: "import FILE", Short: "Registers a site from a site file, or updates it", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			raw, err := os.ReadFile(args[0])
+			if err != nil {
+				return fmt.Errorf("read the site file: %w", err)
+			}
+			doc, err := site.Parse(raw)
+			if err != nil {
+				return fmt.Errorf("%s: %w", args[0], err)
+			}
+			a, err := open(cmd.Context(), *data)
+			if err != nil {
+				return err
+			}
+			defer a.close()
+			if _, err := a.store.SaveSite(cmd.Context(), doc, a.who); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%s is registered: %d environments, %d pages, %d personas, %d journeys.\n",
+				doc.Name, len(doc.Environments), len(doc.Pages), len(doc.Personas), len(doc.Journeys))
+			return nil
+		},
+	}, &cobra.Command{
+		Use: "list", Short: "Lists the registered sites", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			a, err := open(cmd.Context(), *data)
+			if err != nil {
+				return err
+			}
+			defer a.close()
+			all, _, err := a.store.Sites(cmd.Context(), "", 1000, 0)
+			if err != nil {
+				return err
+			}
+			for _, s := range all {
+				fmt.Fprintln(cmd.OutOrStdout(), s.Name)
+			}
+			return nil
+		},
+	})
+	return c
+}

@@ -1,0 +1,30 @@
+package main
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"tidemarker/internal/standin"
+)
+
+func standinCommand() *cobra.Command {
+	var opt standin.Options
+	c := &cobra.Command{
+		Use: "standin", Short: "Runs one environment of the invented site Fernhollow, with its speed layer and connector", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			inst, err := standin.StartFernhollow(opt)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%s of %s: %s, connector %s\n", inst.Environment, inst.Site, inst.URL, inst.ConnectorURL())
+			<-cmd.Context().Done()
+			return inst.Close()
+		},
+	}
+	c.Flags().StringVar(&opt.Environment, "env", "staging", "which environment it is")
+	c.Flags().StringVar(&opt.Addr, "listen", "127.0.0.1:0", "address to listen on")
+	c.Flags().StringVar(&opt.Token, "token", "fernhollow", "bearer token of the connector")
+	c.Flags().StringVar(&opt.Keep, "keep", "", "file to keep the settings in")
+	return c
+}

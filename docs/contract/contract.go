@@ -1,0 +1,20 @@
+// Package contract carries the published documents that Tide Marker and the sites
+// it maintains agree on: the connector protocol, the site file and the check report.
+package contract
+
+import _ "embed"
+
+// ConnectorYAML is the connector protocol as OpenAPI 3.1.
+//
+//go:embed connector-v1.openapi.yaml
+var ConnectorYAML []byte
+
+// SiteFileSchema is the JSON Schema of a site file.
+//
+//go:embed site-file.schema.json
+var SiteFileSchema []byte
+
+// ReportSchema is the JSON Schema of a check report.
+//
+//go:embed report.schema.json
+var ReportSchema []byte

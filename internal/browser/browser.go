@@ -1,0 +1,147 @@
+package browser
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"sync"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/launcher"
+	"github.com/go-rod/rod/lib/launcher/flags"
+	"github.com/go-rod/rod/lib/proto"
+)
+
+// Options say how a browser is run. The zero value finds Chromium on the PATH and
+// opens four tabs at most.
+type Options struct {
+	Binary  string        // path of Chromium; found on the PATH when ""
+	Tabs    int           // how many tabs at once; 0 means 4
+	Timeout time.Duration // for one look at a page; 0 means 40 seconds
+}
+
+// Browser is a running Chromium. It is safe for concurrent use, and starts Chromium
+// anew when it has died.
+type Browser struct {
+	opt   Options
+	slots chan struct{}
+
+	mu     sync.Mutex
+	launch *launcher.Launcher
+	rod    *rod.Browser
+	closed bool
+}
+
+// Start runs Chromium. It fails with a hint when none is installed.
+func Start(opt Options) (*Browser, error) {
+	if opt.Tabs == 0 {
+		opt.Tabs = 4
+	}
+	if opt.Timeout == 0 {
+		opt.Timeout = 40 * time.Second
+	}
+	if opt.Binary == "" {
+		for _, name := range []string{"chromium", "chromium-browser", "google-chrome"} {
+			if p, err := exec.LookPath(name); err == nil {
+				opt.Binary = p
+				break
+			}
+		}
+	}
+	if opt.Binary == "" {
+		return nil, errors.New("no Chromium was found. Install Debian's package chromium, or name its path")
+	}
+	b := &Browser{opt: opt, slots: make(chan struct{}, opt.Tabs)}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if err := b.connect(); err != nil {
+		return nil, err
+	}
+	return b, nil
+}
+
+// Tabs is how many tabs are opened at once.
+func (b *Browser) Tabs() int { return b.opt.Tabs }
+
+// connect starts Chromium; b.mu is held.
+func (b *Browser) connect() error {
+	l := launcher.New().Bin(b.opt.Binary).Leakless(true).HeadlessNew(true).
+		NoSandbox(os.Geteuid() == 0).
+		Set("disable-gpu").Set("disable-quic").Set("no-first-run").Set("disable-sync").
+		Set("disable-background-networking").Set("disable-component-update").
+		Set("disable-site-isolation-trials").Set("block-new-web-contents").
+		Set("disable-features", "IsolateOrigins", "site-per-process", "Translate", "MediaRouter", "OptimizationHints").
+		Set("hide-scrollbars").Set("force-color-profile", "srgb").Set("font-render-hinting", "none").
+		Set("disable-lcd-text").Set("mute-audio").Set("lang", "en-GB").
+		Delete(flags.Flag("use-mock-keychain"))
+	url, err := l.Launch()
+	if err != nil {
+		return fmt.Errorf("start %s: %w", b.opt.Binary, err)
+	}
+	r := rod.New().ControlURL(url)
+	if err := r.Connect(); err != nil {
+		l.Kill()
+		return fmt.Errorf("talk to %s: %w", b.opt.Binary, err)
+	}
+	b.launch, b.rod = l, r
+	return nil
+}
+
+// Close ends Chromium and removes its profile.
+func (b *Browser) Close() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.closed {
+		return
+	}
+	b.closed = true
+	b.end()
+}
+
+func (b *Browser) end() {
+	_ = b.rod.Close()
+	b.launch.Kill()
+	b.launch.Cleanup()
+}
+
+// context opens a private context; when Chromium has died it is started again.
+func (b *Browser) context() (*rod.Browser, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.closed {
+		return nil, errors.New("the browser has been closed")
+	}
+	private, err := b.rod.Timeout(10 * time.Second).Incognito()
+	if err == nil {
+		return private.CancelTimeout(), nil
+	}
+	b.end()
+	if err := b.connect(); err != nil {
+		return nil, err
+	}
+	private, err = b.rod.Incognito()
+	if err != nil {
+		return nil, fmt.Errorf("open a private context: %w", err)
+	}
+	return private, nil
+}
+
+// acquire waits for a free tab.
+func (b *Browser) acquire(ctx context.Context) (release func(), err error) {
+	select {
+	case b.slots <- struct{}{}:
+		return func() { <-b.slots }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// dispose removes a private context and all its tabs.
+func dispose(private *rod.Browser) {
+	if private.BrowserContextID != "" {
+		_ = proto.TargetDisposeBrowserContext{BrowserContextID: private.BrowserContextID}.Call(private.Timeout(5 * time.Second))
+	}
+}

@@ -1,0 +1,21 @@
+(() => {
+  const seen = { shifts: [], largest: 0, firstDraw: 0, changed: 0 };
+  Object.defineProperty(window, "__tideMarker", { value: seen, enumerable: false });
+  const name = (node) => {
+    if (!node || node.nodeType !== 1) return "";
+    const cls = typeof node.className === "string" && node.className.trim() ? "." + node.className.trim().split(/\s+/)[0] : "";
+    return (node.tagName.toLowerCase() + (node.id ? "#" + node.id : cls)).slice(0, 80);
+  };
+  const watch = (type, each) => {
+    try {
+      new PerformanceObserver((list) => list.getEntries().forEach(each)).observe({ type, buffered: true });
+    } catch { /* not measured by this browser */ }
+  };
+  watch("layout-shift", (e) => {
+    if (e.hadRecentInput || seen.shifts.length > 500) return;
+    seen.shifts.push({ at: e.startTime, score: e.value, moved: (e.sources || []).map((s) => name(s.node)).filter(Boolean).slice(0, 5) });
+  });
+  watch("largest-contentful-paint", (e) => { seen.largest = e.startTime; });
+  watch("paint", (e) => { if (e.name === "first-contentful-paint") seen.firstDraw = e.startTime; });
+  new MutationObserver(() => { seen.changed = performance.now(); }).observe(document, { childList: true, subtree: true, attributes: true, characterData: true });
+})();

@@ -1,0 +1,168 @@
+package browser
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	_ "embed"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"image/png"
+	"time"
+
+	"github.com/go-rod/rod"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/core/vitals"
+)
+
+//go:embed js/settle.js
+var settleJS string
+
+//go:embed js/collect.js
+var collectJS string
+
+// Keep stores a picture or a body and returns its SHA-256. The browser keeps nothing
+// itself.
+type Keep func(ctx context.Context, mediaType string, raw []byte) (sha256 string, err error)
+
+// Look looks at one page as a persona on a device. What could not be looked at is
+// tried once more in a new context; then the look says why it is missing. An error is
+// returned only when the context ended or the evidence could not be kept.
+func (b *Browser) Look(ctx context.Context, env site.Environment, task site.PageTask, state State, keep Keep) (evidence.PageLook, error) {
+	release, err := b.acquire(ctx)
+	if err != nil {
+		return evidence.PageLook{}, err
+	}
+	defer release()
+	var out evidence.PageLook
+	for attempt := 1; attempt <= 2; attempt++ {
+		out = evidence.PageLook{
+			Key:   evidence.Key{Page: task.Page.Path, Persona: task.Persona, Device: task.Device},
+			Class: task.Page.Class, Attempts: attempt, Served: httpcache.Unknown,
+		}
+		raw, err := b.lookOnce(ctx, env, task, state, &out)
+		if err == nil {
+			out.Picture, err = kept(ctx, raw, keep)
+			if err == nil {
+				return out, nil
+			}
+			return out, fmt.Errorf("keep the picture of %s: %w", task.Page.Path, err)
+		}
+		if ctx.Err() != nil {
+			return out, ctx.Err()
+		}
+		out.Missing = clip(err.Error())
+	}
+	return out, nil
+}
+
+func kept(ctx context.Context, raw []byte, keep Keep) (*evidence.Picture, error) {
+	cfg, err := png.DecodeConfig(bytes.NewReader(raw))
+	if err != nil {
+		return nil, err
+	}
+	sha, err := keep(ctx, "image/png", raw)
+	if err != nil {
+		return nil, err
+	}
+	return &evidence.Picture{SHA256: sha, Width: cfg.Width, Height: cfg.Height}, nil
+}
+
+// Digest is the SHA-256 by which kept things are known.
+func Digest(raw []byte) string {
+	sum := sha256.Sum256(raw)
+	return hex.EncodeToString(sum[:])
+}
+
+// collected is what collect.js returns. Everything in it comes from the page and is
+// untrusted; the types bound what it can be, the script how much.
+type collected struct {
+	Title   string          `json:"title"`
+	Address string          `json:"address"`
+	Width   int             `json:"width"`
+	Height  int             `json:"height"`
+	Outline []evidence.Box  `json:"outline"`
+	Lines   []evidence.Line `json:"lines"`
+	Masked  []evidence.Box  `json:"masked"`
+	Shifts  []struct {
+		At    float64  `json:"at"`
+		Score float64  `json:"score"`
+		Moved []string `json:"moved"`
+	} `json:"shifts"`
+	Timing evidence.Timing `json:"timing"`
+}
+
+func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.PageTask, state State, out *evidence.PageLook) (picture []byte, err error) {
+	ctx, cancel := context.WithTimeout(ctx, b.opt.Timeout)
+	defer cancel()
+	t, err := b.open(ctx, env, task.Device, state)
+	if err != nil {
+		return nil, err
+	}
+	defer t.close()
+	if err := t.navigate(task.Page.Path); err != nil {
+		return nil, err
+	}
+	if err := t.settle(); err != nil {
+		return nil, err
+	}
+	masks := make([]string, len(task.Page.Masks))
+	for i, m := range task.Page.Masks {
+		masks[i] = m.Selector
+	}
+	c, err := t.collect(masks)
+	if err != nil {
+		return nil, err
+	}
+	picture, err = t.shoot(c.Width, c.Height)
+	if err != nil {
+		return nil, err
+	}
+	reqs, errs, console, doc := t.snapshot()
+	out.Address, out.Title = clip(c.Address), clip(c.Title)
+	out.Status, out.Headers = doc.status, doc.headers
+	out.Served = httpcache.From(headerValues(doc.headers, "cache-status"))
+	out.Outline, out.Lines, out.Masked = c.Outline, c.Lines, c.Masked
+	out.Errors, out.Console, out.Requests = errs, console, reqs
+	out.Timing = c.Timing
+	for _, s := range c.Shifts {
+		out.Shifts = append(out.Shifts, vitals.Shift{At: time.Duration(s.At * float64(time.Millisecond)), Score: s.Score, Moved: s.Moved})
+	}
+	return picture, nil
+}
+
+func headerValues(h map[string]string, name string) []string {
+	if v, there := h[name]; there {
+		return []string{v}
+	}
+	return nil
+}
+
+// settle brings the page into a state that can be repeated: everything lazy has been
+// scrolled to, pictures and fonts are there, animations are at their end.
+func (t *tab) settle() error {
+	if _, err := t.page.Timeout(15 * time.Second).Evaluate(rod.Eval(settleJS).ByPromise()); err != nil {
+		return fmt.Errorf("the page could not be scrolled through: %w", t.explain(err))
+	}
+	return t.quiet(10 * time.Second)
+}
+
+func (t *tab) collect(masks []string) (collected, error) {
+	var c collected
+	res, err := t.page.Timeout(10 * time.Second).Evaluate(rod.Eval(collectJS, masks))
+	if err != nil {
+		return c, fmt.Errorf("the page could not be read: %w", t.explain(err))
+	}
+	raw, err := res.Value.MarshalJSON()
+	if err != nil {
+		return c, err
+	}
+	if err := json.Unmarshal(raw, &c); err != nil {
+		return c, fmt.Errorf("the page gave something unreadable: %w", err)
+	}
+	return c, nil
+}

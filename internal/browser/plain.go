@@ -1,0 +1,128 @@
+package browser
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"golang.org/x/net/html"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/site"
+)
+
+// Plain asks for pages without a browser, one answer at a time.
+type Plain struct {
+	Env  site.Environment
+	Keep Keep
+}
+
+const bodyLimit = 8 << 20
+
+// Ask gets a path as a device and with a persona's cookies, and notes which of these
+// marks stand in the answer. Redirects are not followed: where a page sends somebody
+// is part of its answer.
+func (p Plain) Ask(ctx context.Context, path, deviceName string, state State, marks []string) (evidence.Answer, error) {
+	address := p.Env.Address(path)
+	u, err := url.Parse(address)
+	if err != nil || !p.Env.Owns(u) {
+		return evidence.Answer{}, fmt.Errorf("%s is not on one of the site's hosts", address)
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return evidence.Answer{}, err
+	}
+	req.Header.Set("User-Agent", devices[deviceName].agent)
+	req.Header.Set("Accept", "text/html,application/xhtml+xml")
+	for _, c := range state.Cookies {
+		if cookieGoesTo(c.Domain, c.Path, u) {
+			req.AddCookie(&http.Cookie{Name: c.Name, Value: c.Value})
+		}
+	}
+	client := http.Client{Timeout: 20 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	res, err := client.Do(req)
+	if err != nil {
+		return evidence.Answer{}, fmt.Errorf("ask for %s: %w", address, err)
+	}
+	defer res.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(res.Body, bodyLimit))
+	if err != nil {
+		return evidence.Answer{}, fmt.Errorf("ask for %s: %w", address, err)
+	}
+	a := evidence.Answer{Status: res.StatusCode, Served: httpcache.From(res.Header.Values("Cache-Status")),
+		CacheStatus: clip(strings.Join(res.Header.Values("Cache-Status"), ", ")), Lines: TextLines(body)}
+	for _, m := range marks {
+		if m != "" && bytes.Contains(body, []byte(html.EscapeString(m))) || m != "" && bytes.Contains(body, []byte(m)) {
+			a.Marks = append(a.Marks, m)
+		}
+	}
+	if p.Keep != nil {
+		if a.Body, err = p.Keep(ctx, "text/html", body); err != nil {
+			return evidence.Answer{}, fmt.Errorf("keep the answer of %s: %w", address, err)
+		}
+	}
+	return a, nil
+}
+
+// cookieGoesTo is RFC 6265 §5.1.3 and §5.1.4: domain and path matching.
+func cookieGoesTo(domain, path string, u *url.URL) bool {
+	host := strings.ToLower(u.Hostname())
+	d := strings.ToLower(strings.TrimPrefix(domain, "."))
+	if d != "" && host != d && !strings.HasSuffix(host, "."+d) {
+		return false
+	}
+	at := u.EscapedPath()
+	if at == "" {
+		at = "/"
+	}
+	return path == "" || at == path || strings.HasPrefix(at, path) && (strings.HasSuffix(path, "/") || at[len(path)] == '/')
+}
+
+// TextLines are the pieces of text of an HTML document, one for each block element,
+// white space folded. At most 1,500.
+func TextLines(body []byte) []string {
+	doc, err := html.Parse(bytes.NewReader(body))
+	if err != nil {
+		return nil
+	}
+	var out []string
+	var line strings.Builder
+	flush := func() {
+		if s := fold(line.String()); s != "" && len(out) < 1500 {
+			out = append(out, clip(s))
+		}
+		line.Reset()
+	}
+	var walk func(*html.Node)
+	walk = func(n *html.Node) {
+		switch {
+		case n.Type == html.TextNode:
+			line.WriteString(n.Data)
+		case n.Type == html.ElementNode && (n.Data == "script" || n.Data == "style" || n.Data == "noscript" || n.Data == "template" || n.Data == "head"):
+			return
+		}
+		block := n.Type == html.ElementNode && !inlineElements[n.Data]
+		if block {
+			flush()
+		}
+		for c := n.FirstChild; c != nil; c = c.NextSibling {
+			walk(c)
+		}
+		if block {
+			flush()
+		}
+	}
+	walk(doc)
+	flush()
+	return out
+}
+
+var inlineElements = map[string]bool{"a": true, "abbr": true, "b": true, "bdi": true, "bdo": true, "cite": true, "code": true,
+	"data": true, "dfn": true, "em": true, "i": true, "kbd": true, "mark": true, "q": true, "s": true, "samp": true, "small": true,
+	"span": true, "strong": true, "sub": true, "sup": true, "time": true, "u": true, "var": true}

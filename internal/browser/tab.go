@@ -1,0 +1,438 @@
+package browser
+
+import (
+	"context"
+	_ "embed"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"maps"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/proto"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/site"
+)
+
+//go:embed js/start.js
+var startJS string
+
+//go:embed js/quiet.js
+var quietJS string
+
+// State is what makes a browser a persona's: cookies, and what pages stored.
+type State struct {
+	Cookies []*proto.NetworkCookieParam
+	Storage map[string]map[string]string // origin → key → value
+}
+
+// tab is one open tab in a private context of its own, and what it has seen.
+type tab struct {
+	page    *rod.Page
+	private *rod.Browser
+	env     site.Environment
+	dev     device
+	cancel  context.CancelFunc
+
+	mu       sync.Mutex
+	requests []evidence.Request
+	byID     map[proto.NetworkRequestID]int
+	inFlight map[proto.NetworkRequestID]bool
+	changed  time.Time // when a request last began or ended
+	errors   []evidence.ScriptError
+	console  []string
+	document docResponse
+	frame    proto.PageFrameID
+	drawn    chan struct{} // closed when something was drawn first
+	drawOnce *sync.Once
+	crashed  chan struct{}
+}
+
+// docResponse is the answer to the last document of the main frame.
+type docResponse struct {
+	status  int
+	headers map[string]string
+	from    int // index of its request
+}
+
+const (
+	manyRequests = 2000
+	manyErrors   = 50
+)
+
+// open makes a private context with one tab, as a device and with a persona's state.
+func (b *Browser) open(ctx context.Context, env site.Environment, deviceName string, state State) (*tab, error) {
+	dev, known := devices[deviceName]
+	if !known {
+		return nil, fmt.Errorf("there is no device %q", deviceName)
+	}
+	private, err := b.context()
+	if err != nil {
+		return nil, err
+	}
+	tabCtx, cancel := context.WithCancel(ctx)
+	page, err := private.Context(tabCtx).Page(proto.TargetCreateTarget{URL: "about:blank"})
+	if err != nil {
+		cancel()
+		dispose(private)
+		return nil, fmt.Errorf("open a tab: %w", err)
+	}
+	t := &tab{page: page.Context(tabCtx), private: private, env: env, dev: dev, cancel: cancel,
+		byID: map[proto.NetworkRequestID]int{}, inFlight: map[proto.NetworkRequestID]bool{}, changed: time.Now(),
+		frame: page.FrameID, drawn: make(chan struct{}), drawOnce: &sync.Once{}, crashed: make(chan struct{})}
+	t.listen()
+	if err := t.setUp(state); err != nil {
+		t.close()
+		return nil, fmt.Errorf("set up a tab: %w", err)
+	}
+	return t, nil
+}
+
+func (t *tab) close() {
+	t.cancel()
+	dispose(t.private)
+}
+
+func (t *tab) setUp(state State) error {
+	p := t.page
+	calls := []func() error{
+		func() error { m := t.dev.metrics(); return m.Call(p) },
+		func() error {
+			return proto.NetworkSetUserAgentOverride{UserAgent: t.dev.agent, AcceptLanguage: "en-GB"}.Call(p)
+		},
+		func() error {
+			points := 1
+			return proto.EmulationSetTouchEmulationEnabled{Enabled: t.dev.touch, MaxTouchPoints: &points}.Call(p)
+		},
+		func() error { return proto.EmulationSetTimezoneOverride{TimezoneID: "UTC"}.Call(p) },
+		func() error { return proto.NetworkSetBypassServiceWorker{Bypass: true}.Call(p) },
+		func() error { return proto.PageSetLifecycleEventsEnabled{Enabled: true}.Call(p) },
+		func() error {
+			_, err := proto.PageAddScriptToEvaluateOnNewDocument{Source: startJS + storageJS(state)}.Call(p)
+			return err
+		},
+		func() error {
+			return proto.FetchEnable{Patterns: []*proto.FetchRequestPattern{{URLPattern: "*"}}}.Call(p)
+		},
+		func() error {
+			if len(state.Cookies) == 0 {
+				return nil
+			}
+			return proto.StorageSetCookies{Cookies: state.Cookies, BrowserContextID: t.private.BrowserContextID}.Call(t.private)
+		},
+	}
+	for _, call := range calls {
+		if err := call(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// listen notes what the tab does, until it is closed.
+func (t *tab) listen() {
+	wait := t.page.EachEvent(
+		t.paused,
+		t.sent,
+		t.answered,
+		func(e *proto.NetworkLoadingFinished) { t.ended(e.RequestID, int(e.EncodedDataLength), "") },
+		func(e *proto.NetworkLoadingFailed) {
+			why := e.ErrorText
+			if e.Canceled {
+				why = "" // given up by the page itself
+			}
+			if e.BlockedReason == proto.NetworkBlockedReasonInspector {
+				why = ""
+			}
+			t.ended(e.RequestID, 0, why)
+		},
+		func(e *proto.RuntimeExceptionThrown) { t.threw(e.ExceptionDetails) },
+		t.logged,
+		func(e *proto.PageLifecycleEvent) {
+			if e.FrameID == t.frame && (e.Name == "firstPaint" || e.Name == "load") {
+				t.mu.Lock()
+				once, drawn := t.drawOnce, t.drawn
+				t.mu.Unlock()
+				once.Do(func() { close(drawn) })
+			}
+		},
+		func(e *proto.PageJavascriptDialogOpening) {
+			go func() { _ = proto.PageHandleJavaScriptDialog{Accept: false}.Call(t.page) }()
+		},
+		func(e *proto.InspectorTargetCrashed) bool { close(t.crashed); return true },
+	)
+	go wait()
+}
+
+// paused decides about a request before it is sent: hosts that are not the site's
+// are never reached, and pictures wait until the page has first been drawn, as they
+// come later than the page on any real line. Without that a picture that moves the
+// page would go unseen whenever the site is near.
+func (t *tab) paused(e *proto.FetchRequestPaused) {
+	u, err := url.Parse(e.Request.URL)
+	own := err == nil && (t.env.Owns(u) || u.Scheme == "data" || u.Scheme == "blob" || u.Scheme == "about")
+	if !own {
+		t.mu.Lock()
+		if i, known := t.byID[e.NetworkID]; known {
+			t.requests[i].Blocked = true
+		} else if len(t.requests) < manyRequests {
+			t.requests = append(t.requests, evidence.Request{URL: clip(e.Request.URL), Kind: kindOf(e.ResourceType), Method: e.Request.Method, Blocked: true})
+		}
+		t.mu.Unlock()
+		go func() {
+			_ = proto.FetchFailRequest{RequestID: e.RequestID, ErrorReason: proto.NetworkErrorReasonBlockedByClient}.Call(t.page)
+		}()
+		return
+	}
+	t.mu.Lock()
+	drawn := t.drawn
+	t.mu.Unlock()
+	go func() {
+		if e.ResourceType == proto.NetworkResourceTypeImage {
+			select {
+			case <-drawn:
+			case <-time.After(3 * time.Second):
+			case <-t.page.GetContext().Done():
+				return
+			}
+		}
+		_ = proto.FetchContinueRequest{RequestID: e.RequestID}.Call(t.page)
+	}()
+}
+
+func (t *tab) sent(e *proto.NetworkRequestWillBeSent) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.changed = time.Now()
+	t.inFlight[e.RequestID] = true
+	if strings.HasPrefix(e.Request.URL, "data:") || strings.HasPrefix(e.Request.URL, "blob:") {
+		return
+	}
+	if e.Type == proto.NetworkResourceTypeDocument && e.FrameID == t.frame && e.RedirectResponse == nil {
+		t.document = docResponse{from: len(t.requests)}
+		t.drawn, t.drawOnce = make(chan struct{}), &sync.Once{}
+	}
+	if i, known := t.byID[e.RequestID]; known && e.RedirectResponse != nil {
+		t.requests[i].Status = e.RedirectResponse.Status
+	}
+	if len(t.requests) >= manyRequests {
+		return
+	}
+	t.byID[e.RequestID] = len(t.requests)
+	t.requests = append(t.requests, evidence.Request{URL: clip(e.Request.URL), Kind: kindOf(e.Type), Method: e.Request.Method})
+}
+
+func (t *tab) answered(e *proto.NetworkResponseReceived) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.changed = time.Now()
+	if i, known := t.byID[e.RequestID]; known {
+		t.requests[i].Status = e.Response.Status
+	}
+	if e.Type == proto.NetworkResourceTypeDocument && e.FrameID == t.frame {
+		t.document.status = e.Response.Status
+		t.document.headers = map[string]string{}
+		for k, v := range e.Response.Headers {
+			name := strings.ToLower(k)
+			value := clip(v.String())
+			if name == "set-cookie" {
+				value, _, _ = strings.Cut(value, "=")
+			}
+			t.document.headers[name] = value
+		}
+	}
+}
+
+func (t *tab) ended(id proto.NetworkRequestID, bytes int, failed string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.changed = time.Now()
+	delete(t.inFlight, id)
+	if i, known := t.byID[id]; known {
+		t.requests[i].Bytes = bytes
+		t.requests[i].Failed = failed
+	}
+}
+
+func (t *tab) threw(d *proto.RuntimeExceptionDetails) {
+	msg := d.Text
+	if d.Exception != nil && d.Exception.Description != "" {
+		msg, _, _ = strings.Cut(d.Exception.Description, "\n")
+	} else if d.Exception != nil && !d.Exception.Value.Nil() {
+		msg += " " + d.Exception.Value.String()
+	}
+	source := d.URL
+	if source == "" && d.StackTrace != nil && len(d.StackTrace.CallFrames) > 0 {
+		source = d.StackTrace.CallFrames[0].URL
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if len(t.errors) < manyErrors {
+		t.errors = append(t.errors, evidence.ScriptError{Message: clip(msg), Source: clip(source), Line: d.LineNumber + 1})
+	}
+}
+
+func (t *tab) logged(e *proto.RuntimeConsoleAPICalled) {
+	if e.Type != proto.RuntimeConsoleAPICalledTypeError {
+		return
+	}
+	var parts []string
+	for _, a := range e.Args {
+		if a.Description != "" {
+			parts = append(parts, a.Description)
+		} else {
+			parts = append(parts, a.Value.String())
+		}
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if len(t.console) < manyErrors {
+		t.console = append(t.console, clip(strings.Join(parts, " ")))
+	}
+}
+
+// clip bounds what a page can make us keep.
+func clip(s string) string {
+	if len(s) > 2000 {
+		return strings.ToValidUTF8(s[:2000], "") + "…"
+	}
+	return strings.ReplaceAll(strings.ToValidUTF8(s, "�"), "\x00", "�")
+}
+
+func kindOf(t proto.NetworkResourceType) string {
+	switch t {
+	case proto.NetworkResourceTypeXHR, proto.NetworkResourceTypeFetch:
+		return "fetch"
+	case proto.NetworkResourceTypeDocument, proto.NetworkResourceTypeScript, proto.NetworkResourceTypeStylesheet,
+		proto.NetworkResourceTypeImage, proto.NetworkResourceTypeFont:
+		return strings.ToLower(string(t))
+	}
+	return "other"
+}
+
+// navigate opens a path and waits until the page is quiet.
+func (t *tab) navigate(path string) error {
+	address := t.env.Address(path)
+	u, err := url.Parse(address)
+	if err != nil || !t.env.Owns(u) {
+		return fmt.Errorf("%s is not on one of the site's hosts", address)
+	}
+	t.mu.Lock()
+	t.document = docResponse{from: len(t.requests)}
+	t.mu.Unlock()
+	res, err := proto.PageNavigate{URL: address}.Call(t.page)
+	if err != nil {
+		return t.explain(err)
+	}
+	if res.ErrorText != "" && res.ErrorText != "net::ERR_HTTP_RESPONSE_CODE_FAILURE" {
+		return fmt.Errorf("%s could not be opened: %s", address, res.ErrorText)
+	}
+	return t.quiet(15 * time.Second)
+}
+
+// explain turns an error of the protocol into what a person can act on.
+func (t *tab) explain(err error) error {
+	select {
+	case <-t.crashed:
+		return errors.New("the page crashed its tab")
+	default:
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		return errors.New("the page did not answer in time")
+	}
+	return err
+}
+
+// How long nothing has to happen before a page counts as quiet, and how often that
+// is looked at.
+const (
+	quietFor  = 120 * time.Millisecond
+	quietPoll = 25 * time.Millisecond
+	busyLimit = 3 * time.Second // for pages that never stop changing or asking
+)
+
+// quiet waits until the document is loaded, no request is under way and the page has
+// stopped changing. A page that never stops is taken as it is after a while; one that
+// does not load within the limit is an error.
+func (t *tab) quiet(limit time.Duration) error {
+	began := time.Now()
+	var loadedAt time.Time
+	for {
+		select {
+		case <-t.crashed:
+			return errors.New("the page crashed its tab")
+		case <-t.page.GetContext().Done():
+			return t.explain(t.page.GetContext().Err())
+		case <-time.After(quietPoll):
+		}
+		res, err := t.page.Timeout(5 * time.Second).Evaluate(rod.Eval(quietJS))
+		if err != nil {
+			if time.Since(began) > limit {
+				return fmt.Errorf("the page did not answer within %s", limit)
+			}
+			continue // between two documents
+		}
+		state := res.Value
+		if state.Get("ready").Str() == "complete" && loadedAt.IsZero() {
+			loadedAt = time.Now()
+		}
+		t.mu.Lock()
+		still := len(t.inFlight) == 0 && time.Since(t.changed) >= quietFor
+		t.mu.Unlock()
+		still = still && state.Get("since").Num() >= float64(quietFor.Milliseconds())
+		switch {
+		case !loadedAt.IsZero() && (still || time.Since(loadedAt) > busyLimit):
+			return nil
+		case time.Since(began) > limit:
+			return fmt.Errorf("the page did not finish loading within %s", limit)
+		}
+	}
+}
+
+// snapshot is what the tab has seen so far.
+func (t *tab) snapshot() (reqs []evidence.Request, errs []evidence.ScriptError, console []string, doc docResponse) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	d := t.document
+	d.headers = maps.Clone(d.headers)
+	return slices.Clone(t.requests), slices.Clone(t.errors), slices.Clone(t.console), d
+}
+
+// shoot takes a picture: of the whole page when its size is given, else of what is
+// visible. PNG.
+func (t *tab) shoot(width, height int) ([]byte, error) {
+	req := proto.PageCaptureScreenshot{Format: proto.PageCaptureScreenshotFormatPng, OptimizeForSpeed: true}
+	if height > 0 {
+		req.CaptureBeyondViewport = true
+		req.Clip = &proto.PageViewport{X: 0, Y: 0, Width: float64(width), Height: float64(min(height, tallest)), Scale: 1}
+	}
+	res, err := req.Call(t.page)
+	if err != nil {
+		return nil, t.explain(err)
+	}
+	return res.Data, nil
+}
+
+// tallest is the height, in pixels, up to which a page is pictured.
+const tallest = 16000
+
+func storageJS(state State) string {
+	if len(state.Storage) == 0 {
+		return ""
+	}
+	var b strings.Builder
+	for origin, items := range state.Storage {
+		for k, v := range items {
+			enc := base64.StdEncoding.EncodeToString
+			fmt.Fprintf(&b, "\nif (location.origin === atob(%q)) try { localStorage.setItem(decodeURIComponent(escape(atob(%q))), decodeURIComponent(escape(atob(%q)))); } catch {}",
+				enc([]byte(origin)), enc([]byte(k)), enc([]byte(v)))
+		}
+	}
+	return b.String()
+}

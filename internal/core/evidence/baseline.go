@@ -1,0 +1,248 @@
+package evidence
+
+import (
+	"fmt"
+	"image"
+	"maps"
+	"slices"
+
+	"tidemarker/internal/core/visual"
+	"tidemarker/internal/core/vitals"
+)
+
+// Baseline is the evidence of a mark: a look, and what a second look at the same
+// untouched environment had different.
+type Baseline struct {
+	Look     Look               `json:"-"`
+	Restless map[Key]Restless   `json:"-"`
+	Probes   map[probeKey]Probe `json:"-"` // of the second look
+}
+
+type probeKey struct {
+	Key
+	kind      ProbeKind
+	parameter string
+}
+
+func (p Probe) key() probeKey { return probeKey{p.Key, p.Kind, p.Parameter} }
+
+// Restless is what changes by itself on one page.
+type Restless struct {
+	Paths  []string          `json:"paths,omitempty" doc:"Elements that changed between two untouched looks."`
+	Rects  []image.Rectangle `json:"rects,omitempty"` // changed places that lie in no element of the outline but the root
+	Errors []string          `json:"errors,omitempty"`
+	Broken []string          `json:"broken,omitempty" doc:"Requests that failed in either look."`
+	Shift  float64           `json:"shift" doc:"The larger layout shift of the two."`
+}
+
+// Learn compares two looks at the same untouched environment. What differs changes
+// by itself; later looks are not blamed for it. It fails when a picture cannot be
+// had.
+func Learn(first, second Look, pictures Pictures) (Baseline, error) {
+	b := NewBaseline(first, second.Probes)
+	for _, p := range first.Pages {
+		q, there := second.page(p.Key)
+		if !there || p.Missing != "" || q.Missing != "" {
+			continue
+		}
+		r, err := learnPage(p, q, pictures)
+		if err != nil {
+			return Baseline{}, fmt.Errorf("compare the two looks at %s: %w", p.Page, err)
+		}
+		b.Restless[p.Key] = r
+	}
+	return b, nil
+}
+
+// NewBaseline puts a baseline together from a look and the probes of a second one;
+// what is restless is filled in by the caller.
+func NewBaseline(look Look, again []Probe) Baseline {
+	b := Baseline{Look: look, Restless: map[Key]Restless{}, Probes: map[probeKey]Probe{}}
+	for _, p := range again {
+		b.Probes[p.key()] = p
+	}
+	return b
+}
+
+func learnPage(p, q PageLook, pictures Pictures) (Restless, error) {
+	var r Restless
+	a, b, err := pixels(p, q, pictures)
+	if err != nil {
+		return r, err
+	}
+	r.Paths = lift(differingText(p, q), q)
+	if a != nil {
+		res := visual.Compare(a, b, visual.Options{MaskA: quietRects(p, r), MaskB: quietRects(q, r)})
+		for _, region := range res.Regions {
+			box := q.nearest(region.Rect())
+			if q.covers(box) {
+				r.Rects = append(r.Rects, region.Rect().Inset(-4))
+				continue
+			}
+			r.Paths = append(r.Paths, q.Outline[box].Path)
+		}
+	}
+	r.Paths = lift(r.Paths, q)
+	for _, side := range []PageLook{p, q} {
+		for _, e := range side.Errors {
+			r.Errors = append(r.Errors, e.Message)
+		}
+		for _, req := range side.Requests {
+			if req.Broken() {
+				r.Broken = append(r.Broken, req.URL)
+			}
+		}
+		score, _ := vitals.CumulativeLayoutShift(side.Shifts)
+		r.Shift = max(r.Shift, score)
+	}
+	return r, nil
+}
+
+// differingText are the paths of boxes whose own text differs between two looks.
+func differingText(p, q PageLook) []string {
+	texts := func(l PageLook) map[string]string {
+		out := map[string]string{}
+		for _, line := range l.Lines {
+			if line.Box >= 0 && line.Box < len(l.Outline) {
+				out[l.Outline[line.Box].Path] += clean(line.Text) + "\n"
+			}
+		}
+		return out
+	}
+	a, b := texts(p), texts(q)
+	var out []string
+	for path, t := range a {
+		if b[path] != t {
+			out = append(out, path)
+		}
+	}
+	for path := range b {
+		if _, there := a[path]; !there {
+			out = append(out, path)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// lift replaces restless elements that are cards of one row by the row: in a row that
+// is shuffled, a card that happened to stay is restless too. A row is an element most
+// of whose children look alike (same tag and class) and that is no more than half of
+// the page, so that two restless blocks do not silence the page between them.
+func lift(paths []string, p PageLook) []string {
+	index := map[string]int{}
+	children := map[int][]int{}
+	for i, b := range p.Outline {
+		index[b.Path] = i
+		children[b.Parent] = append(children[b.Parent], i)
+	}
+	chosen := map[string]bool{}
+	for _, path := range paths {
+		chosen[path] = true
+	}
+	for lifted := true; lifted; {
+		lifted = false
+		inside := map[int]map[int]bool{} // for each ancestor, its children in which something changed
+		for path := range chosen {
+			at, known := index[path]
+			for known && at > 0 && p.Outline[at].Parent >= 0 {
+				up := p.Outline[at].Parent
+				if inside[up] == nil {
+					inside[up] = map[int]bool{}
+				}
+				inside[up][at] = true
+				at = up
+			}
+		}
+		for _, up := range slices.Sorted(maps.Keys(inside)) {
+			if chosen[p.Outline[up].Path] || !p.isRow(up, children[up], inside[up]) {
+				continue
+			}
+			for path := range chosen {
+				if at, known := index[path]; known && p.within(at, map[string]bool{p.Outline[up].Path: true}) {
+					delete(chosen, path)
+				}
+			}
+			chosen[p.Outline[up].Path] = true
+			lifted = true
+			break
+		}
+	}
+	return slices.Sorted(maps.Keys(chosen))
+}
+
+func (p PageLook) isRow(at int, children []int, changed map[int]bool) bool {
+	if p.covers(at) {
+		return false
+	}
+	names, differing := map[string]int{}, map[string]int{}
+	for _, c := range children {
+		names[p.Outline[c].Name]++
+		if changed[c] {
+			differing[p.Outline[c].Name]++
+		}
+	}
+	for name, n := range differing {
+		if n >= 2 && names[name]*5 >= len(children)*3 {
+			return true
+		}
+	}
+	return false
+}
+
+// covers tells whether a box is more than half of the page: too much to be called
+// restless as a whole.
+func (p PageLook) covers(at int) bool {
+	if at < 0 {
+		return true
+	}
+	page := 1
+	if p.Picture != nil {
+		page = p.Picture.Width * p.Picture.Height
+	}
+	return area(p.Outline[at].Rect())*2 > page
+}
+
+func rects(boxes []Box) []image.Rectangle {
+	out := make([]image.Rectangle, len(boxes))
+	for i, b := range boxes {
+		out[i] = b.Rect()
+	}
+	return out
+}
+
+// pixels decodes both pictures; nil when they are byte-equal or one is missing.
+func pixels(p, q PageLook, pictures Pictures) (a, b *image.NRGBA, err error) {
+	if p.Picture == nil || q.Picture == nil || p.Picture.SHA256 == q.Picture.SHA256 {
+		return nil, nil, nil
+	}
+	done := make(chan error, 1)
+	go func() {
+		var err error
+		a, err = pictures(p.Picture.SHA256)
+		done <- err
+	}()
+	b, err = pictures(q.Picture.SHA256)
+	if first := <-done; first != nil {
+		err = first
+	}
+	return a, b, err
+}
+
+func (l Look) page(k Key) (PageLook, bool) {
+	i := slices.IndexFunc(l.Pages, func(p PageLook) bool { return p.Key == k })
+	if i < 0 {
+		return PageLook{}, false
+	}
+	return l.Pages[i], true
+}
+
+func (l Look) journey(k Key) (JourneyLook, bool) {
+	i := slices.IndexFunc(l.Journeys, func(j JourneyLook) bool {
+		return j.Journey == k.Journey && j.Persona == k.Persona && j.Device == k.Device
+	})
+	if i < 0 {
+		return JourneyLook{}, false
+	}
+	return l.Journeys[i], true
+}

@@ -1,0 +1,466 @@
+package evidence
+
+import (
+	"fmt"
+	"image"
+	"net/url"
+	"slices"
+	"strings"
+
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/core/visual"
+	"tidemarker/internal/core/vitals"
+)
+
+// What counts as a difference. The numbers are common practice where no source is
+// named: a speed setting should change nothing that a visitor sees, so little is let
+// pass.
+const (
+	specks      = 20   // changed pixels on a page that nobody sees
+	visible     = 200  // changed pixels that a visitor sees; fewer are for a person to judge
+	shiftRise   = 0.02 // rise of the layout shift that counts once it is no longer good
+	shiftUnsure = 0.05 // rise within good that a person should look at
+)
+
+// Compare holds a look against a baseline. It fails when a picture cannot be had.
+// Findings come worst first.
+func Compare(base Baseline, look Look, pictures Pictures) ([]Finding, error) {
+	var out []Finding
+	for _, p := range look.Pages {
+		f, err := ComparePage(base, p, pictures)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, f...)
+	}
+	for _, j := range look.Journeys {
+		out = append(out, CompareJourney(base, j)...)
+	}
+	for _, p := range look.Probes {
+		out = append(out, CompareProbe(base, p)...)
+	}
+	Sort(out)
+	return out, nil
+}
+
+// ComparePage holds one page against the baseline.
+func ComparePage(base Baseline, p PageLook, pictures Pictures) ([]Finding, error) {
+	if p.Missing != "" {
+		return []Finding{p.about(NotCheckedKind, Broken, "Could not be looked at").with("%s", p.Missing).caused(p.Missing)}, nil
+	}
+	m, known := base.Look.page(p.Key)
+	if !known || m.Missing != "" {
+		return []Finding{p.about(NotCheckedKind, Unsure, "The mark has no evidence of this page").
+			with("Take a new mark, so that there is something to compare with.").caused("no evidence in the mark")}, nil
+	}
+	rest := base.Restless[p.Key]
+	out := documentFindings(m, p)
+	if len(out) > 0 {
+		return out, nil // another document altogether; its looks say nothing more
+	}
+	out = append(out, errorFindings(p.Key, m.Errors, rest, p)...)
+	out = append(out, requestFindings(m, rest, p)...)
+	out = append(out, shiftFindings(m, rest, p)...)
+	out = append(out, contentFindings(m, rest, p)...)
+	out = append(out, policyFindings(m, p)...)
+	pics, err := pictureFindings(m, rest, p, pictures)
+	return append(out, pics...), err
+}
+
+func documentFindings(m, p PageLook) []Finding {
+	if p.Status != m.Status {
+		return []Finding{p.about(RequestKind, Broken, fmt.Sprintf("Answers %d instead of %d", p.Status, m.Status)).
+			with("The document itself was answered with status %d.", p.Status).caused(fmt.Sprintf("status %d", p.Status))}
+	}
+	if pathOf(p.Address) != pathOf(m.Address) {
+		return []Finding{p.about(RequestKind, Broken, "Ends up at "+pathOf(p.Address)).
+			with("It ended up at %s when the mark was taken.", pathOf(m.Address)).caused("ends up at " + pathOf(p.Address))}
+	}
+	return nil
+}
+
+func pathOf(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return address
+	}
+	return u.RequestURI()
+}
+
+func errorFindings(k Key, before []ScriptError, rest Restless, p PageLook) []Finding {
+	var out []Finding
+	seen := map[string]bool{}
+	for _, e := range before {
+		seen[e.Message] = true
+	}
+	for _, e := range rest.Errors {
+		seen[e] = true
+	}
+	for _, e := range p.Errors {
+		if seen[e.Message] {
+			continue
+		}
+		seen[e.Message] = true
+		f := k.about(ScriptErrorKind, Broken, "Script error: "+firstLine(e.Message)).caused(firstLine(e.Message))
+		if e.Source != "" {
+			f = f.with("In %s, line %d.", pathOf(e.Source), e.Line)
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+func firstLine(s string) string {
+	s, _, _ = strings.Cut(s, "\n")
+	if r := []rune(s); len(r) > 160 {
+		s = string(r[:159]) + "…"
+	}
+	return s
+}
+
+func requestFindings(m PageLook, rest Restless, p PageLook) []Finding {
+	was := map[string]bool{}
+	for _, r := range m.Requests {
+		if r.Broken() {
+			was[pathOf(r.URL)] = true
+		}
+	}
+	for _, u := range rest.Broken {
+		was[pathOf(u)] = true
+	}
+	var out []Finding
+	for _, r := range p.Requests {
+		at := pathOf(r.URL)
+		if !r.Broken() || was[at] || r.Kind == "document" {
+			continue
+		}
+		was[at] = true
+		reason := r.Failed
+		if reason == "" {
+			reason = fmt.Sprintf("status %d", r.Status)
+		}
+		kind := RequestKind
+		switch r.Kind {
+		case "script", "stylesheet", "image", "font":
+			kind = MissingKind
+		}
+		out = append(out, p.about(kind, Broken, fmt.Sprintf("The %s %s is missing", r.Kind, at)).with("%s.", reason).caused(at))
+	}
+	return out
+}
+
+func shiftFindings(m PageLook, rest Restless, p PageLook) []Finding {
+	now, worst := vitals.CumulativeLayoutShift(p.Shifts)
+	was, _ := vitals.CumulativeLayoutShift(m.Shifts)
+	was = max(was, rest.Shift)
+	var severity Severity
+	switch rise := now - was; {
+	case vitals.RateLayoutShift(now) != vitals.Good && rise >= shiftRise:
+		severity = Broken
+	case rise >= shiftUnsure:
+		severity = Unsure
+	default:
+		return nil
+	}
+	var moved []string
+	for _, s := range worst {
+		moved = append(moved, s.Moved...)
+	}
+	moved = unique(moved)
+	what := "the page"
+	if len(moved) > 0 {
+		what = strings.Join(moved[:min(3, len(moved))], ", ")
+	}
+	return []Finding{p.about(ShiftKind, severity, "The layout jumps while the page loads").
+		with("Layout shift %.3f (%s), was %.3f. What moved: %s.", now, vitals.RateLayoutShift(now), was, what).caused("layout shift")}
+}
+
+func contentFindings(m PageLook, rest Restless, p PageLook) []Finding {
+	restless := map[string]bool{}
+	for _, path := range rest.Paths {
+		restless[path] = true
+	}
+	masked := rects(append(slices.Clone(m.Masked), p.Masked...))
+	lines := func(l PageLook) map[string]int {
+		out := map[string]int{}
+		for _, line := range l.Lines {
+			if l.within(line.Box, restless) || l.hidden(line.Box, masked) {
+				continue
+			}
+			if t := clean(line.Text); t != "" {
+				out[t]++
+			}
+		}
+		return out
+	}
+	before, after := lines(m), lines(p)
+	var gone, come []string
+	for t, n := range before {
+		if after[t] < n {
+			gone = append(gone, t)
+		}
+	}
+	for t, n := range after {
+		if before[t] < n {
+			come = append(come, t)
+		}
+	}
+	if len(gone) == 0 && len(come) == 0 {
+		return nil
+	}
+	slices.Sort(gone)
+	slices.Sort(come)
+	severity, title := Broken, "Text is gone: "
+	if len(gone) > 0 {
+		title += quote(gone)
+	} else {
+		severity, title = Unsure, "Text came in: "+quote(come)
+	}
+	return []Finding{p.about(ContentKind, severity, title).
+		with("%s gone, %s come in.%s%s", count(len(gone), "line"), count(len(come), "line"), listed(" Gone: ", gone), listed(" Came in: ", come)).
+		caused(title)}
+}
+
+func quote(lines []string) string {
+	s := lines[0]
+	for _, l := range lines {
+		if len(l) > len(s) {
+			s = l
+		}
+	}
+	if r := []rune(s); len(r) > 60 {
+		s = string(r[:59]) + "…"
+	}
+	return "“" + s + "”"
+}
+
+func listed(label string, lines []string) string {
+	if len(lines) == 0 {
+		return ""
+	}
+	shown := lines[:min(8, len(lines))]
+	return label + "“" + strings.Join(shown, "”, “") + "”."
+}
+
+// hidden tells whether a box lies in one of the masked rectangles.
+func (p PageLook) hidden(box int, masked []image.Rectangle) bool {
+	if box < 0 || box >= len(p.Outline) {
+		return false
+	}
+	r := p.Outline[box].Rect()
+	return slices.ContainsFunc(masked, func(m image.Rectangle) bool { return r.In(m) })
+}
+
+func policyFindings(m, p PageLook) []Finding {
+	if !site.Held(p.Class) && p.Served == httpcache.Held && m.Served != httpcache.Held {
+		return []Finding{p.about(PolicyKind, Broken, fmt.Sprintf("A %s page is served from the page cache", p.Class)).
+			with("Cache-Status: %s. Pages of this class are made for one person each time.", p.Headers["cache-status"]).caused("held " + p.Class)}
+	}
+	if m.Served == httpcache.Held && p.Served == httpcache.Fetched {
+		return []Finding{p.about(PolicyKind, Note, "Is no longer served from the page cache").
+			with("Cache-Status: %s.", p.Headers["cache-status"]).caused("no longer held")}
+	}
+	return nil
+}
+
+func pictureFindings(m PageLook, rest Restless, p PageLook, pictures Pictures) ([]Finding, error) {
+	a, b, err := pixels(m, p, pictures)
+	if err != nil {
+		return nil, fmt.Errorf("compare the pictures of %s: %w", p.Page, err)
+	}
+	if a == nil {
+		return nil, nil
+	}
+	res := visual.Compare(a, b, visual.Options{MaskA: quietRects(m, rest), MaskB: quietRects(p, rest)})
+	if res.Changed < specks {
+		return nil, nil
+	}
+	severity := Unsure
+	if res.Changed >= visible {
+		severity = Broken
+	}
+	// One finding a page: what moves one part moves all that is below it.
+	region := res.Regions[0]
+	name, path := p.nameAt(region.Rect())
+	f := p.about(PictureKind, severity, "Looks different at "+name).
+		with("%s px changed in an area of %d × %d px, %d px from the top.%s", thousands(region.Changed), region.Width, region.Height, region.Y, more(p, res))
+	f.Region = &region
+	return []Finding{f.caused(path)}, nil
+}
+
+// more tells of the other changed regions of a page.
+func more(p PageLook, res visual.Result) string {
+	var names []string
+	for _, r := range res.Regions[1:] {
+		if name, _ := p.nameAt(r.Rect()); !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	s := ""
+	if len(names) > 0 {
+		s = fmt.Sprintf(" Also at %s.", strings.Join(names[:min(4, len(names))], ", "))
+	}
+	if res.Grown != 0 {
+		s += fmt.Sprintf(" The page is %d px %s.", max(res.Grown, -res.Grown), map[bool]string{true: "taller", false: "shorter"}[res.Grown > 0])
+	}
+	return s
+}
+
+func thousands(n int) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + " " + s[i:]
+	}
+	return s
+}
+
+// quietRects are the parts of a page that may differ: its masks, and where the
+// restless elements lie in this very look.
+func quietRects(p PageLook, rest Restless) []image.Rectangle {
+	out := slices.Concat(rects(p.Masked), rest.Rects)
+	for _, path := range rest.Paths {
+		if i, there := p.box(path); there {
+			out = append(out, p.Outline[i].Rect().Inset(-2))
+		}
+	}
+	return out
+}
+
+// QuietRects is what [Compare] left out of one page's picture, for showing it.
+func QuietRects(base Baseline, p PageLook) []image.Rectangle {
+	return quietRects(p, base.Restless[p.Key])
+}
+
+func (p PageLook) nameAt(r image.Rectangle) (name, path string) {
+	i := p.nearest(r)
+	if i < 0 {
+		return "the page", ""
+	}
+	name = p.Outline[i].Name
+	if name == "" || name == "body" || name == "html" {
+		name = "the page as a whole"
+	}
+	return name, p.Outline[i].Path
+}
+
+// CompareJourney holds one run of a journey against the baseline.
+func CompareJourney(base Baseline, j JourneyLook) []Finding {
+	if j.Missing != "" {
+		return []Finding{j.about(NotCheckedKind, Broken, "The journey could not be taken").with("%s", j.Missing).caused(j.Missing)}
+	}
+	failed := j.Outcome.Failed()
+	if failed < 0 {
+		return nil
+	}
+	step := j.Outcome.Steps[failed]
+	m, known := base.Look.journey(j.Key)
+	if !known || m.Missing != "" {
+		f := j.about(NotCheckedKind, Unsure, "The mark has no evidence of this journey").with("Take a new mark.")
+		return []Finding{f.caused("no evidence in the mark")}
+	}
+	severity := Broken
+	detail := step.Why
+	if was := m.Outcome.Failed(); was >= 0 && was <= failed {
+		severity = Note
+		detail += " It failed here when the mark was taken, too."
+	}
+	f := j.about(JourneyKind, severity, fmt.Sprintf("%s: %s does not work", j.Journey, step.Step)).with("%s", detail)
+	if strings.HasPrefix(step.Step, "expect ") {
+		f.Title = fmt.Sprintf("%s: expected %s", j.Journey, strings.TrimPrefix(step.Step, "expect "))
+	}
+	f.Step = &failed
+	return []Finding{f.caused(fmt.Sprintf("%s, step %d", j.Journey, failed+1))}
+}
+
+// CompareProbe holds one probe against the baseline.
+func CompareProbe(base Baseline, p Probe) []Finding {
+	if p.Missing != "" {
+		return []Finding{p.about(NotCheckedKind, Broken, "A probe could not be made").with("%s", p.Missing).caused(p.Missing)}
+	}
+	if p.Kind == StrangerAfter {
+		return leakFindings(p)
+	}
+	return variantFindings(base, p)
+}
+
+func leakFindings(p Probe) []Finding {
+	if len(p.Second.Marks) > 0 {
+		k := p.Key
+		owner := k.Persona
+		k.Persona = site.Visitor
+		return []Finding{k.about(LeakKind, Broken, "A stranger is shown what belongs to "+owner).
+			with("Right after %s opened the page, a stranger's request was answered with %s. Cache-Status: %s.", owner, listed("", p.Second.Marks), p.Second.CacheStatus).
+			caused("shown to a stranger")}
+	}
+	// Content that changes by itself is held too. Only on a page that is made for one
+	// person does a line that a stranger would not get prove a leak without marks.
+	if p.Second.Served != httpcache.Held || site.Held(p.Class) {
+		return nil
+	}
+	var foreign []string
+	for _, l := range p.Second.Lines {
+		if slices.Contains(p.First.Lines, l) && !slices.Contains(p.Fresh.Lines, l) {
+			foreign = append(foreign, l)
+		}
+	}
+	if len(foreign) == 0 {
+		return nil
+	}
+	k := p.Key
+	owner := k.Persona
+	k.Persona = site.Visitor
+	return []Finding{k.about(LeakKind, Broken, "A stranger is shown the page made for "+owner).
+		with("A held copy was served that has %s.%s Cache-Status: %s.", count(len(foreign), "line that only "+owner+" gets"), listed(" Lines: ", foreign), p.Second.CacheStatus).
+		caused("shown to a stranger")}
+}
+
+// variantFindings tells whether a parameter that made another page when the mark was
+// taken makes the same page now.
+func variantFindings(base Baseline, p Probe) []Finding {
+	var own []string // lines that only the page's own value brought, in both looks of the mark
+	for _, m := range base.Look.Probes {
+		if m.key() != p.key() || m.Missing != "" {
+			continue
+		}
+		again, there := base.Probes[m.key()]
+		if !there {
+			again = m
+		}
+		for _, l := range m.First.Lines {
+			if slices.Contains(again.First.Lines, l) && !slices.Contains(m.Second.Lines, l) && !slices.Contains(again.Second.Lines, l) {
+				own = append(own, l)
+			}
+		}
+	}
+	var confused []string
+	for _, l := range own {
+		if slices.Contains(p.Second.Lines, l) {
+			confused = append(confused, l)
+		}
+	}
+	if len(confused) == 0 {
+		return nil
+	}
+	return []Finding{p.about(VariantKind, Broken, fmt.Sprintf("Another %q shows the same page", p.Parameter)).
+		with("Asked with another value of %q, the site answered with the page of this one.%s Cache-Status: %s.", p.Parameter, listed(" It has ", confused), p.Second.CacheStatus).
+		caused("parameter " + p.Parameter)}
+}
+
+// Doubts are the journeys that did not work in either of two untouched looks: what a
+// mark cannot vouch for.
+func Doubts(first, second Look) []Finding {
+	var out []Finding
+	for _, j := range first.Journeys {
+		failed := j.Outcome.Failed()
+		again, there := second.journey(j.Key)
+		if failed < 0 || !there || again.Outcome.Failed() < 0 {
+			continue
+		}
+		f := j.about(JourneyKind, Unsure, fmt.Sprintf("%s: %s does not work as it is written", j.Journey, j.Outcome.Steps[failed].Step)).
+			with("%s", j.Outcome.Steps[failed].Why)
+		f.Step = &failed
+		out = append(out, f.caused(j.Journey))
+	}
+	return out
+}

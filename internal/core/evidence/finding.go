@@ -1,0 +1,259 @@
+package evidence
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+
+	"tidemarker/internal/core/visual"
+)
+
+// Kind says what sort of difference a finding is. The kinds are those of the check
+// report.
+type Kind string
+
+// The kinds.
+const (
+	PictureKind     Kind = "picture"
+	JourneyKind     Kind = "journey"
+	ScriptErrorKind Kind = "script-error"
+	RequestKind     Kind = "request"
+	MissingKind     Kind = "missing-resource"
+	ShiftKind       Kind = "layout-shift"
+	LeakKind        Kind = "cache-leak"
+	PolicyKind      Kind = "cache-policy"
+	VariantKind     Kind = "wrong-variant"
+	ContentKind     Kind = "content"
+	NotCheckedKind  Kind = "not-checked"
+)
+
+// Severity says how much a finding weighs.
+type Severity string
+
+// The severities.
+const (
+	Broken Severity = "broken" // a visitor is worse off
+	Unsure Severity = "unsure" // a person must look
+	Note   Severity = "note"   // worth knowing, weighs nothing
+)
+
+// Finding is one difference that a check reports.
+type Finding struct {
+	Kind        Kind           `json:"kind" enum:"picture,journey,script-error,request,missing-resource,layout-shift,cache-leak,cache-policy,stale-content,wrong-variant,form-refused,content,metric,not-checked"`
+	Severity    Severity       `json:"severity" enum:"broken,unsure,note"`
+	Page        string         `json:"page"`
+	Persona     string         `json:"persona"`
+	Device      string         `json:"device" enum:"desktop,phone"`
+	Title       string         `json:"title"`
+	Detail      string         `json:"detail,omitempty"`
+	Journey     string         `json:"journey,omitempty"`
+	Step        *int           `json:"step,omitempty" doc:"Index of the step that did not hold, from 0."`
+	Region      *visual.Region `json:"region,omitempty"`
+	Cause       string         `json:"cause" doc:"Findings of one cause belong together."`
+	Fingerprint string         `json:"fingerprint" doc:"Known again in another check by this."`
+}
+
+// about starts a finding on what was looked at.
+func (k Key) about(kind Kind, severity Severity, title string) Finding {
+	return Finding{Kind: kind, Severity: severity, Page: k.Page, Persona: k.Persona, Device: k.Device, Journey: k.Journey, Title: title}
+}
+
+// caused sets what the finding is due to, and with it its fingerprint.
+func (f Finding) caused(cause string) Finding {
+	f.Cause = string(f.Kind) + ": " + cause
+	sum := sha256.Sum256([]byte(strings.Join([]string{f.Page, f.Persona, f.Device, f.Journey, f.Cause}, "\x00")))
+	f.Fingerprint = hex.EncodeToString(sum[:])
+	return f
+}
+
+func (f Finding) with(detail string, args ...any) Finding {
+	f.Detail = fmt.Sprintf(detail, args...)
+	return f
+}
+
+// Key is what the finding is about.
+func (f Finding) Key() Key { return Key{f.Page, f.Journey, f.Persona, f.Device} }
+
+// NeedsSecondLook tells whether a difference of this kind could be chance, so that
+// it counts only when a second look shows it too.
+func (f Finding) NeedsSecondLook() bool {
+	switch f.Kind {
+	case PictureKind, JourneyKind, ScriptErrorKind, RequestKind, MissingKind, ShiftKind, ContentKind:
+		return f.Severity != Note
+	}
+	return false
+}
+
+// Confirm keeps what two looks at the same thing agree on. A finding of the first
+// look that the second does not show is kept as a note; for a journey, that failed
+// once and held once, a person must look.
+func Confirm(first, second []Finding) []Finding {
+	out := slices.Clone(first)
+	for i, f := range out {
+		if !f.NeedsSecondLook() || slices.ContainsFunc(second, f.agrees) {
+			continue
+		}
+		if f.Kind == JourneyKind {
+			out[i].Severity = Unsure
+			out[i].Detail = strings.TrimSpace(f.Detail + " It held when the journey was taken again.")
+			continue
+		}
+		out[i].Severity = Note
+		out[i].Detail = strings.TrimSpace(f.Detail + " A second look did not show it again.")
+	}
+	return out
+}
+
+func (f Finding) agrees(g Finding) bool {
+	if f.Kind != g.Kind || f.Key() != g.Key() {
+		return false
+	}
+	if f.Region != nil && g.Region != nil {
+		return f.Region.Rect().Overlaps(g.Region.Rect())
+	}
+	return f.Kind == JourneyKind || f.Kind == ShiftKind || f.Cause == g.Cause
+}
+
+// Verdict is what a check comes to.
+type Verdict string
+
+// The verdicts.
+const (
+	VerdictClear      Verdict = "clear"
+	VerdictBroken     Verdict = "broken"
+	VerdictUnsure     Verdict = "unsure"
+	VerdictNotChecked Verdict = "not checked"
+)
+
+// Judge turns findings into a verdict. Something broken weighs most; then what could
+// not be looked at, which never counts as clear; then what a person must look at.
+// Accepted findings have to be left out by the caller.
+func Judge(findings []Finding, looks Progress) Verdict {
+	has := func(s Severity) bool {
+		return slices.ContainsFunc(findings, func(f Finding) bool { return f.Severity == s && f.Kind != NotCheckedKind })
+	}
+	missed := slices.ContainsFunc(findings, func(f Finding) bool { return f.Kind == NotCheckedKind && f.Severity != Note })
+	switch {
+	case has(Broken):
+		return VerdictBroken
+	case missed || looks.Done < looks.Planned || looks.Planned == 0:
+		return VerdictNotChecked
+	case has(Unsure):
+		return VerdictUnsure
+	}
+	return VerdictClear
+}
+
+// Progress counts looks.
+type Progress struct {
+	Planned int `json:"planned"`
+	Done    int `json:"done"`
+	Failed  int `json:"failed" doc:"Looks that could not be made."`
+}
+
+// Summarise says in one sentence what a maintainer has to know.
+func Summarise(v Verdict, findings []Finding, looks Progress) string {
+	switch v {
+	case VerdictClear:
+		return fmt.Sprintf("Clear: %s, nothing a visitor would miss.", count(looks.Done, "look"))
+	case VerdictNotChecked:
+		for _, f := range findings {
+			if f.Kind == NotCheckedKind && f.Severity != Note {
+				return fmt.Sprintf("Not checked: %s could not be looked at (%s: %s).", count(max(looks.Failed, 1), "page"), f.Page, lowerFirst(f.Title))
+			}
+		}
+		return fmt.Sprintf("Not checked: %d of %s were made.", looks.Done, count(looks.Planned, "look"))
+	}
+	want := Broken
+	word := "Broken"
+	if v == VerdictUnsure {
+		want, word = Unsure, "Unsure"
+	}
+	worst, pages, devices, personas := worstCause(findings, want)
+	who := "visitors"
+	if len(personas) == 1 && personas[0] != "visitor" {
+		who = personas[0]
+	}
+	if len(devices) == 1 {
+		who = devices[0] + " " + who
+	}
+	more := ""
+	if n := causes(findings, want) - 1; n > 0 {
+		more = fmt.Sprintf(" And %s.", count(n, "more cause"))
+	}
+	return fmt.Sprintf("%s for %s on %s: %s.%s", word, who, where(pages), lowerFirst(strings.TrimSuffix(worst.Title, ".")), more)
+}
+
+func where(pages []string) string {
+	if len(pages) == 1 {
+		return pages[0]
+	}
+	return count(len(pages), "page")
+}
+
+// order puts the kinds that explain most first: a script error explains the journey
+// it broke, a journey explains the picture.
+var order = []Kind{LeakKind, VariantKind, PolicyKind, JourneyKind, ScriptErrorKind, MissingKind, ShiftKind, ContentKind, PictureKind, RequestKind, NotCheckedKind}
+
+func worstCause(findings []Finding, want Severity) (worst Finding, pages, devices, personas []string) {
+	best := len(order) + 1
+	for _, f := range findings {
+		if rank := slices.Index(order, f.Kind); f.Severity == want && rank < best {
+			best, worst = rank, f
+		}
+	}
+	for _, f := range findings {
+		if f.Severity == want && f.Cause == worst.Cause {
+			pages, devices, personas = append(pages, f.Page), append(devices, f.Device), append(personas, f.Persona)
+		}
+	}
+	return worst, unique(pages), unique(devices), unique(personas)
+}
+
+func causes(findings []Finding, want Severity) int {
+	seen := map[string]bool{}
+	for _, f := range findings {
+		if f.Severity == want {
+			seen[f.Cause] = true
+		}
+	}
+	return len(seen)
+}
+
+func unique(list []string) []string {
+	slices.Sort(list)
+	return slices.Compact(list)
+}
+
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+func lowerFirst(s string) string {
+	if len(s) > 1 && s[0] >= 'A' && s[0] <= 'Z' && (s[1] < 'A' || s[1] > 'Z') {
+		return strings.ToLower(s[:1]) + s[1:]
+	}
+	return s
+}
+
+// Sort orders findings worst first, then by how much their kind explains.
+func Sort(findings []Finding) {
+	weight := map[Severity]int{Broken: 0, Unsure: 1, Note: 2}
+	slices.SortStableFunc(findings, func(a, b Finding) int {
+		if d := weight[a.Severity] - weight[b.Severity]; d != 0 {
+			return d
+		}
+		if d := slices.Index(order, a.Kind) - slices.Index(order, b.Kind); d != 0 {
+			return d
+		}
+		if d := strings.Compare(a.Cause, b.Cause); d != 0 {
+			return d
+		}
+		return strings.Compare(a.Page+a.Persona+a.Device, b.Page+b.Persona+b.Device)
+	})
+}

@@ -1,0 +1,193 @@
+package evidence
+
+import (
+	"image"
+	"strings"
+
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/journey"
+	"tidemarker/internal/core/vitals"
+)
+
+// Key names what was looked at: a page or a journey, as a persona, on a device.
+type Key struct {
+	Page    string `json:"page" doc:"Path and query."`
+	Journey string `json:"journey,omitempty" doc:"Name, when a journey was taken."`
+	Persona string `json:"persona"`
+	Device  string `json:"device" enum:"desktop,phone"`
+}
+
+// Look is everything seen of one environment in one round.
+type Look struct {
+	Pages    []PageLook
+	Journeys []JourneyLook
+	Probes   []Probe
+}
+
+// PageLook is what one look at a page yielded.
+type PageLook struct {
+	Key
+	Class    string            `json:"class"`
+	Missing  string            `json:"missing,omitempty" doc:"Why it could not be looked at; the rest is empty then."`
+	Attempts int               `json:"attempts"`
+	Address  string            `json:"address" doc:"Where the browser ended up."`
+	Status   int               `json:"status"`
+	Headers  map[string]string `json:"headers,omitempty" doc:"Of the document; names in lower case, Set-Cookie without its value."`
+	Served   httpcache.Served  `json:"served" enum:"held,fetched,unknown"`
+	Title    string            `json:"title"`
+	Picture  *Picture          `json:"picture,omitempty"`
+	Outline  []Box             `json:"outline,omitempty"`
+	Lines    []Line            `json:"lines,omitempty"`
+	Masked   []Box             `json:"masked,omitempty" doc:"Where the page's own masks lie."`
+	Errors   []ScriptError     `json:"errors,omitempty"`
+	Console  []string          `json:"console,omitempty"`
+	Requests []Request         `json:"requests,omitempty"`
+	Shifts   []vitals.Shift    `json:"shifts,omitempty"`
+	Timing   Timing            `json:"timing"`
+}
+
+// Picture is a full-page picture, known by its content.
+type Picture struct {
+	SHA256 string `json:"sha256"`
+	Width  int    `json:"width"`
+	Height int    `json:"height"`
+}
+
+// Box is one element of the page's outline, in pixels of the picture.
+type Box struct {
+	Path   string `json:"path" doc:"A selector that finds it again."`
+	Name   string `json:"name,omitempty" doc:"How a person would call it: tag, id or class, name."`
+	Parent int    `json:"parent" doc:"Index of the parent box, -1 for the root."`
+	X      int    `json:"x"`
+	Y      int    `json:"y"`
+	Width  int    `json:"width"`
+	Height int    `json:"height"`
+}
+
+// Rect is the box as a rectangle.
+func (b Box) Rect() image.Rectangle { return image.Rect(b.X, b.Y, b.X+b.Width, b.Y+b.Height) }
+
+// Line is a piece of visible text and the box it stands in.
+type Line struct {
+	Text string `json:"text"`
+	Box  int    `json:"box"`
+}
+
+// ScriptError is an error no script caught.
+type ScriptError struct {
+	Message string `json:"message"`
+	Source  string `json:"source,omitempty" doc:"Address of the script; the page's own for inline code."`
+	Line    int    `json:"line,omitempty"`
+}
+
+// Request is one request the page made.
+type Request struct {
+	URL     string `json:"url"`
+	Kind    string `json:"kind" doc:"document, script, stylesheet, image, font, fetch, other."`
+	Method  string `json:"method"`
+	Status  int    `json:"status,omitempty"`
+	Bytes   int    `json:"bytes,omitempty" doc:"Encoded, as transferred."`
+	Failed  string `json:"failed,omitempty" doc:"Why no answer came."`
+	Blocked bool   `json:"blocked,omitempty" doc:"Not sent: the host is not one of the site's."`
+}
+
+// Broken tells whether the request was sent and brought nothing usable.
+func (r Request) Broken() bool { return !r.Blocked && (r.Failed != "" || r.Status >= 400) }
+
+// Timing is when things happened, in milliseconds since the navigation began.
+type Timing struct {
+	FirstByte float64 `json:"firstByte"`
+	FirstDraw float64 `json:"firstDraw"`
+	Largest   float64 `json:"largest"`
+	Loaded    float64 `json:"loaded"`
+}
+
+// JourneyLook is what one run of a journey yielded.
+type JourneyLook struct {
+	Key
+	Missing  string          `json:"missing,omitempty"`
+	Attempts int             `json:"attempts"`
+	Outcome  journey.Outcome `json:"outcome"`
+	Errors   []ScriptError   `json:"errors,omitempty"`
+	Requests []Request       `json:"requests,omitempty"`
+}
+
+// ProbeKind says what a probe asked.
+type ProbeKind string
+
+// The probes.
+const (
+	// StrangerAfter asks for a page as a stranger right after a persona did, and once
+	// more when it was dropped in between.
+	StrangerAfter ProbeKind = "stranger-after"
+	// OtherValue asks for a page with another value of one of its parameters.
+	OtherValue ProbeKind = "other-value"
+)
+
+// Answer is what a plain request, without a browser, got.
+type Answer struct {
+	Status      int              `json:"status"`
+	Served      httpcache.Served `json:"served"`
+	CacheStatus string           `json:"cacheStatus,omitempty"`
+	Lines       []string         `json:"lines,omitempty"`
+	Body        string           `json:"body,omitempty" doc:"SHA-256 of the body kept."`
+	Marks       []string         `json:"marks,omitempty" doc:"Which of the persona's marks stand in it."`
+}
+
+// Probe is a pair of requests that a page cache could confuse.
+type Probe struct {
+	Key
+	Class     string    `json:"class"`
+	Kind      ProbeKind `json:"kind" enum:"stranger-after,other-value"`
+	Missing   string    `json:"missing,omitempty"`
+	Parameter string    `json:"parameter,omitempty"`
+	First     Answer    `json:"first" doc:"The persona's answer, or the page's with its own value."`
+	Second    Answer    `json:"second" doc:"The stranger's answer after it, or the page's with another value."`
+	Fresh     Answer    `json:"fresh" doc:"A stranger's answer when nothing was held."`
+}
+
+// Pictures gives the pixels of a picture by its SHA-256.
+type Pictures func(sha256 string) (*image.NRGBA, error)
+
+// nearest is the index of the smallest box that holds a rectangle, or -1.
+func (p PageLook) nearest(r image.Rectangle) int {
+	best := -1
+	for i, b := range p.Outline {
+		if !r.In(b.Rect()) {
+			continue
+		}
+		if best < 0 || area(b.Rect()) <= area(p.Outline[best].Rect()) {
+			best = i
+		}
+	}
+	return best
+}
+
+func (p PageLook) box(path string) (int, bool) {
+	for i, b := range p.Outline {
+		if b.Path == path {
+			return i, true
+		}
+	}
+	return -1, false
+}
+
+// within tells whether a box is, or lies in, one of the paths.
+func (p PageLook) within(box int, paths map[string]bool) bool {
+	for box >= 0 && box < len(p.Outline) {
+		if paths[p.Outline[box].Path] {
+			return true
+		}
+		if next := p.Outline[box].Parent; next < box {
+			box = next
+		} else {
+			return false
+		}
+	}
+	return false
+}
+
+func area(r image.Rectangle) int { return r.Dx() * r.Dy() }
+
+// clean folds white space, so that a minified page reads as its source did.
+func clean(s string) string { return strings.Join(strings.Fields(s), " ") }

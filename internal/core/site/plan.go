@@ -1,0 +1,50 @@
+package site
+
+import (
+	"tidemarker/internal/core/journey"
+)
+
+// PageTask is one page to be looked at by one persona on one device.
+type PageTask struct {
+	Page    Page   `json:"page"`
+	Persona string `json:"persona"`
+	Device  string `json:"device"`
+}
+
+// JourneyTask is one journey to be taken on one device.
+type JourneyTask struct {
+	Journey journey.Journey `json:"journey"`
+	Device  string          `json:"device"`
+}
+
+// Plan is what one check of an environment has to look at.
+type Plan struct {
+	Pages    []PageTask    `json:"pages"`
+	Journeys []JourneyTask `json:"journeys"`
+}
+
+// Size is the number of looks planned.
+func (p Plan) Size() int { return len(p.Pages) + len(p.Journeys) }
+
+// Plan lists every page × persona × device and every journey × device that may run
+// on an environment. Pages come before journeys, a page's personas before the next
+// page, strangers first.
+func (s Site) Plan(environment string) Plan {
+	var p Plan
+	for _, page := range s.Pages {
+		for _, who := range page.Personas {
+			for _, device := range page.Devices {
+				p.Pages = append(p.Pages, PageTask{page, who, device})
+			}
+		}
+	}
+	for _, j := range s.Journeys {
+		if !j.RunsOn(environment) {
+			continue
+		}
+		for _, device := range j.Devices {
+			p.Journeys = append(p.Journeys, JourneyTask{j, device})
+		}
+	}
+	return p
+}

@@ -1,0 +1,211 @@
+package site
+
+import (
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"tidemarker/internal/core/journey"
+)
+
+// Site is one site as a document.
+type Site struct {
+	Name         string            `json:"site"`
+	Environments []Environment     `json:"environments"`
+	Personas     []Persona         `json:"personas,omitempty"`
+	Pages        []Page            `json:"pages"`
+	Journeys     []journey.Journey `json:"journeys,omitempty"`
+}
+
+// Environment is one instance of a site; the last of a site's is production.
+type Environment struct {
+	Name      string     `json:"name"`
+	URL       string     `json:"url"`
+	Hosts     []string   `json:"hosts,omitempty"`
+	Connector *Connector `json:"connector,omitempty"`
+}
+
+// Connector is how an environment's speed layer is reached.
+type Connector struct {
+	Kind  string `json:"kind"`
+	URL   string `json:"url,omitempty"`
+	Token string `json:"token,omitempty" doc:"The token itself, or env:NAME."`
+}
+
+// Persona is who looks.
+type Persona struct {
+	Name    string         `json:"name"`
+	Kind    string         `json:"kind"`
+	Prepare []journey.Step `json:"prepare,omitempty"`
+	Marks   []string       `json:"marks,omitempty" doc:"Text that only this persona may see."`
+}
+
+// Page is an address that is watched.
+type Page struct {
+	Path     string   `json:"path"`
+	Class    string   `json:"class,omitempty"`
+	Personas []string `json:"personas,omitempty"`
+	Devices  []string `json:"devices,omitempty"`
+	Masks    []Mask   `json:"masks,omitempty"`
+}
+
+// Mask is a part of a page that may differ.
+type Mask struct {
+	Selector string `json:"selector"`
+	Reason   string `json:"reason,omitempty"`
+}
+
+// Visitor is the persona that every site has: a stranger.
+const Visitor = "visitor"
+
+// The devices that pages are looked at with.
+const (
+	Desktop = "desktop"
+	Phone   = "phone"
+)
+
+// Environment returns the environment of that name and its position.
+func (s Site) Environment(name string) (Environment, int, bool) {
+	for i, e := range s.Environments {
+		if e.Name == name {
+			return e, i, true
+		}
+	}
+	return Environment{}, -1, false
+}
+
+// Persona returns the persona of that name; visitor is always known.
+func (s Site) Persona(name string) (Persona, bool) {
+	for _, p := range s.Personas {
+		if p.Name == name {
+			return p, true
+		}
+	}
+	return Persona{Name: Visitor, Kind: Visitor}, name == Visitor
+}
+
+// Page returns the watched page with that path.
+func (s Site) Page(path string) (Page, bool) {
+	for _, p := range s.Pages {
+		if p.Path == path {
+			return p, true
+		}
+	}
+	return Page{}, false
+}
+
+// Owns tells whether an address belongs to this environment: its own host or one of
+// the further hosts. Only those are ever fetched.
+func (e Environment) Owns(u *url.URL) bool {
+	if u.Scheme != "http" && u.Scheme != "https" {
+		return false
+	}
+	base, err := url.Parse(e.URL)
+	if err != nil {
+		return false
+	}
+	if strings.EqualFold(u.Host, base.Host) {
+		return true
+	}
+	return slices.ContainsFunc(e.Hosts, func(h string) bool {
+		if strings.Contains(h, ":") {
+			return strings.EqualFold(h, u.Host)
+		}
+		return strings.EqualFold(h, u.Hostname())
+	})
+}
+
+// Address is the full address of a path on this environment.
+func (e Environment) Address(path string) string {
+	return strings.TrimSuffix(e.URL, "/") + path
+}
+
+// Held tells whether pages of a class may be served from a shared page cache. Cart,
+// checkout, account and membership pages never are (common practice).
+func Held(class string) bool {
+	switch class {
+	case "cart", "checkout", "account", "membership":
+		return false
+	}
+	return true
+}
+
+// faults are the contradictions that the schema cannot see.
+func (s Site) faults() []string {
+	var out []string
+	seen := map[string]bool{}
+	for i, e := range s.Environments {
+		if seen[e.Name] {
+			out = append(out, fmt.Sprintf("environments[%d]: the name %q is there twice", i, e.Name))
+		}
+		seen[e.Name] = true
+		if u, err := url.Parse(e.URL); err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
+			out = append(out, fmt.Sprintf("environments[%d].url: %q is not an http or https address", i, e.URL))
+		}
+		if c := e.Connector; c != nil && c.Kind == "http" && c.URL == "" {
+			out = append(out, fmt.Sprintf("environments[%d].connector: kind http needs a url", i))
+		}
+	}
+	personas := map[string]bool{Visitor: true}
+	for i, p := range s.Personas {
+		if personas[p.Name] && p.Name != Visitor {
+			out = append(out, fmt.Sprintf("personas[%d]: the name %q is there twice", i, p.Name))
+		}
+		personas[p.Name] = true
+	}
+	paths := map[string]bool{}
+	for i, p := range s.Pages {
+		if paths[p.Path] {
+			out = append(out, fmt.Sprintf("pages[%d]: the path %q is there twice", i, p.Path))
+		}
+		paths[p.Path] = true
+		for _, who := range p.Personas {
+			if !personas[who] {
+				out = append(out, fmt.Sprintf("pages[%d] (%s): there is no persona %q", i, p.Path, who))
+			}
+		}
+	}
+	names := map[string]bool{}
+	for i, j := range s.Journeys {
+		if names[j.Name] {
+			out = append(out, fmt.Sprintf("journeys[%d]: the name %q is there twice", i, j.Name))
+		}
+		names[j.Name] = true
+		if !personas[j.Persona] {
+			out = append(out, fmt.Sprintf("journeys[%d] (%s): there is no persona %q", i, j.Name, j.Persona))
+		}
+		for _, w := range j.Where {
+			if _, _, known := s.Environment(w); !known {
+				out = append(out, fmt.Sprintf("journeys[%d] (%s): there is no environment %q", i, j.Name, w))
+			}
+		}
+	}
+	return out
+}
+
+// withDefaults fills in what the schema says is meant when a member is absent.
+func (s Site) withDefaults() Site {
+	for i := range s.Pages {
+		p := &s.Pages[i]
+		if p.Class == "" {
+			p.Class = "other"
+		}
+		if len(p.Personas) == 0 {
+			p.Personas = []string{Visitor}
+		}
+		if len(p.Devices) == 0 {
+			p.Devices = []string{Desktop, Phone}
+		}
+	}
+	for i := range s.Journeys {
+		j := &s.Journeys[i]
+		if j.Persona == "" {
+			j.Persona = Visitor
+		}
+		if len(j.Devices) == 0 {
+			j.Devices = []string{Desktop}
+		}
+	}
+	return s
+}

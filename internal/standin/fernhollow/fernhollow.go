@@ -1,0 +1,255 @@
+// Package fernhollow is the origin of the invented shop Fernhollow: mushroom-growing
+// kits, a basket, a checkout and a field library. It renders pages as a real shop's
+// server does and knows nothing of the speed layer in front of it.
+//
+// [New] returns one instance with a state of its own; all prices, names and
+// pictures are made up.
+package fernhollow
+
+import (
+	"bytes"
+	"embed"
+	"encoding/json"
+	"fmt"
+	"html/template"
+	"io/fs"
+	"math/rand/v2"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+)
+
+//go:embed templates assets
+var files embed.FS
+
+// Shop is one instance of Fernhollow.
+type Shop struct {
+	base     string // address under which the site is reached, for the sitemap
+	now      func() time.Time
+	pages    map[string]*template.Template
+	sessions *sessions
+	tokens   *tokens
+	quote    chan int
+	router   chi.Router
+}
+
+// TokenLifetime is how long a checkout form may stay open before its token is
+// refused.
+const TokenLifetime = time.Hour
+
+// New returns an instance that is reached under base, such as http://127.0.0.1:9101.
+func New(base string, now func() time.Time) (*Shop, error) {
+	s := &Shop{base: base, now: now, sessions: newSessions(), tokens: newTokens(now), quote: make(chan int, 1)}
+	s.quote <- 0
+	if err := s.parse(); err != nil {
+		return nil, fmt.Errorf("fernhollow's templates: %w", err)
+	}
+	assets, err := fs.Sub(files, "assets")
+	if err != nil {
+		return nil, fmt.Errorf("fernhollow's assets: %w", err)
+	}
+	r := chi.NewRouter()
+	r.Get("/", s.home)
+	r.Get("/kits", s.listing)
+	r.Get("/kits/{slug}", s.product)
+	r.Get("/search", s.search)
+	r.Get("/cart", s.cart)
+	r.Post("/cart", s.addToCart)
+	r.Get("/checkout", s.checkout)
+	r.Post("/checkout", s.order)
+	r.Get("/library/{slug}", s.article)
+	r.Get("/contact", s.contact)
+	r.Post("/contact", s.message)
+	r.Get("/api/cart", s.cartCount)
+	r.Get("/pictures/{name}", servePicture)
+	r.Get("/sitemap.xml", s.sitemap)
+	r.Get("/favicon.ico", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
+	r.Handle("/assets/*", http.StripPrefix("/assets/", http.FileServerFS(assets)))
+	r.NotFound(s.missing)
+	s.router = r
+	return s, nil
+}
+
+func (s *Shop) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.router.ServeHTTP(w, r) }
+
+func (s *Shop) parse() error {
+	s.pages = map[string]*template.Template{}
+	names, err := fs.Glob(files, "templates/*.html")
+	if err != nil {
+		return err
+	}
+	money := func(pence int) string { return fmt.Sprintf("£%d.%02d", pence/100, pence%100) }
+	for _, n := range names {
+		name := strings.TrimSuffix(strings.TrimPrefix(n, "templates/"), ".html")
+		if name == "layout" {
+			continue
+		}
+		t, err := template.New("layout.html").Funcs(template.FuncMap{"money": money}).ParseFS(files, "templates/layout.html", n)
+		if err != nil {
+			return err
+		}
+		s.pages[name] = t
+	}
+	return nil
+}
+
+// page is what every template gets.
+type page struct {
+	Title string
+	Path  string
+	Quote quotation
+	Made  string
+	Data  any
+}
+
+func (s *Shop) render(w http.ResponseWriter, r *http.Request, name, title string, data any) {
+	s.answer(w, r, http.StatusOK, name, title, data)
+}
+
+func (s *Shop) answer(w http.ResponseWriter, r *http.Request, status int, name, title string, data any) {
+	n := <-s.quote
+	s.quote <- n + 1
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	p := page{Title: title, Path: r.URL.Path, Quote: quotations[n%len(quotations)], Made: s.now().UTC().Format("15:04:05.000"), Data: data}
+	var body bytes.Buffer
+	if err := s.pages[name].Execute(&body, p); err != nil {
+		http.Error(w, "the page could not be rendered", http.StatusInternalServerError)
+		return
+	}
+	w.WriteHeader(status)
+	_, _ = body.WriteTo(w)
+}
+
+func (s *Shop) missing(w http.ResponseWriter, r *http.Request) {
+	s.answer(w, r, http.StatusNotFound, "missing", "Not found", nil)
+}
+
+func (s *Shop) home(w http.ResponseWriter, r *http.Request) {
+	picks := append([]kit(nil), kits[2:6]...)
+	rand.Shuffle(len(picks), func(i, j int) { picks[i], picks[j] = picks[j], picks[i] })
+	s.render(w, r, "home", "Grow something strange", map[string]any{"Slides": slides, "Picks": picks, "Articles": articles})
+}
+
+func (s *Shop) listing(w http.ResponseWriter, r *http.Request) {
+	kind := r.URL.Query().Get("kind")
+	var list []kit
+	for _, k := range kits {
+		if kind == "" || k.Kind == kind {
+			list = append(list, k)
+		}
+	}
+	s.render(w, r, "listing", "Growing kits", map[string]any{"Kind": kind, "Kinds": kinds, "Kits": list})
+}
+
+func (s *Shop) search(w http.ResponseWriter, r *http.Request) {
+	q := strings.TrimSpace(r.URL.Query().Get("q"))
+	var found []kit
+	for _, k := range kits {
+		if q != "" && strings.Contains(strings.ToLower(k.Name+" "+k.Kind+" "+k.Note), strings.ToLower(q)) {
+			found = append(found, k)
+		}
+	}
+	s.render(w, r, "search", "Search", map[string]any{"Query": q, "Kits": found})
+}
+
+func (s *Shop) product(w http.ResponseWriter, r *http.Request) {
+	k, ok := kitBySlug(chi.URLParam(r, "slug"))
+	if !ok {
+		s.missing(w, r)
+		return
+	}
+	s.render(w, r, "product", k.Name, k)
+}
+
+func (s *Shop) article(w http.ResponseWriter, r *http.Request) {
+	for _, a := range articles {
+		if a.Slug == chi.URLParam(r, "slug") {
+			s.render(w, r, "article", a.Title, a)
+			return
+		}
+	}
+	s.missing(w, r)
+}
+
+func (s *Shop) cart(w http.ResponseWriter, r *http.Request) {
+	var lines []cartLine
+	total := 0
+	if id, ok := s.sessions.id(r); ok {
+		lines = s.sessions.lines(id)
+	}
+	for _, l := range lines {
+		total += l.Kit.Pence * l.Count
+	}
+	s.render(w, r, "cart", "Your basket", map[string]any{"Lines": lines, "Total": total})
+}
+
+func (s *Shop) addToCart(w http.ResponseWriter, r *http.Request) {
+	k, ok := kitBySlug(r.FormValue("kit"))
+	if !ok {
+		http.Error(w, "There is no such kit.", http.StatusUnprocessableEntity)
+		return
+	}
+	s.sessions.add(s.sessions.ensure(w, r), k)
+	http.Redirect(w, r, "/cart", http.StatusSeeOther)
+}
+
+func (s *Shop) cartCount(w http.ResponseWriter, r *http.Request) {
+	n := 0
+	if id, ok := s.sessions.id(r); ok {
+		for _, l := range s.sessions.lines(id) {
+			n += l.Count
+		}
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Cache-Control", "no-store")
+	_ = json.NewEncoder(w).Encode(map[string]int{"count": n})
+}
+
+func (s *Shop) checkout(w http.ResponseWriter, r *http.Request) {
+	s.render(w, r, "checkout", "Checkout", map[string]any{"Token": s.tokens.issue()})
+}
+
+func (s *Shop) order(w http.ResponseWriter, r *http.Request) {
+	if !s.tokens.redeem(r.FormValue("token")) {
+		s.answer(w, r, http.StatusForbidden, "message", "Checkout", map[string]any{"Heading": "This form has expired", "Text": "Please open the checkout again."})
+		return
+	}
+	if id, ok := s.sessions.id(r); ok {
+		s.sessions.clear(id)
+	}
+	s.render(w, r, "message", "Checkout", map[string]any{"Heading": "Thank you for your order", "Text": "We start packing when the payment arrives."})
+}
+
+func (s *Shop) contact(w http.ResponseWriter, r *http.Request) {
+	s.render(w, r, "contact", "Write to us", nil)
+}
+
+func (s *Shop) message(w http.ResponseWriter, r *http.Request) {
+	if !strings.Contains(r.FormValue("email"), "@") || strings.TrimSpace(r.FormValue("message")) == "" {
+		s.answer(w, r, http.StatusUnprocessableEntity, "message", "Write to us", map[string]any{"Heading": "Something is missing", "Text": "We need an address to answer to, and a message."})
+		return
+	}
+	s.render(w, r, "message", "Write to us", map[string]any{"Heading": "Your message is on its way", "Text": "Somebody reads it within two days."})
+}
+
+func (s *Shop) sitemap(w http.ResponseWriter, _ *http.Request) {
+	w.Header().Set("Content-Type", "application/xml; charset=utf-8")
+	fmt.Fprint(w, `<?xml version="1.0" encoding="UTF-8"?>`+"\n"+`<urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9">`+"\n")
+	paths := []string{"/", "/kits", "/contact"}
+	for _, k := range kinds {
+		paths = append(paths, "/kits?kind="+url.QueryEscape(k))
+	}
+	for _, k := range kits {
+		paths = append(paths, "/kits/"+k.Slug)
+	}
+	for _, a := range articles {
+		paths = append(paths, "/library/"+a.Slug)
+	}
+	for _, p := range paths {
+		fmt.Fprintf(w, "  <url><loc>%s%s</loc></url>\n", s.base, template.HTMLEscapeString(p))
+	}
+	fmt.Fprintln(w, "</urlset>")
+}

@@ -1,0 +1,129 @@
+package standin
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/standin/fernhollow"
+)
+
+// Instance is one running environment of an invented site.
+type Instance struct {
+	Site        string
+	Environment string
+	URL         string // such as http://127.0.0.1:9101, without a slash at the end
+	Token       string // bearer token of the connector
+	Layer       *Layer
+
+	keep   string // file the settings are kept in, "" for none
+	server *http.Server
+	ctx    context.Context
+	stop   context.CancelFunc
+	work   sync.WaitGroup
+}
+
+// ConnectorPath is where an instance answers the connector protocol.
+const ConnectorPath = "/_speed/v1"
+
+// Options say how an instance is started.
+type Options struct {
+	Environment string
+	Addr        string // such as 127.0.0.1:9101; port 0 takes a free one
+	Token       string
+	Keep        string           // file to keep the settings in; none when ""
+	Now         func() time.Time // nil means time.Now
+}
+
+// StartFernhollow starts an environment of Fernhollow and returns when it answers. It
+// fails when the address is taken.
+func StartFernhollow(opt Options) (*Instance, error) {
+	if opt.Now == nil {
+		opt.Now = time.Now
+	}
+	l, err := net.Listen("tcp", opt.Addr)
+	if err != nil {
+		return nil, fmt.Errorf("start %s of Fernhollow: %w", opt.Environment, err)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	inst := &Instance{Site: "Fernhollow", Environment: opt.Environment, URL: "http://" + l.Addr().String(), Token: opt.Token, keep: opt.Keep, ctx: ctx, stop: stop}
+	shop, err := fernhollow.New(inst.URL, opt.Now)
+	if err != nil {
+		stop()
+		return nil, errors.Join(err, l.Close())
+	}
+	cat := FernhollowCatalogue()
+	values, err := inst.kept(cat)
+	if err != nil {
+		stop()
+		return nil, errors.Join(err, l.Close())
+	}
+	inst.Layer = NewLayer(shop, cat, values, opt.Now)
+	mux := http.NewServeMux()
+	mux.Handle(ConnectorPath+"/", http.StripPrefix(ConnectorPath, (&connector{inst: inst, runs: map[string]*warming{}}).routes()))
+	mux.Handle("/", inst.Layer)
+	inst.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
+	inst.work.Go(func() { _ = inst.server.Serve(l) })
+	return inst, nil
+}
+
+// ConnectorURL is the base address of the instance's connector.
+func (i *Instance) ConnectorURL() string { return i.URL + ConnectorPath }
+
+// Close stops the instance and waits until its work has ended.
+func (i *Instance) Close() error {
+	i.stop()
+	err := i.server.Close()
+	i.work.Wait()
+	return err
+}
+
+func (i *Instance) kept(cat settings.Catalogue) (settings.Values, error) {
+	if i.keep == "" {
+		return cat.Defaults(), nil
+	}
+	raw, err := os.ReadFile(i.keep)
+	if errors.Is(err, fs.ErrNotExist) {
+		return cat.Defaults(), nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the kept settings: %w", err)
+	}
+	v, err := settings.ParseValues(raw)
+	if err != nil {
+		return nil, fmt.Errorf("read the kept settings in %s: %w", i.keep, err)
+	}
+	if err := cat.Validate(v); err != nil {
+		return cat.Defaults(), nil // an older stand-in had other settings
+	}
+	return v, nil
+}
+
+// save keeps the settings in force on disk, whole or not at all.
+func (i *Instance) save() error {
+	if i.keep == "" {
+		return nil
+	}
+	v, _ := i.Layer.Settings()
+	raw, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(i.keep), 0o755); err != nil {
+		return err
+	}
+	next := i.keep + ".next"
+	if err := os.WriteFile(next, raw, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(next, i.keep)
+}

@@ -1,0 +1,98 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/settings"
+)
+
+// Change is a proposed edit of settings.
+type Change struct {
+	ID          int64                 `db:"id"`
+	SiteID      int64                 `db:"site_id"`
+	Title       string                `db:"title"`
+	Reason      string                `db:"reason"`
+	Effect      string                `db:"effect"`
+	State       release.State         `db:"state"`
+	Base        string                `db:"base"` // production's fingerprint that it was begun from
+	Edits       JSON[settings.Values] `db:"edits"`
+	Version     int                   `db:"version"`
+	Explanation string                `db:"explanation"` // what became of it, in words
+	CreatedBy   string                `db:"created_by"`
+	CreatedAt   time.Time             `db:"created_at"`
+	UpdatedAt   time.Time             `db:"updated_at"`
+}
+
+// Exclusion is something left alone, and why.
+type Exclusion struct {
+	ID        int64         `db:"id"`
+	SiteID    int64         `db:"site_id"`
+	ChangeID  int64         `db:"change_id"`
+	FindingID *int64        `db:"finding_id"`
+	Role      settings.Role `db:"role"`
+	Key       string        `db:"key"`
+	Pattern   string        `db:"pattern"`
+	Reason    string        `db:"reason"`
+	Who       string        `db:"who"`
+	MadeAt    time.Time     `db:"made_at"`
+}
+
+// NewChange begins a change from a base revision.
+func (s *Store) NewChange(ctx context.Context, c Change) (int64, error) {
+	return s.insert(ctx, "the change", `INSERT INTO changes (site_id, title, reason, effect, state, base, edits, created_by)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`, c.SiteID, c.Title, c.Reason, c.Effect, release.Drafted, c.Base, c.Edits, c.CreatedBy)
+}
+
+// Change reads one change.
+func (s *Store) Change(ctx context.Context, id int64) (Change, error) {
+	return one[Change](ctx, s, fmt.Sprintf("change %d", id), `SELECT * FROM changes WHERE id = $1`, id)
+}
+
+// Changes lists a site's changes, the latest first.
+func (s *Store) Changes(ctx context.Context, siteID int64, limit, offset int) ([]Change, error) {
+	return many[Change](ctx, s, "the changes", `SELECT * FROM changes WHERE site_id = $1 ORDER BY updated_at DESC, id DESC LIMIT $2 OFFSET $3`, siteID, limit, offset)
+}
+
+// EditChange replaces a change's words, edits and state on condition that nobody else
+// edited it since that version; ok is false when somebody did.
+func (s *Store) EditChange(ctx context.Context, c Change, version int) (ok bool, err error) {
+	res, err := s.db.ExecContext(ctx, `UPDATE changes SET title = $3, reason = $4, effect = $5, edits = $6, state = $7, base = $8, version = version + 1, updated_at = now()
+		WHERE id = $1 AND version = $2`, c.ID, version, c.Title, c.Reason, c.Effect, c.Edits, c.State, c.Base)
+	if err != nil {
+		return false, fmt.Errorf("write the change: %w", err)
+	}
+	n, err := res.RowsAffected()
+	return n == 1, err
+}
+
+// MoveChange puts a change into another state, on condition that it still is in the
+// one it was in; ok is false when it is not.
+func (s *Store) MoveChange(ctx context.Context, id int64, from, to release.State, explanation string) (ok bool, err error) {
+	res, err := s.db.ExecContext(ctx, `UPDATE changes SET state = $3, explanation = $4, updated_at = now() WHERE id = $1 AND state = $2`, id, from, to, explanation)
+	if err != nil {
+		return false, fmt.Errorf("write the change's state: %w", err)
+	}
+	n, err := res.RowsAffected()
+	return n == 1, err
+}
+
+// AddExclusion records something left alone. Adding the same twice keeps the first.
+func (s *Store) AddExclusion(ctx context.Context, e Exclusion) error {
+	return s.exec(ctx, "the exclusion", `INSERT INTO exclusions (site_id, change_id, finding_id, role, key, pattern, reason, who)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT (change_id, key, pattern) DO NOTHING`,
+		e.SiteID, e.ChangeID, e.FindingID, e.Role, e.Key, e.Pattern, e.Reason, e.Who)
+}
+
+// Exclusions lists what a change leaves alone.
+func (s *Store) Exclusions(ctx context.Context, changeID int64) ([]Exclusion, error) {
+	return many[Exclusion](ctx, s, "the exclusions", `SELECT * FROM exclusions WHERE change_id = $1 ORDER BY id`, changeID)
+}
+
+// SiteExclusions lists what is left alone on a site, with the state of the change
+// that brought it.
+func (s *Store) SiteExclusions(ctx context.Context, siteID int64) ([]Exclusion, error) {
+	return many[Exclusion](ctx, s, "the exclusions", `SELECT * FROM exclusions WHERE site_id = $1 ORDER BY id DESC`, siteID)
+}

@@ -1,0 +1,87 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"tidemarker/internal/core/evidence"
+)
+
+// RestlessPage is what changes by itself on one page, as it is kept.
+type RestlessPage struct {
+	Key      evidence.Key      `json:"key"`
+	Restless evidence.Restless `json:"restless"`
+}
+
+// Mark is a revision of one environment together with the evidence that it works.
+type Mark struct {
+	ID            int64                  `db:"id"`
+	EnvironmentID int64                  `db:"environment_id"`
+	RoundID       int64                  `db:"round_id"`
+	Fingerprint   string                 `db:"fingerprint"`
+	Restless      JSON[[]RestlessPage]   `db:"restless"`
+	Probes        JSON[[]evidence.Probe] `db:"probes"` // of the second look
+	Reason        string                 `db:"reason"`
+	Who           string                 `db:"who"`
+	TakenAt       time.Time              `db:"taken_at"`
+}
+
+// SaveMark records a place to go back to.
+func (s *Store) SaveMark(ctx context.Context, m Mark) (int64, error) {
+	return s.insert(ctx, "the mark", `INSERT INTO marks (environment_id, round_id, fingerprint, restless, probes, reason, who) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id`,
+		m.EnvironmentID, m.RoundID, m.Fingerprint, m.Restless, m.Probes, m.Reason, m.Who)
+}
+
+// Mark reads one mark.
+func (s *Store) Mark(ctx context.Context, id int64) (Mark, error) {
+	return one[Mark](ctx, s, fmt.Sprintf("mark %d", id), `SELECT * FROM marks WHERE id = $1`, id)
+}
+
+// Marks lists an environment's marks, the latest first.
+func (s *Store) Marks(ctx context.Context, envID int64, limit int) ([]Mark, error) {
+	return many[Mark](ctx, s, "the marks", `SELECT * FROM marks WHERE environment_id = $1 ORDER BY id DESC LIMIT $2`, envID, limit)
+}
+
+// LatestMark is an environment's newest mark.
+func (s *Store) LatestMark(ctx context.Context, envID int64) (Mark, error) {
+	return one[Mark](ctx, s, "a mark of the environment", `SELECT * FROM marks WHERE environment_id = $1 ORDER BY id DESC LIMIT 1`, envID)
+}
+
+// Baseline reads the evidence of a mark.
+func (s *Store) Baseline(ctx context.Context, m Mark) (evidence.Baseline, error) {
+	look, err := s.Look(ctx, m.RoundID, 1)
+	if err != nil {
+		return evidence.Baseline{}, fmt.Errorf("read the evidence of mark %d: %w", m.ID, err)
+	}
+	b := evidence.NewBaseline(look, m.Probes.V)
+	for _, r := range m.Restless.V {
+		b.Restless[r.Key] = r.Restless
+	}
+	return b, nil
+}
+
+// Event is one line of a site's history.
+type Event struct {
+	ID            int64     `db:"id"`
+	SiteID        int64     `db:"site_id"`
+	EnvironmentID *int64    `db:"environment_id"`
+	ChangeID      *int64    `db:"change_id"`
+	RoundID       *int64    `db:"round_id"`
+	Kind          string    `db:"kind"`
+	Text          string    `db:"text"`
+	Who           string    `db:"who"`
+	At            time.Time `db:"at"`
+}
+
+// Record adds a line to a site's history.
+func (s *Store) Record(ctx context.Context, e Event) error {
+	return s.exec(ctx, "the history", `INSERT INTO history (site_id, environment_id, change_id, round_id, kind, text, who) VALUES ($1, $2, $3, $4, $5, $6, $7)`,
+		e.SiteID, e.EnvironmentID, e.ChangeID, e.RoundID, e.Kind, e.Text, e.Who)
+}
+
+// History lists a site's history, the latest first, a page of it before a number (0
+// for the newest).
+func (s *Store) History(ctx context.Context, siteID, before int64, limit int) ([]Event, error) {
+	return many[Event](ctx, s, "the history", `SELECT * FROM history WHERE site_id = $1 AND ($2 = 0 OR id < $2) ORDER BY id DESC LIMIT $3`, siteID, before, limit)
+}

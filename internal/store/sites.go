@@ -1,0 +1,177 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"tidemarker/internal/connector"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+)
+
+// Site is a registered site. The document has no tokens.
+type Site struct {
+	ID        int64           `db:"id"`
+	Name      string          `db:"name"`
+	Document  JSON[site.Site] `db:"document"`
+	CreatedAt time.Time       `db:"created_at"`
+	UpdatedAt time.Time       `db:"updated_at"`
+}
+
+// Environment is one environment of a registered site, and what was last read of it.
+type Environment struct {
+	ID            int64                     `db:"id"`
+	SiteID        int64                     `db:"site_id"`
+	Name          string                    `db:"name"`
+	Position      int                       `db:"position"`
+	URL           string                    `db:"url"`
+	ConnectorKind string                    `db:"connector_kind"`
+	ConnectorURL  string                    `db:"connector_url"`
+	Token         string                    `db:"token"` // itself or env:NAME; never leaves the server
+	About         JSON[*connector.About]    `db:"about"`
+	Catalogue     JSON[*settings.Catalogue] `db:"catalogue"`
+	Fingerprint   string                    `db:"fingerprint"` // last read back; "" before the first reading
+	ReadAt        *time.Time                `db:"read_at"`
+}
+
+// SaveSite registers a site or updates it by its name, all at once. Environments that
+// the document no longer has are removed only when nothing was ever recorded of them.
+func (s *Store) SaveSite(ctx context.Context, doc site.Site, who string) (Site, error) {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return Site{}, fmt.Errorf("save the site: %w", err)
+	}
+	defer func() { _ = tx.Rollback() }()
+	var row Site
+	err = tx.GetContext(ctx, &row, `
+		INSERT INTO sites (name, document) VALUES ($1, $2)
+		ON CONFLICT (name) DO UPDATE SET document = excluded.document, updated_at = now()
+		RETURNING *`, doc.Name, JSON[site.Site]{withoutTokens(doc)})
+	if err != nil {
+		return Site{}, fmt.Errorf("save the site: %w", err)
+	}
+	if err := saveEnvironments(ctx, tx, row.ID, doc); err != nil {
+		return Site{}, err
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO history (site_id, kind, text, who) VALUES ($1, 'site', $2, $3)`,
+		row.ID, fmt.Sprintf("Site file read: %d environments, %d pages, %d journeys.", len(doc.Environments), len(doc.Pages), len(doc.Journeys)), who); err != nil {
+		return Site{}, fmt.Errorf("record it: %w", err)
+	}
+	return row, tx.Commit()
+}
+
+func saveEnvironments(ctx context.Context, tx *sqlx.Tx, siteID int64, doc site.Site) error {
+	names := make([]string, 0, len(doc.Environments))
+	for i, e := range doc.Environments {
+		c := site.Connector{}
+		if e.Connector != nil {
+			c = *e.Connector
+		}
+		names = append(names, e.Name)
+		_, err := tx.ExecContext(ctx, `
+			INSERT INTO environments (site_id, name, position, url, connector_kind, connector_url, token)
+			VALUES ($1, $2, $3, $4, $5, $6, $7)
+			ON CONFLICT (site_id, name) DO UPDATE SET position = excluded.position, url = excluded.url,
+				connector_kind = excluded.connector_kind, connector_url = excluded.connector_url, token = excluded.token`,
+			siteID, e.Name, i, e.URL, c.Kind, c.URL, c.Token)
+		if err != nil {
+			return fmt.Errorf("save the environment %s: %w", e.Name, err)
+		}
+	}
+	query, args, err := sqlx.In(`SELECT count(*) FROM environments e WHERE site_id = ? AND name NOT IN (?)
+		AND (EXISTS (SELECT FROM applications a WHERE a.environment_id = e.id) OR EXISTS (SELECT FROM marks m WHERE m.environment_id = e.id))`, siteID, names)
+	if err != nil {
+		return err
+	}
+	var used int
+	if err := tx.GetContext(ctx, &used, tx.Rebind(query), args...); err != nil {
+		return fmt.Errorf("look for environments that are gone: %w", err)
+	}
+	if used > 0 {
+		return fmt.Errorf("the site file no longer has %d of the site's environments, of which marks or changes are recorded. Put them back into the file: their record is not thrown away", used)
+	}
+	query, args, err = sqlx.In(`DELETE FROM environments WHERE site_id = ? AND name NOT IN (?)`, siteID, names)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, tx.Rebind(query), args...); err != nil {
+		return fmt.Errorf("remove environments that are gone: %w", err)
+	}
+	return nil
+}
+
+func withoutTokens(doc site.Site) site.Site {
+	envs := make([]site.Environment, len(doc.Environments))
+	for i, e := range doc.Environments {
+		if e.Connector != nil {
+			c := *e.Connector
+			c.Token = ""
+			e.Connector = &c
+		}
+		envs[i] = e
+	}
+	doc.Environments = envs
+	return doc
+}
+
+// Sites lists the sites whose name has a part, by name, a page of them, and how many
+// there are in all.
+func (s *Store) Sites(ctx context.Context, part string, limit, offset int) ([]Site, int, error) {
+	like := "%" + part + "%"
+	list, err := many[Site](ctx, s, "the sites", `SELECT * FROM sites WHERE name ILIKE $1 ORDER BY name LIMIT $2 OFFSET $3`, like, limit, offset)
+	if err != nil {
+		return nil, 0, err
+	}
+	total, err := one[int](ctx, s, "the number of sites", `SELECT count(*) FROM sites WHERE name ILIKE $1`, like)
+	return list, total, err
+}
+
+// Site reads a site by its number.
+func (s *Store) Site(ctx context.Context, id int64) (Site, error) {
+	return one[Site](ctx, s, fmt.Sprintf("site %d", id), `SELECT * FROM sites WHERE id = $1`, id)
+}
+
+// SiteNamed reads a site by its name.
+func (s *Store) SiteNamed(ctx context.Context, name string) (Site, error) {
+	return one[Site](ctx, s, fmt.Sprintf("the site %q", name), `SELECT * FROM sites WHERE name = $1`, name)
+}
+
+// Environments lists a site's environments in the order of promotion.
+func (s *Store) Environments(ctx context.Context, siteID int64) ([]Environment, error) {
+	return many[Environment](ctx, s, "the environments", `SELECT * FROM environments WHERE site_id = $1 ORDER BY position`, siteID)
+}
+
+// Environment reads one environment.
+func (s *Store) Environment(ctx context.Context, id int64) (Environment, error) {
+	return one[Environment](ctx, s, fmt.Sprintf("environment %d", id), `SELECT * FROM environments WHERE id = $1`, id)
+}
+
+// SaveReading records what was read of an environment.
+func (s *Store) SaveReading(ctx context.Context, envID int64, about connector.About, cat settings.Catalogue, fingerprint string) error {
+	return s.exec(ctx, "what was read", `UPDATE environments SET about = $2, catalogue = $3, fingerprint = $4, read_at = now() WHERE id = $1`,
+		envID, JSON[connector.About]{about}, JSON[settings.Catalogue]{cat}, fingerprint)
+}
+
+// SaveFingerprint records the fingerprint an environment read back.
+func (s *Store) SaveFingerprint(ctx context.Context, envID int64, fingerprint string) error {
+	return s.exec(ctx, "the fingerprint", `UPDATE environments SET fingerprint = $2, read_at = now() WHERE id = $1`, envID, fingerprint)
+}
+
+// SaveRevision keeps a set of values once, by its fingerprint.
+func (s *Store) SaveRevision(ctx context.Context, siteID int64, v settings.Values) (fingerprint string, err error) {
+	fingerprint, err = v.Fingerprint()
+	if err != nil {
+		return "", err
+	}
+	return fingerprint, s.exec(ctx, "the revision", `INSERT INTO revisions (site_id, fingerprint, values) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`,
+		siteID, fingerprint, JSON[settings.Values]{v})
+}
+
+// Revision reads a set of values by its fingerprint.
+func (s *Store) Revision(ctx context.Context, siteID int64, fingerprint string) (settings.Values, error) {
+	v, err := one[JSON[settings.Values]](ctx, s, "the revision "+fingerprint, `SELECT values FROM revisions WHERE site_id = $1 AND fingerprint = $2`, siteID, fingerprint)
+	return v.V, err
+}

@@ -1,0 +1,164 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"tidemarker/internal/connector"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/store"
+)
+
+// bringInForce puts the round's target in force, when it has one: intent recorded,
+// applied on condition that nobody changed anything since, read back, outcome
+// recorded.
+func (r *round) bringInForce(ctx context.Context) error {
+	target := r.row.Target
+	if target == "" {
+		r.row.Target = r.env.Fingerprint
+		return nil
+	}
+	if r.env.Fingerprint == target {
+		r.applied = true
+		return nil
+	}
+	if r.row.Attempt > 1 && r.row.Before != "" && r.env.Fingerprint != r.row.Before {
+		return fmt.Errorf("%s was changed outside Tide Marker while the round was cut off. Nothing was overwritten", r.env.Name)
+	}
+	v, err := r.Store.Revision(ctx, r.siteID, target)
+	if err != nil {
+		return err
+	}
+	if err := r.cat.Validate(v); err != nil {
+		return fmt.Errorf("the values do not fit %s: %w", r.env.Name, err)
+	}
+	r.progress.say(ctx, "applying", "Applying the settings on "+r.env.Name)
+	if err := r.apply(ctx, string(r.row.Kind), v, target); err != nil {
+		return err
+	}
+	r.applied = true
+	r.values = v
+	return nil
+}
+
+// apply is the write-ahead act itself.
+func (r *round) apply(ctx context.Context, kind string, v settings.Values, target string) error {
+	now, err := r.client.Settings(ctx)
+	if err != nil {
+		return err
+	}
+	predecessor, err := r.Store.SaveRevision(ctx, r.siteID, now.Values)
+	if err != nil {
+		return err
+	}
+	if predecessor != r.env.Fingerprint {
+		return &Drifted{Environment: r.env.Name, From: r.env.Fingerprint, To: predecessor, Differences: r.differences(ctx, r.env.Fingerprint, now.Values)}
+	}
+	id, err := r.Store.Intend(ctx, store.Application{EnvironmentID: r.env.ID, RoundID: &r.row.ID, ChangeID: r.row.ChangeID,
+		Kind: kind, Fingerprint: target, Predecessor: predecessor, Who: r.row.RequestedBy})
+	if err != nil {
+		return err
+	}
+	// From here on the act is carried to its end even when the round is being stopped.
+	act := context.WithoutCancel(ctx)
+	_, err = r.client.Apply(act, v, now.ETag)
+	if _, unknown := errors.AsType[*connector.Uncertain](err); unknown {
+		return err // the intent stays open until the site can be read back
+	}
+	if err != nil {
+		return errors.Join(err, r.Store.Outcome(act, id, "not applied", err.Error(), ""))
+	}
+	back, err := r.client.Settings(act)
+	if err != nil {
+		return &connector.Uncertain{Base: r.env.ConnectorURL, Cause: err}
+	}
+	fp, err := r.Store.SaveRevision(act, r.siteID, back.Values)
+	if err != nil {
+		return err
+	}
+	if fp != target {
+		why := fmt.Errorf("%s took the settings but reads back others (%s)", r.env.Name, diffKeys(settings.Diff(v, back.Values)))
+		return errors.Join(why, r.Store.Outcome(act, id, "not applied", why.Error(), fp))
+	}
+	if err := r.Store.Outcome(act, id, "applied", "Read back with the same fingerprint.", fp); err != nil {
+		return err
+	}
+	r.env.Fingerprint = fp
+	return nil
+}
+
+func diffKeys(diff []settings.Difference) string {
+	s := ""
+	for i, d := range diff {
+		if i > 0 {
+			s += ", "
+		}
+		s += d.Key
+	}
+	return s
+}
+
+// settleIntents reads the environment back for every intent whose outcome is not
+// known, because the process or the connection died in between, and records it.
+func (r *round) settleIntents(ctx context.Context) error {
+	open, err := r.Store.Intents(ctx, r.row.ID)
+	if err != nil || len(open) == 0 {
+		return err
+	}
+	client, err := Client(r.env)
+	if err != nil {
+		return err
+	}
+	now, err := client.Settings(ctx)
+	if err != nil {
+		return err
+	}
+	fp, err := r.Store.SaveRevision(ctx, r.siteID, now.Values)
+	if err != nil {
+		return err
+	}
+	for i, a := range open {
+		state, note := "not applied", "Read back after an interruption: the earlier settings are still in force."
+		switch {
+		case i == len(open)-1 && fp == a.Fingerprint:
+			state, note = "applied", "Read back after an interruption: the settings are in force."
+		case fp != a.Predecessor && fp != a.Fingerprint:
+			note = "Read back after an interruption: neither these nor the earlier settings are in force."
+		}
+		known := ""
+		if fp == a.Fingerprint || fp == a.Predecessor {
+			known = fp
+		}
+		if err := r.Store.Outcome(ctx, a.ID, state, note, known); err != nil {
+			return err
+		}
+	}
+	r.env, err = r.Store.Environment(ctx, r.env.ID)
+	return err
+}
+
+// putBack brings back what the round found at its start, and says whether that is
+// what the environment now reads back.
+func (r *round) putBack(ctx context.Context) (bool, error) {
+	row, err := r.Store.Round(ctx, r.row.ID)
+	if err != nil {
+		return false, err
+	}
+	if row.Before == "" || r.client == nil {
+		return false, nil
+	}
+	if r.env.Fingerprint == row.Before {
+		return true, nil
+	}
+	v, err := r.Store.Revision(ctx, r.siteID, row.Before)
+	if err != nil {
+		return false, err
+	}
+	r.progress.say(ctx, "putting back", "Putting back what "+r.env.Name+" had before")
+	if err := r.apply(ctx, "put back", v, row.Before); err != nil {
+		return false, err
+	}
+	r.values = v
+	return true, r.purge(ctx)
+}

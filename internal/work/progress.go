@@ -1,0 +1,64 @@
+package work
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/store"
+)
+
+// progress says how far a round is, to the database and to everybody who listens. A
+// failure to say so does not stop the round.
+type progress struct {
+	store  *store.Store
+	round  int64
+	site   int64
+	change *int64
+
+	mu    sync.Mutex
+	phase string
+	p     store.Progress
+	told  time.Time
+}
+
+// say begins a phase.
+func (g *progress) say(ctx context.Context, phase, now string) {
+	g.mu.Lock()
+	g.phase, g.p.Now = phase, now
+	g.mu.Unlock()
+	g.send(ctx, true)
+}
+
+// update changes the numbers and tells them, though not more often than people see.
+func (g *progress) update(ctx context.Context, f func(*store.Progress)) {
+	g.mu.Lock()
+	f(&g.p)
+	g.mu.Unlock()
+	g.send(ctx, false)
+}
+
+func (g *progress) send(ctx context.Context, always bool) {
+	g.mu.Lock()
+	if !always && time.Since(g.told) < 150*time.Millisecond {
+		g.mu.Unlock()
+		return
+	}
+	g.told = time.Now()
+	phase, p := g.phase, g.p
+	g.mu.Unlock()
+	if g.store.SaveProgress(ctx, g.round, phase, p) == nil {
+		n := store.Notice{Site: g.site, Round: g.round}
+		if g.change != nil {
+			n.Change = *g.change
+		}
+		_ = g.store.Tell(ctx, n)
+	}
+}
+
+func (g *progress) looks() evidence.Progress {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.p.Looks
+}

@@ -1,0 +1,107 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+)
+
+// RoundArgs is a job of the queue: one round to be carried out.
+type RoundArgs struct {
+	Round int64 `json:"round"`
+}
+
+// Kind names the job.
+func (RoundArgs) Kind() string { return "round" }
+
+// Queue hands rounds to River, whose workers may be in this process or on another
+// machine with the same database.
+type Queue struct {
+	client *river.Client[pgx.Tx]
+	runner *Runner
+	stop   context.CancelFunc
+	ended  chan struct{}
+}
+
+type roundWorker struct {
+	river.WorkerDefaults[RoundArgs]
+	runner *Runner
+}
+
+// Work carries the round out.
+func (w *roundWorker) Work(ctx context.Context, job *river.Job[RoundArgs]) error {
+	return w.runner.Run(ctx, job.Args.Round)
+}
+
+// Timeout leaves it to the looks to give up; a big site takes long.
+func (w *roundWorker) Timeout(*river.Job[RoundArgs]) time.Duration { return -1 }
+
+// recoverEvery is how often rounds are looked for that a process left when it died.
+const recoverEvery = 10 * time.Second
+
+// NewQueue returns a queue that only takes rounds in. With workers above 0 it works
+// them off, too, after [Queue.Start].
+func NewQueue(runner *Runner, workers int) (*Queue, error) {
+	cfg := &river.Config{Logger: slog.New(slog.DiscardHandler)}
+	if workers > 0 {
+		all := river.NewWorkers()
+		river.AddWorker(all, &roundWorker{runner: runner})
+		cfg.Workers = all
+		cfg.Queues = map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: workers}}
+		cfg.FetchPollInterval = time.Second
+	}
+	client, err := river.NewClient(riverpgxv5.New(runner.Store.Pool), cfg)
+	if err != nil {
+		return nil, fmt.Errorf("set up the job queue: %w", err)
+	}
+	q := &Queue{client: client, runner: runner}
+	runner.Enqueue = q.Enqueue
+	return q, nil
+}
+
+// Enqueue hands a round in.
+func (q *Queue) Enqueue(ctx context.Context, roundID int64) error {
+	if _, err := q.client.Insert(ctx, RoundArgs{Round: roundID}, nil); err != nil {
+		return fmt.Errorf("hand round %d to the queue: %w", roundID, err)
+	}
+	return nil
+}
+
+// Start begins to work rounds off, those first that were left open.
+func (q *Queue) Start(ctx context.Context) error {
+	if err := q.client.Start(ctx); err != nil {
+		return fmt.Errorf("start the job queue: %w", err)
+	}
+	watch, stop := context.WithCancel(ctx)
+	q.stop, q.ended = stop, make(chan struct{})
+	go func() {
+		defer close(q.ended)
+		tick := time.NewTicker(recoverEvery)
+		defer tick.Stop()
+		for {
+			if err := q.runner.Recover(watch); err != nil && watch.Err() == nil {
+				q.runner.Log.Warn("looking for rounds that were cut off failed", "why", err)
+			}
+			select {
+			case <-watch.Done():
+				return
+			case <-tick.C:
+			}
+		}
+	}()
+	return nil
+}
+
+// Stop ends the work. Rounds under way are cut off and taken up again later.
+func (q *Queue) Stop(ctx context.Context) {
+	if q.stop != nil {
+		q.stop()
+		<-q.ended
+	}
+	_ = q.client.StopAndCancel(ctx)
+}

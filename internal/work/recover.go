@@ -1,0 +1,73 @@
+package work
+
+import (
+	"context"
+	"fmt"
+
+	"tidemarker/internal/store"
+)
+
+// Recover takes up rounds that a process left when it died: those that are open,
+// were begun and that nobody works on. A staging round that was to be put back is put
+// back and ended; every other is carried out again from its start, which finds what
+// is in force already.
+func (w *Runner) Recover(ctx context.Context) error {
+	open, err := w.Store.OpenRounds(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range open {
+		if r.State != store.Running {
+			continue
+		}
+		unlock, free, err := w.Store.TryLockRound(ctx, r.ID)
+		if err != nil {
+			return err
+		}
+		if !free {
+			continue
+		}
+		if r.PutBack {
+			err = w.undo(ctx, r)
+		}
+		unlock()
+		if err != nil {
+			w.Log.Warn("a round that was cut off could not be put back yet", "round", r.ID, "why", err)
+			continue
+		}
+		if r.PutBack {
+			continue
+		}
+		w.Log.Info("taking up a round that was cut off", "round", r.ID)
+		if w.Enqueue != nil {
+			err = w.Enqueue(ctx, r.ID)
+		} else {
+			err = w.Run(ctx, r.ID)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// undo ends a round of the command line that was cut off, with the environment as the
+// round found it.
+func (w *Runner) undo(ctx context.Context, row store.Round) error {
+	r, err := w.prepare(ctx, row)
+	if err != nil {
+		return err
+	}
+	unlock, err := w.Store.LockEnvironment(ctx, row.EnvironmentID)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if err := r.connect(ctx); err != nil {
+		return err
+	}
+	if row.Before != "" && r.env.Fingerprint != row.Before && r.env.Fingerprint != row.Target {
+		return r.end(ctx, fmt.Errorf("the round was cut off, and %s was changed outside since. Nothing was overwritten", r.env.Name))
+	}
+	return r.end(ctx, fmt.Errorf("the round was cut off when its process ended"))
+}

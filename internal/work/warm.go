@@ -1,0 +1,146 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"tidemarker/internal/browser"
+	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/store"
+)
+
+// purge drops every held page of the environment.
+func (r *round) purge(ctx context.Context) error {
+	if !r.about.Has("purge") {
+		return nil
+	}
+	n, err := r.client.PurgeAll(ctx)
+	if err != nil {
+		return fmt.Errorf("purge %s: %w", r.env.Name, err)
+	}
+	r.progress.update(ctx, func(p *store.Progress) { p.Purged = n })
+	return nil
+}
+
+// warmable are the watched paths that a shared page cache may hold.
+func (r *round) warmable() []string {
+	var out []string
+	for _, p := range r.site.Pages {
+		if site.Held(p.Class) && slices.Contains(p.Personas, site.Visitor) && !slices.Contains(out, p.Path) {
+			out = append(out, p.Path)
+		}
+	}
+	return out
+}
+
+const (
+	warmPoll     = 200 * time.Millisecond
+	warmPatience = 2 * time.Minute // without any progress
+)
+
+// clearAndWarm drops what is held, has the watched pages fetched again and confirms
+// that they are served held: a page measured before it is warm says nothing.
+func (r *round) clearAndWarm(ctx context.Context) error {
+	r.progress.say(ctx, "purging", "Dropping held pages on "+r.env.Name)
+	if err := r.purge(ctx); err != nil {
+		return err
+	}
+	paths := r.warmable()
+	r.progress.update(ctx, func(p *store.Progress) { p.ToWarm, p.Warmed = 2*len(paths), 0 })
+	r.progress.say(ctx, "warming", fmt.Sprintf("Warming %d pages", len(paths)))
+	if r.about.Has("warm") && len(paths) > 0 {
+		if err := r.warmByConnector(ctx, paths); err != nil {
+			return err
+		}
+	}
+	return r.confirmHeld(ctx, paths)
+}
+
+func (r *round) warmByConnector(ctx context.Context, paths []string) error {
+	urls := make([]string, len(paths))
+	for i, p := range paths {
+		urls[i] = r.environment().Address(p)
+	}
+	run, err := r.client.Warm(ctx, urls)
+	if err != nil {
+		return fmt.Errorf("warm %s: %w", r.env.Name, err)
+	}
+	moved, last := time.Now(), -1
+	for run.State == "running" {
+		if n := run.Done + run.Failed; n != last {
+			moved, last = time.Now(), n
+		}
+		if time.Since(moved) > warmPatience {
+			return fmt.Errorf("warming %s has not moved for %s at %d of %d", r.env.Name, warmPatience, last, run.Total)
+		}
+		r.progress.update(ctx, func(p *store.Progress) { p.ToWarm, p.Warmed = run.Total, run.Done+run.Failed })
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(warmPoll):
+		}
+		if run, err = r.client.Warming(ctx, run.ID); err != nil {
+			return fmt.Errorf("warm %s: %w", r.env.Name, err)
+		}
+	}
+	r.progress.update(ctx, func(p *store.Progress) { p.ToWarm, p.Warmed = run.Total, run.Done+run.Failed })
+	return nil
+}
+
+// expectHeld tells whether the settings say that a stranger is served a held copy.
+func expectHeld(cat settings.Catalogue, v settings.Values, path string) bool {
+	if !cat.On(v, "page-cache") {
+		return false
+	}
+	return !slices.ContainsFunc(cat.Patterns(v, "path-exclude"), func(p string) bool { return exclusion.MatchPath(p, path) })
+}
+
+// heldTries is how often a page is asked for until it is served held. The first
+// answer after a purge may well be the one that fills the cache.
+const heldTries = 3
+
+// confirmHeld asks for every page that should be held until it is, and notes those
+// that never are.
+func (r *round) confirmHeld(ctx context.Context, paths []string) error {
+	plain := browser.Plain{Env: r.environment()}
+	var mu sync.Mutex
+	var unheld []string
+	g, asking := errgroup.WithContext(ctx)
+	g.SetLimit(4)
+	for _, path := range paths {
+		if !expectHeld(r.cat, r.values, path) {
+			continue
+		}
+		for _, device := range []string{site.Desktop, site.Phone} {
+			g.Go(func() error {
+				for range heldTries {
+					a, err := plain.Ask(asking, path, device, browser.State{}, nil)
+					if asking.Err() != nil {
+						return asking.Err()
+					}
+					if err == nil && a.Served == httpcache.Held {
+						return nil
+					}
+				}
+				mu.Lock()
+				defer mu.Unlock()
+				unheld = append(unheld, path+" ("+device+")")
+				return nil
+			})
+		}
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	slices.Sort(unheld)
+	r.progress.update(ctx, func(p *store.Progress) { p.Unheld = unheld })
+	return nil
+}
