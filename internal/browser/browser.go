@@ -20,7 +20,7 @@ import (
 type Options struct {
 	Binary  string        // path of Chromium; found on the PATH when ""
 	Tabs    int           // how many tabs at once; 0 means 4
-	Timeout time.Duration // for one look at a page; 0 means 40 seconds
+	Timeout time.Duration // for one look at a page; 0 means 90 seconds
 }
 
 // Browser is a running Chromium. It is safe for concurrent use, and starts Chromium
@@ -41,7 +41,7 @@ func Start(opt Options) (*Browser, error) {
 		opt.Tabs = 4
 	}
 	if opt.Timeout == 0 {
-		opt.Timeout = 40 * time.Second
+		opt.Timeout = 90 * time.Second
 	}
 	if opt.Binary == "" {
 		for _, name := range []string{"chromium", "chromium-browser", "google-chrome"} {

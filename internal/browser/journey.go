@@ -22,11 +22,25 @@ import (
 //go:embed js/find.js
 var findJS string
 
-// How long a step may take to become possible or true.
+// How long a step may take to become possible or true: at least so long, and at least
+// so many times looked, so that a machine that is slow at the moment does not make a
+// page look broken.
 const (
-	stepLimit = 5 * time.Second
+	stepLimit = 4 * time.Second
 	stepPoll  = 50 * time.Millisecond
+	stepLooks = 40
 )
+
+// patience counts how long and how often a step has been waited for.
+type patience struct {
+	began time.Time
+	looks int
+}
+
+func (p *patience) over() bool {
+	p.looks++
+	return p.looks > stepLooks && time.Since(p.began) > stepLimit
+}
 
 // Take takes a journey on a device, in a private context with the persona's state.
 // It ends at the first step that does not hold. What could not be taken at all is
@@ -92,7 +106,7 @@ func (b *Browser) Prepare(ctx context.Context, env site.Environment, p site.Pers
 // run carries steps out in a new context. A step that does not hold is an outcome; an
 // error means that the steps could not be carried out at all.
 func (b *Browser) run(ctx context.Context, env site.Environment, deviceName string, steps []journey.Step, state State, keep Keep, out *evidence.JourneyLook) (State, error) {
-	ctx, cancel := context.WithTimeout(ctx, b.opt.Timeout+time.Duration(pauses(steps))*time.Millisecond)
+	ctx, cancel := context.WithTimeout(ctx, b.opt.Timeout+pauses(steps))
 	defer cancel()
 	t, err := b.open(ctx, env, deviceName, state)
 	if err != nil {
@@ -129,13 +143,16 @@ func (b *Browser) run(ctx context.Context, env site.Environment, deviceName stri
 	return t.state(), nil
 }
 
-func pauses(steps []journey.Step) (milliseconds int) {
+// pauses is how long steps may take together beyond one look: what they wait on
+// purpose, and the patience for each.
+func pauses(steps []journey.Step) time.Duration {
+	total := time.Duration(len(steps)) * 3 * stepLimit
 	for _, s := range steps {
 		if s.Wait != nil {
-			milliseconds += s.Wait.Milliseconds
+			total += time.Duration(s.Wait.Milliseconds) * time.Millisecond
 		}
 	}
-	return milliseconds + len(steps)*int(stepLimit.Milliseconds())
+	return total
 }
 
 // notSo is the error of a step that was carried out, or tried, and did not hold.
@@ -190,18 +207,18 @@ func (t *tab) goTo(path string) error {
 // act waits until the target is there and visible, does something to it and waits
 // for what follows.
 func (t *tab) act(target journey.Target, do func(*rod.Element) error) error {
-	until := time.Now().Add(stepLimit)
+	wait := patience{began: time.Now()}
 	for {
 		el, err := t.first(target)
 		if err == nil && el != nil {
 			if err = do(el); err == nil {
-				return t.quiet(15 * time.Second)
+				return t.quiet(quietLimit)
 			}
 			if no, ok := errors.AsType[*notSo](err); ok {
 				return no
 			}
 		}
-		if time.Now().After(until) {
+		if wait.over() {
 			if err != nil {
 				return &notSo{fmt.Sprintf("%s could not be used: %v", target, t.explain(err))}
 			}
@@ -311,18 +328,18 @@ func (t *tab) press(name string) error {
 	if err := t.page.Keyboard.Type(key); err != nil {
 		return t.explain(err)
 	}
-	return t.quiet(15 * time.Second)
+	return t.quiet(quietLimit)
 }
 
 // expect waits until everything expected is so, or the limit is over.
 func (t *tab) expect(e journey.Expect) error {
-	until := time.Now().Add(stepLimit)
+	wait := patience{began: time.Now()}
 	for {
 		why, err := t.unmet(e)
 		if err == nil && why == "" {
 			return nil
 		}
-		if time.Now().After(until) {
+		if wait.over() {
 			if err != nil {
 				why = t.explain(err).Error()
 			}
@@ -440,7 +457,7 @@ func (t *tab) first(target journey.Target) (*rod.Element, error) {
 
 // all are the visible elements that match, in document order.
 func (t *tab) all(target journey.Target) (rod.Elements, error) {
-	page := t.page.Timeout(stepLimit)
+	page := t.page.Timeout(15 * time.Second)
 	if target.Role == "" && target.Name == "" {
 		els, err := page.ElementsByJS(rod.Eval(`(target) => (`+findJS+`)(target, null)`, target))
 		return withContext(els, t.page.GetContext()), err

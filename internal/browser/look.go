@@ -145,10 +145,10 @@ func headerValues(h map[string]string, name string) []string {
 // settle brings the page into a state that can be repeated: everything lazy has been
 // scrolled to, pictures and fonts are there, animations are at their end.
 func (t *tab) settle() error {
-	if _, err := t.page.Timeout(15 * time.Second).Evaluate(rod.Eval(settleJS).ByPromise()); err != nil {
+	if _, err := t.page.Timeout(quietLimit).Evaluate(rod.Eval(settleJS).ByPromise()); err != nil {
 		return fmt.Errorf("the page could not be scrolled through: %w", t.explain(err))
 	}
-	return t.quiet(10 * time.Second)
+	return t.quiet(quietLimit)
 }
 
 func (t *tab) collect(masks []string) (collected, error) {

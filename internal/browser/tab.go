@@ -333,7 +333,7 @@ func (t *tab) navigate(path string) error {
 	if res.ErrorText != "" && res.ErrorText != "net::ERR_HTTP_RESPONSE_CODE_FAILURE" {
 		return fmt.Errorf("%s could not be opened: %s", address, res.ErrorText)
 	}
-	return t.quiet(15 * time.Second)
+	return t.quiet(quietLimit)
 }
 
 // explain turns an error of the protocol into what a person can act on.
@@ -355,6 +355,8 @@ const (
 	quietFor  = 120 * time.Millisecond
 	quietPoll = 25 * time.Millisecond
 	busyLimit = 3 * time.Second // for pages that never stop changing or asking
+	// quietLimit is how long a page may take to load.
+	quietLimit = 30 * time.Second
 )
 
 // quiet waits until the document is loaded, no request is under way and the page has

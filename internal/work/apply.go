@@ -20,7 +20,6 @@ func (r *round) bringInForce(ctx context.Context) error {
 		return nil
 	}
 	if r.env.Fingerprint == target {
-		r.applied = true
 		return nil
 	}
 	if r.row.Attempt > 1 && r.row.Before != "" && r.env.Fingerprint != r.row.Before {
@@ -37,7 +36,6 @@ func (r *round) bringInForce(ctx context.Context) error {
 	if err := r.apply(ctx, string(r.row.Kind), v, target); err != nil {
 		return err
 	}
-	r.applied = true
 	r.values = v
 	return nil
 }

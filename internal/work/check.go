@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"image"
+	"maps"
 	"slices"
 	"sync"
 
@@ -22,7 +23,7 @@ func (r *round) check(ctx context.Context) error {
 	if err := r.clearAndWarm(ctx); err != nil {
 		return err
 	}
-	g := gathering{round: r, seen: map[evidence.Key][]evidence.Finding{}}
+	g := gathering{round: r, seen: map[evidence.Key][]evidence.Finding{}, pages: map[evidence.Key]evidence.PageLook{}}
 	if err := r.lookAt(ctx, r.site.Plan(r.env.Name), 1, &g); err != nil {
 		return err
 	}
@@ -47,6 +48,25 @@ type gathering struct {
 	round *round
 	mu    sync.Mutex
 	seen  map[evidence.Key][]evidence.Finding
+	pages map[evidence.Key]evidence.PageLook // first looks, for the second to be held against
+}
+
+func (g *gathering) looked(p evidence.PageLook) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.pages[p.Key] = p
+}
+
+func (g *gathering) firstLook(k evidence.Key) evidence.PageLook {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.pages[k]
+}
+
+func (g *gathering) of(k evidence.Key) []evidence.Finding {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return slices.Clone(g.seen[k])
 }
 
 func (g *gathering) all() []evidence.Finding {
@@ -87,8 +107,9 @@ func (g *gathering) take(ctx context.Context, k evidence.Key, findings []evidenc
 	return g.round.Store.SaveFindings(ctx, g.round.row.ID, all)
 }
 
-// personas makes everybody ready who looks, on each device, and returns their state.
-func (r *round) personas(ctx context.Context, plan site.Plan, pass int, g *gathering) (map[[2]string]browser.State, error) {
+// personas makes everybody ready who looks, on each device. A persona whose last step
+// did not hold is used all the same: what it carries may be what matters.
+func (r *round) personas(ctx context.Context, plan site.Plan, pass int, g *gathering) error {
 	wanted := map[[2]string]bool{}
 	for _, t := range plan.Pages {
 		wanted[[2]string{t.Persona, t.Device}] = true
@@ -98,7 +119,7 @@ func (r *round) personas(ctx context.Context, plan site.Plan, pass int, g *gathe
 	}
 	b, err := r.Browser()
 	if err != nil {
-		return nil, err
+		return err
 	}
 	var mu sync.Mutex
 	states := map[[2]string]browser.State{}
@@ -107,7 +128,7 @@ func (r *round) personas(ctx context.Context, plan site.Plan, pass int, g *gathe
 	for who := range wanted {
 		persona, known := r.site.Persona(who[0])
 		if !known {
-			return nil, fmt.Errorf("there is no persona %q", who[0])
+			return fmt.Errorf("there is no persona %q", who[0])
 		}
 		if len(persona.Prepare) == 0 {
 			states[who] = browser.State{}
@@ -121,7 +142,7 @@ func (r *round) personas(ctx context.Context, plan site.Plan, pass int, g *gathe
 			if err := r.Store.SaveLook(looking, r.row.ID, pass, "journey", look.Key, look); err != nil {
 				return err
 			}
-			if look.Missing == "" && look.Outcome.Failed() < 0 {
+			if look.Missing == "" {
 				mu.Lock()
 				states[who] = state
 				mu.Unlock()
@@ -132,7 +153,12 @@ func (r *round) personas(ctx context.Context, plan site.Plan, pass int, g *gathe
 			return nil
 		})
 	}
-	return states, eg.Wait()
+	err = eg.Wait()
+	if r.ready == nil {
+		r.ready = map[[2]string]browser.State{}
+	}
+	maps.Copy(r.ready, states)
+	return err
 }
 
 // lookAt looks at everything in a plan, several tabs at once, and stores each look as
@@ -146,17 +172,16 @@ func (r *round) lookAt(ctx context.Context, plan site.Plan, pass int, g *gatheri
 		r.progress.update(ctx, func(p *store.Progress) { p.Looks.Planned = plan.Size() })
 	}
 	r.progress.say(ctx, "looking", fmt.Sprintf("Looking at %d pages and journeys", plan.Size()))
-	states, err := r.personas(ctx, plan, pass, g)
-	if err != nil {
+	if err := r.personas(ctx, plan, pass, g); err != nil {
 		return err
 	}
 	eg, looking := errgroup.WithContext(ctx)
 	eg.SetLimit(b.Tabs())
 	for _, t := range plan.Pages {
-		eg.Go(func() error { return r.lookAtPage(looking, b, t, states, pass, g) })
+		eg.Go(func() error { return r.lookAtPage(looking, b, t, pass, g) })
 	}
 	for _, t := range plan.Journeys {
-		eg.Go(func() error { return r.takeJourney(looking, b, t, states, pass, g) })
+		eg.Go(func() error { return r.takeJourney(looking, b, t, pass, g) })
 	}
 	return eg.Wait()
 }
@@ -175,8 +200,8 @@ func (r *round) counted(ctx context.Context, pass int, what, missing string) {
 	})
 }
 
-func (r *round) lookAtPage(ctx context.Context, b *browser.Browser, t site.PageTask, states map[[2]string]browser.State, pass int, g *gathering) error {
-	state, ready := states[[2]string{t.Persona, t.Device}]
+func (r *round) lookAtPage(ctx context.Context, b *browser.Browser, t site.PageTask, pass int, g *gathering) error {
+	state, ready := r.ready[[2]string{t.Persona, t.Device}]
 	look := evidence.PageLook{Key: evidence.Key{Page: t.Page.Path, Persona: t.Persona, Device: t.Device}, Class: t.Page.Class,
 		Missing: "The persona " + t.Persona + " could not be made ready."}
 	if ready {
@@ -192,15 +217,38 @@ func (r *round) lookAtPage(ctx context.Context, b *browser.Browser, t site.PageT
 	if g == nil {
 		return nil
 	}
+	if pass > 1 {
+		return r.confirmPage(ctx, look, g)
+	}
 	found, err := evidence.ComparePage(r.base, look, r.picture(ctx))
 	if err != nil {
 		return err
 	}
-	return g.take(ctx, look.Key, confirmed(g, look.Key, found, pass))
+	g.looked(look)
+	return g.take(ctx, look.Key, found)
 }
 
-func (r *round) takeJourney(ctx context.Context, b *browser.Browser, t site.JourneyTask, states map[[2]string]browser.State, pass int, g *gathering) error {
-	state, ready := states[[2]string{t.Journey.Persona, t.Device}]
+// confirmPage holds two looks at the same page against the mark, and keeps what both
+// show and what did not differ between the two.
+func (r *round) confirmPage(ctx context.Context, again evidence.PageLook, g *gathering) error {
+	first := g.firstLook(again.Key)
+	base, err := r.base.Relearn(first, again, r.picture(ctx))
+	if err != nil {
+		return err
+	}
+	before, err := evidence.ComparePage(base, first, r.picture(ctx))
+	if err != nil {
+		return err
+	}
+	now, err := evidence.ComparePage(base, again, r.picture(ctx))
+	if err != nil {
+		return err
+	}
+	return g.take(ctx, again.Key, evidence.Confirm(before, now))
+}
+
+func (r *round) takeJourney(ctx context.Context, b *browser.Browser, t site.JourneyTask, pass int, g *gathering) error {
+	state, ready := r.ready[[2]string{t.Journey.Persona, t.Device}]
 	look := evidence.JourneyLook{Key: evidence.Key{Page: t.Journey.StartPage(), Journey: t.Journey.Name, Persona: t.Journey.Persona, Device: t.Device},
 		Missing: "The persona " + t.Journey.Persona + " could not be made ready."}
 	if ready {
@@ -217,7 +265,11 @@ func (r *round) takeJourney(ctx context.Context, b *browser.Browser, t site.Jour
 		return nil
 	}
 	k := journeyKey(t)
-	return g.take(ctx, k, confirmed(g, k, evidence.CompareJourney(r.base, look), pass))
+	found := evidence.CompareJourney(r.base, look)
+	if pass > 1 {
+		found = evidence.Confirm(g.of(k), found)
+	}
+	return g.take(ctx, k, found)
 }
 
 // journeyKey is one key for a journey, on whichever page it failed.
@@ -225,25 +277,12 @@ func journeyKey(t site.JourneyTask) evidence.Key {
 	return evidence.Key{Journey: t.Journey.Name, Persona: t.Journey.Persona, Device: t.Device}
 }
 
-func confirmed(g *gathering, k evidence.Key, found []evidence.Finding, pass int) []evidence.Finding {
-	if pass == 1 {
-		return found
-	}
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	return evidence.Confirm(g.seen[k], found)
-}
-
 // lookAgain looks a second time at what differed and could be chance: journeys first,
 // since pages are dropped from the cache before they are looked at again, so that what
 // changes by itself gets its chance to change.
 func (r *round) lookAgain(ctx context.Context, g *gathering) error {
 	plan := r.site.Plan(r.env.Name)
-	doubtful := func(k evidence.Key) bool {
-		g.mu.Lock()
-		defer g.mu.Unlock()
-		return slices.ContainsFunc(g.seen[k], evidence.Finding.NeedsSecondLook)
-	}
+	doubtful := func(k evidence.Key) bool { return slices.ContainsFunc(g.of(k), evidence.Finding.NeedsSecondLook) }
 	var journeys, pages site.Plan
 	for _, t := range plan.Journeys {
 		if doubtful(journeyKey(t)) {

@@ -25,18 +25,11 @@ func (r *round) probe(ctx context.Context, pass int, g *gathering) error {
 			asVisitor.Pages = append(asVisitor.Pages, t)
 		}
 	}
-	var states map[[2]string]browser.State
-	if len(asPersona.Pages) > 0 {
-		var err error
-		if states, err = r.personas(ctx, asPersona, 3, nil); err != nil {
-			return err
-		}
-	}
 	// Probes of one page disturb each other, those of different pages do not.
 	byPath := map[string][]func(context.Context) error{}
 	for _, t := range asPersona.Pages {
 		byPath[t.Page.Path] = append(byPath[t.Page.Path], func(ctx context.Context) error {
-			state, ready := states[[2]string{t.Persona, t.Device}]
+			state, ready := r.ready[[2]string{t.Persona, t.Device}]
 			return r.strangerAfter(ctx, t, state, ready, pass, g)
 		})
 	}

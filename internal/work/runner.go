@@ -44,7 +44,7 @@ type round struct {
 	baseMark *store.Mark
 	values   settings.Values // in force while looking
 	progress progress
-	applied  bool // the target is in force because of this round
+	ready    map[[2]string]browser.State // personas made ready in this pass, by name and device
 }
 
 // Run carries out one round. It returns nil when the round ended, however it ended,
@@ -288,5 +288,9 @@ func (r *round) loadBaseline(ctx context.Context) error {
 		return err
 	}
 	r.base, err = r.Store.Baseline(ctx, m)
+	r.base.Marks = map[string][]string{}
+	for _, p := range r.site.Personas {
+		r.base.Marks[p.Name] = p.Marks
+	}
 	return err
 }

@@ -16,6 +16,8 @@ type Baseline struct {
 	Look     Look               `json:"-"`
 	Restless map[Key]Restless   `json:"-"`
 	Probes   map[probeKey]Probe `json:"-"` // of the second look
+	// Marks are the texts that only one persona may see, by that persona's name.
+	Marks map[string][]string `json:"-"`
 }
 
 type probeKey struct {
@@ -51,6 +53,58 @@ func Learn(first, second Look, pictures Pictures) (Baseline, error) {
 		}
 		b.Restless[p.Key] = r
 	}
+	b.spread()
+	return b, nil
+}
+
+// spread calls an element restless on every page that has it when it is restless on
+// two pages or more: that a quotation happened to be the same twice on one page does
+// not make it part of that page.
+func (b Baseline) spread() {
+	type element struct{ path, name string }
+	pages := map[element]map[string]bool{}
+	for _, p := range b.Look.Pages {
+		for _, path := range b.Restless[p.Key].Paths {
+			if i, there := p.box(path); there {
+				e := element{path, p.Outline[i].Name}
+				if pages[e] == nil {
+					pages[e] = map[string]bool{}
+				}
+				pages[e][p.Page] = true
+			}
+		}
+	}
+	for _, p := range b.Look.Pages {
+		r, learned := b.Restless[p.Key]
+		if !learned {
+			continue
+		}
+		for e, on := range pages {
+			if i, there := p.box(e.path); there && len(on) >= 2 && p.Outline[i].Name == e.name {
+				r.Paths = append(r.Paths, e.path)
+			}
+		}
+		r.Paths = unique(r.Paths)
+		b.Restless[p.Key] = r
+	}
+}
+
+// Relearn adds what two looks at the same settings, with nothing held in between, had
+// different on one page: that changes by itself too. It fails when a picture cannot
+// be had.
+func (b Baseline) Relearn(first, second PageLook, pictures Pictures) (Baseline, error) {
+	if first.Missing != "" || second.Missing != "" {
+		return b, nil
+	}
+	more, err := learnPage(first, second, pictures)
+	if err != nil {
+		return b, err
+	}
+	r := b.Restless[first.Key]
+	r.Paths = unique(slices.Concat(r.Paths, more.Paths))
+	r.Rects = slices.Concat(r.Rects, more.Rects)
+	b.Restless = maps.Clone(b.Restless)
+	b.Restless[first.Key] = r
 	return b, nil
 }
 

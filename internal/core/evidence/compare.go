@@ -3,6 +3,7 @@ package evidence
 import (
 	"fmt"
 	"image"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -64,6 +65,7 @@ func ComparePage(base Baseline, p PageLook, pictures Pictures) ([]Finding, error
 	out = append(out, shiftFindings(m, rest, p)...)
 	out = append(out, contentFindings(m, rest, p)...)
 	out = append(out, policyFindings(m, p)...)
+	out = append(out, ownerFindings(base.Marks, m, p)...)
 	pics, err := pictureFindings(m, rest, p, pictures)
 	return append(out, pics...), err
 }
@@ -262,6 +264,31 @@ func policyFindings(m, p PageLook) []Finding {
 			with("Cache-Status: %s.", p.Headers["cache-status"]).caused("no longer held")}
 	}
 	return nil
+}
+
+// ownerFindings tells of text that only another persona may see.
+func ownerFindings(marks map[string][]string, m, p PageLook) []Finding {
+	var out []Finding
+	for _, owner := range slices.Sorted(maps.Keys(marks)) {
+		if owner == p.Persona {
+			continue
+		}
+		var seen []string
+		for _, text := range marks[owner] {
+			if has(p.Lines, text) && !has(m.Lines, text) {
+				seen = append(seen, text)
+			}
+		}
+		if len(seen) > 0 {
+			out = append(out, p.about(LeakKind, Broken, p.Persona+" is shown what belongs to "+owner).
+				with("The page has%s It was served %s. Cache-Status: %s.", listed(" ", seen), p.Served, p.Headers["cache-status"]).caused("shows what belongs to "+owner))
+		}
+	}
+	return out
+}
+
+func has(lines []Line, text string) bool {
+	return slices.ContainsFunc(lines, func(l Line) bool { return strings.Contains(clean(l.Text), clean(text)) })
 }
 
 func pictureFindings(m PageLook, rest Restless, p PageLook, pictures Pictures) ([]Finding, error) {

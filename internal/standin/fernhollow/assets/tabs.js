@@ -1,9 +1,6 @@
 Fern.ready(function () {
   Fern.all("[data-tabs]").forEach(function (box) {
-    var parts = Fern.all("[data-tab]", box), bar = document.createElement("div");
-    bar.className = "tab-bar";
-    bar.setAttribute("role", "tablist");
-    box.insertBefore(bar, box.firstChild);
+    var parts = Fern.all("[data-tab]", box), bar = Fern.one(".tab-bar", box);
     box.classList.add("tabs-ready");
     function show(n) {
       parts.forEach(function (p, i) { p.classList.toggle("is-shown", i === n); });
