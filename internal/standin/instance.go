@@ -108,22 +108,27 @@ func (i *Instance) kept(cat settings.Catalogue) (settings.Values, error) {
 	return v, nil
 }
 
-// save keeps the settings in force on disk, whole or not at all.
+// save keeps the settings in force on disk.
 func (i *Instance) save() error {
 	if i.keep == "" {
 		return nil
 	}
 	v, _ := i.Layer.Settings()
+	return KeepSettings(i.keep, v)
+}
+
+// KeepSettings writes settings to the file that an instance starts with, whole or not
+// at all.
+func KeepSettings(file string, v settings.Values) error {
 	raw, err := json.MarshalIndent(v, "", "  ")
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(i.keep), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 		return err
 	}
-	next := i.keep + ".next"
-	if err := os.WriteFile(next, raw, 0o600); err != nil {
+	if err := os.WriteFile(file+".next", raw, 0o600); err != nil {
 		return err
 	}
-	return os.Rename(next, i.keep)
+	return os.Rename(file+".next", file)
 }

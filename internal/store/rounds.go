@@ -37,8 +37,8 @@ const (
 // Over tells whether a round has ended.
 func (s RoundState) Over() bool { return s == Done || s == Stopped || s == Failed }
 
-// Progress is how far a round has come within its phase.
-type Progress struct {
+// RoundProgress is how far a round has come within its phase.
+type RoundProgress struct {
 	Warmed  int               `json:"warmed"`
 	ToWarm  int               `json:"toWarm"`
 	Looks   evidence.Progress `json:"looks"`
@@ -59,7 +59,7 @@ type Round struct {
 	Kind          RoundKind        `db:"kind"`
 	State         RoundState       `db:"state"`
 	Phase         string           `db:"phase"`
-	Progress      JSON[Progress]   `db:"progress"`
+	Progress      JSON[RoundProgress]   `db:"progress"`
 	Target        string           `db:"target"` // fingerprint to be in force; "" to leave it as it is
 	Before        string           `db:"before"` // fingerprint found at the start
 	PutBack       bool             `db:"put_back"`
@@ -115,8 +115,8 @@ func (s *Store) StartRound(ctx context.Context, id int64) error {
 }
 
 // SaveProgress says what a round is doing now.
-func (s *Store) SaveProgress(ctx context.Context, id int64, phase string, p Progress) error {
-	return s.exec(ctx, "the progress", `UPDATE rounds SET phase = $2, progress = $3 WHERE id = $1`, id, phase, JSON[Progress]{p})
+func (s *Store) SaveProgress(ctx context.Context, id int64, phase string, p RoundProgress) error {
+	return s.exec(ctx, "the progress", `UPDATE rounds SET phase = $2, progress = $3 WHERE id = $1`, id, phase, JSON[RoundProgress]{p})
 }
 
 // SaveBefore records what a round found in force and with which mark it compares.

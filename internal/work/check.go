@@ -91,7 +91,7 @@ func (g *gathering) take(ctx context.Context, k evidence.Key, findings []evidenc
 		return nil
 	}
 	all := g.all()
-	g.round.progress.update(ctx, func(p *store.Progress) {
+	g.round.progress.update(ctx, func(p *store.RoundProgress) {
 		p.Broken, p.Unsure = 0, 0
 		for _, f := range all {
 			switch f.Severity {
@@ -169,7 +169,7 @@ func (r *round) lookAt(ctx context.Context, plan site.Plan, pass int, g *gatheri
 		return err
 	}
 	if pass == 1 {
-		r.progress.update(ctx, func(p *store.Progress) { p.Looks.Planned = plan.Size() })
+		r.progress.update(ctx, func(p *store.RoundProgress) { p.Looks.Planned = plan.Size() })
 	}
 	r.progress.say(ctx, "looking", fmt.Sprintf("Looking at %d pages and journeys", plan.Size()))
 	if err := r.personas(ctx, plan, pass, g); err != nil {
@@ -188,7 +188,7 @@ func (r *round) lookAt(ctx context.Context, plan site.Plan, pass int, g *gatheri
 
 // counted notes that one look of the first pass has been made.
 func (r *round) counted(ctx context.Context, pass int, what, missing string) {
-	r.progress.update(ctx, func(p *store.Progress) {
+	r.progress.update(ctx, func(p *store.RoundProgress) {
 		p.Now = what
 		if pass != 1 {
 			return

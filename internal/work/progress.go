@@ -19,7 +19,7 @@ type progress struct {
 
 	mu    sync.Mutex
 	phase string
-	p     store.Progress
+	p     store.RoundProgress
 	told  time.Time
 }
 
@@ -32,7 +32,7 @@ func (g *progress) say(ctx context.Context, phase, now string) {
 }
 
 // update changes the numbers and tells them, though not more often than people see.
-func (g *progress) update(ctx context.Context, f func(*store.Progress)) {
+func (g *progress) update(ctx context.Context, f func(*store.RoundProgress)) {
 	g.mu.Lock()
 	f(&g.p)
 	g.mu.Unlock()

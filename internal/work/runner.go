@@ -101,7 +101,7 @@ func (w *Runner) prepare(ctx context.Context, row store.Round) (*round, error) {
 		return nil, err
 	}
 	r := &round{Runner: w, row: row, env: env, site: s.Document.V, siteID: s.ID}
-	r.progress = progress{store: w.Store, round: row.ID, site: s.ID, change: row.ChangeID, p: store.Progress{Started: time.Now().UTC()}}
+	r.progress = progress{store: w.Store, round: row.ID, site: s.ID, change: row.ChangeID, p: store.RoundProgress{Started: time.Now().UTC()}}
 	return r, nil
 }
 

@@ -26,7 +26,7 @@ func (r *round) purge(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("purge %s: %w", r.env.Name, err)
 	}
-	r.progress.update(ctx, func(p *store.Progress) { p.Purged = n })
+	r.progress.update(ctx, func(p *store.RoundProgress) { p.Purged = n })
 	return nil
 }
 
@@ -54,7 +54,7 @@ func (r *round) clearAndWarm(ctx context.Context) error {
 		return err
 	}
 	paths := r.warmable()
-	r.progress.update(ctx, func(p *store.Progress) { p.ToWarm, p.Warmed = 2*len(paths), 0 })
+	r.progress.update(ctx, func(p *store.RoundProgress) { p.ToWarm, p.Warmed = 2*len(paths), 0 })
 	r.progress.say(ctx, "warming", fmt.Sprintf("Warming %d pages", len(paths)))
 	if r.about.Has("warm") && len(paths) > 0 {
 		if err := r.warmByConnector(ctx, paths); err != nil {
@@ -81,7 +81,7 @@ func (r *round) warmByConnector(ctx context.Context, paths []string) error {
 		if time.Since(moved) > warmPatience {
 			return fmt.Errorf("warming %s has not moved for %s at %d of %d", r.env.Name, warmPatience, last, run.Total)
 		}
-		r.progress.update(ctx, func(p *store.Progress) { p.ToWarm, p.Warmed = run.Total, run.Done+run.Failed })
+		r.progress.update(ctx, func(p *store.RoundProgress) { p.ToWarm, p.Warmed = run.Total, run.Done+run.Failed })
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -91,7 +91,7 @@ func (r *round) warmByConnector(ctx context.Context, paths []string) error {
 			return fmt.Errorf("warm %s: %w", r.env.Name, err)
 		}
 	}
-	r.progress.update(ctx, func(p *store.Progress) { p.ToWarm, p.Warmed = run.Total, run.Done+run.Failed })
+	r.progress.update(ctx, func(p *store.RoundProgress) { p.ToWarm, p.Warmed = run.Total, run.Done+run.Failed })
 	return nil
 }
 
@@ -141,6 +141,6 @@ func (r *round) confirmHeld(ctx context.Context, paths []string) error {
 		return err
 	}
 	slices.Sort(unheld)
-	r.progress.update(ctx, func(p *store.Progress) { p.Unheld = unheld })
+	r.progress.update(ctx, func(p *store.RoundProgress) { p.Unheld = unheld })
 	return nil
 }

@@ -1,0 +1,195 @@
+// Command screenshots takes the pictures of the main views from a running demo.
+//
+//	go run ./cmd/screenshots -url http://127.0.0.1:8080 -out docs/screenshots
+package main
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"log"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/launcher"
+	"github.com/go-rod/rod/lib/proto"
+)
+
+func main() {
+	base := flag.String("url", "http://127.0.0.1:8080", "address of the running demo")
+	out := flag.String("out", "docs/screenshots", "folder to write to")
+	only := flag.String("only", "", "name=path,… to take instead of the main views; a path may end in !night")
+	flag.Parse()
+	log.SetFlags(0)
+	shots, err := views(strings.TrimSuffix(*base, "/"))
+	if *only != "" {
+		shots, err = nil, nil
+		for _, pair := range strings.Split(*only, ",") {
+			name, path, _ := strings.Cut(pair, "=")
+			shots = append(shots, shot{name: name, path: strings.TrimSuffix(path, "!night"), night: strings.HasSuffix(path, "!night")})
+		}
+	}
+	if err != nil {
+		log.Fatal(err)
+	}
+	if err := os.MkdirAll(*out, 0o755); err != nil {
+		log.Fatal(err)
+	}
+	l := launcher.New().Bin("/usr/bin/chromium").NoSandbox(os.Geteuid() == 0).Set("disable-gpu").Set("disable-background-networking").Set("hide-scrollbars")
+	defer l.Cleanup()
+	browser := rod.New().ControlURL(l.MustLaunch()).MustConnect()
+	defer browser.MustClose()
+	for _, s := range shots {
+		if err := take(browser, strings.TrimSuffix(*base, "/"), s, filepath.Join(*out, s.name+".png")); err != nil {
+			log.Fatalf("%s: %v", s.name, err)
+		}
+		fmt.Println(filepath.Join(*out, s.name+".png"))
+	}
+}
+
+type shot struct {
+	name, path string
+	night      bool
+	press      string // keys to press once the view is there
+}
+
+func take(b *rod.Browser, base string, s shot, file string) error {
+	private, err := b.Incognito()
+	if err != nil {
+		return err
+	}
+	page, err := private.Page(proto.TargetCreateTarget{URL: "about:blank"})
+	if err != nil {
+		return err
+	}
+	defer func() { _ = page.Close() }()
+	page = page.Timeout(60 * time.Second)
+	if err := page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800, DeviceScaleFactor: 1}); err != nil {
+		return err
+	}
+	night := "no"
+	if s.night {
+		night = "yes"
+	}
+	if _, err := page.EvalOnNewDocument(fmt.Sprintf(`localStorage.setItem("tide-marker-night", %q)`, night)); err != nil {
+		return err
+	}
+	if err := page.Navigate(base + s.path); err != nil {
+		return err
+	}
+	if _, err := page.Element("main h1"); err != nil {
+		return err
+	}
+	settled := `() => !document.querySelector("[aria-busy=true]") && Array.from(document.images).every((i) => i.complete)`
+	if err := page.Wait(rod.Eval(settled)); err != nil {
+		return err
+	}
+	for _, k := range s.press {
+		if _, err := page.Eval(`(k) => dispatchEvent(new KeyboardEvent("keydown", { key: k }))`, string(k)); err != nil {
+			return err
+		}
+	}
+	if err := page.WaitDOMStable(300*time.Millisecond, 0); err != nil {
+		return err
+	}
+	if err := page.Wait(rod.Eval(settled)); err != nil {
+		return err
+	}
+	raw, err := page.Screenshot(false, &proto.PageCaptureScreenshot{Format: proto.PageCaptureScreenshotFormatPng})
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, raw, 0o644)
+}
+
+// views finds the main views in the demo's data by what they are, not by number.
+func views(base string) ([]shot, error) {
+	var list struct {
+		Sites []struct{ ID int64 } `json:"sites"`
+	}
+	if err := get(base+"/api/v1/sites", &list); err != nil {
+		return nil, err
+	}
+	if len(list.Sites) == 0 {
+		return nil, fmt.Errorf("the demo has no site")
+	}
+	id := list.Sites[0].ID
+	var site struct {
+		Changes []struct {
+			ID    int64
+			State string
+		}
+	}
+	if err := get(fmt.Sprintf("%s/api/v1/sites/%d", base, id), &site); err != nil {
+		return nil, err
+	}
+	shots := []shot{
+		{name: "sites", path: "/"},
+		{name: "site", path: fmt.Sprintf("/sites/%d", id)},
+		{name: "site-by-night", path: fmt.Sprintf("/sites/%d", id), night: true},
+		{name: "history", path: fmt.Sprintf("/sites/%d/history", id)},
+		{name: "exclusions", path: fmt.Sprintf("/sites/%d/exclusions", id)},
+	}
+	for _, c := range site.Changes {
+		more, err := changeViews(base, c.ID, c.State)
+		if err != nil {
+			return nil, err
+		}
+		shots = append(shots, more...)
+	}
+	return shots, nil
+}
+
+func changeViews(base string, id int64, state string) ([]shot, error) {
+	var change struct {
+		Rounds []struct {
+			ID      int64
+			Verdict string
+		}
+	}
+	if err := get(fmt.Sprintf("%s/api/v1/changes/%d", base, id), &change); err != nil {
+		return nil, err
+	}
+	var shots []shot
+	if state == "checked" {
+		shots = append(shots, shot{name: "change", path: fmt.Sprintf("/changes/%d", id)})
+	}
+	for _, r := range change.Rounds {
+		if r.Verdict != "broken" || state != "rolled back" {
+			continue
+		}
+		shots = append(shots, shot{name: "check-broken", path: fmt.Sprintf("/rounds/%d", r.ID)})
+		var round struct {
+			Findings []struct {
+				ID             int64
+				Kind, Severity string
+			}
+		}
+		if err := get(fmt.Sprintf("%s/api/v1/rounds/%d", base, r.ID), &round); err != nil {
+			return nil, err
+		}
+		for _, f := range round.Findings {
+			if f.Kind == "picture" && f.Severity == "broken" {
+				at := fmt.Sprintf("/rounds/%d?finding=%d", r.ID, f.ID)
+				return append(shots, shot{name: "pictures", path: at}, shot{name: "difference", path: at, press: "3"}), nil
+			}
+		}
+	}
+	return shots, nil
+}
+
+func get(url string, into any) error {
+	res, err := http.Get(url)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		return fmt.Errorf("%s answered %s", url, res.Status)
+	}
+	return json.NewDecoder(res.Body).Decode(into)
+}

@@ -1,0 +1,225 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/standin"
+)
+
+// demo is the invented shop with its record of work, for looking at.
+type demo struct {
+	app       *app
+	folder    string // of the site file and the recorded archive
+	data      string
+	instances []*standin.Instance
+}
+
+const demoToken = "FERNHOLLOW_TOKEN"
+
+func demoCommand(data *string) *cobra.Command {
+	var listen, folder, record string
+	c := &cobra.Command{
+		Use: "demo", Short: "Runs the invented shop Fernhollow and Tide Marker with a record of work done on it", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := loopbackOnly(listen); err != nil {
+				return err
+			}
+			if err := os.Setenv(demoToken, "fernhollow"); err != nil {
+				return err
+			}
+			a, err := open(cmd.Context(), *data)
+			if err != nil {
+				return err
+			}
+			defer a.close()
+			d := &demo{app: a, folder: folder, data: *data}
+			defer d.close()
+			return d.run(cmd.Context(), freeUnlessGiven(listen, cmd.Flags().Changed("listen")), record, cmd.OutOrStdout().Write)
+		},
+	}
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8080", "loopback address to listen on; another port is taken when this one is not free")
+	c.Flags().StringVar(&folder, "folder", "demo", "folder of the site file and the recorded work")
+	c.Flags().StringVar(&record, "record", "", "make the record anew by really doing the work, write it to this folder, and end")
+	return c
+}
+
+// freeUnlessGiven is the address asked for, or one with a free port when the usual
+// port is taken.
+func freeUnlessGiven(addr string, given bool) string {
+	if given {
+		return addr
+	}
+	l, err := net.Listen("tcp", addr)
+	if err != nil {
+		return "127.0.0.1:0"
+	}
+	_ = l.Close()
+	return addr
+}
+
+func (d *demo) run(ctx context.Context, listen, record string, write func([]byte) (int, error)) error {
+	say := func(format string, args ...any) { _, _ = write([]byte(fmt.Sprintf(format, args...))) }
+	recorded := false
+	if _, total, err := d.app.store.Sites(ctx, "", 1, 0); err != nil {
+		return err
+	} else if total == 0 && record == "" {
+		if recorded, err = d.load(ctx); err != nil {
+			return err
+		}
+	} else {
+		recorded = total > 0
+	}
+	for _, env := range []string{"staging", "production"} {
+		if err := d.start(env); err != nil {
+			return err
+		}
+	}
+	if err := d.register(ctx); err != nil {
+		return err
+	}
+	serving, stop := context.WithCancel(ctx)
+	defer stop()
+	var told error
+	err := d.app.serve(serving, listen, false, func(url string) {
+		say("\nTide Marker   %s\n", url)
+		for _, i := range d.instances {
+			say("%-13s %s/\n", i.Environment, i.URL)
+		}
+		say("Nobody needs to sign in yet: the demo answers on this machine only.\nEnd with Ctrl-C.\n")
+		switch {
+		case record != "":
+			go func() { defer stop(); told = d.record(serving, url, record) }()
+		case !recorded:
+			say("The record of work is being made now by really doing it; watch it under the address above.\n")
+			go func() {
+				if err := (&story{url: url}).tell(serving); err != nil && serving.Err() == nil {
+					d.app.log.Warn("the demo's work could not be done", "why", err)
+				}
+			}()
+		}
+	})
+	return errors.Join(err, told)
+}
+
+func (d *demo) close() {
+	for _, i := range d.instances {
+		_ = i.Close()
+	}
+}
+
+func (d *demo) keepFile(env string) string {
+	return filepath.Join(d.data, "fernhollow-"+env+".json")
+}
+
+// start runs one environment, under its usual port when that is free.
+func (d *demo) start(env string) error {
+	port := map[string]string{"staging": "9101", "production": "9102"}[env]
+	inst, err := standin.StartFernhollow(standin.Options{Environment: env, Addr: freeUnlessGiven("127.0.0.1:"+port, false), Token: "fernhollow", Keep: d.keepFile(env)})
+	if err != nil {
+		return err
+	}
+	d.instances = append(d.instances, inst)
+	return nil
+}
+
+// register reads the site file with the addresses that the environments really have.
+func (d *demo) register(ctx context.Context) error {
+	raw, err := os.ReadFile(filepath.Join(d.folder, "fernhollow.yaml"))
+	if err != nil {
+		return fmt.Errorf("read the demo's site file: %w. Run it from the project's folder, or name the folder with --folder", err)
+	}
+	doc, err := site.Parse(raw)
+	if err != nil {
+		return err
+	}
+	for i, inst := range d.instances {
+		e := &doc.Environments[i]
+		e.URL, e.Connector.URL = inst.URL, inst.ConnectorURL()
+	}
+	_, err = d.app.store.SaveSite(ctx, doc, d.app.who)
+	return err
+}
+
+// partSize keeps each file of the recorded archive small.
+const partSize = 3 << 20
+
+// load reads the recorded work, and gives the environments the settings that they had
+// when it was recorded. It reports whether there was any.
+func (d *demo) load(ctx context.Context) (bool, error) {
+	parts, err := filepath.Glob(filepath.Join(d.folder, "record.zip.*"))
+	if err != nil || len(parts) == 0 {
+		return false, err
+	}
+	slices.Sort(parts)
+	var whole bytes.Buffer
+	for _, p := range parts {
+		raw, err := os.ReadFile(p)
+		if err != nil {
+			return false, err
+		}
+		whole.Write(raw)
+	}
+	if err := d.app.store.Import(ctx, whole.Bytes()); err != nil {
+		return false, fmt.Errorf("the demo's record: %w", err)
+	}
+	sites, _, err := d.app.store.Sites(ctx, "", 1, 0)
+	if err != nil || len(sites) == 0 {
+		return false, err
+	}
+	envs, err := d.app.store.Environments(ctx, sites[0].ID)
+	if err != nil {
+		return false, err
+	}
+	for _, e := range envs {
+		v, err := d.app.store.Revision(ctx, e.SiteID, e.Fingerprint)
+		if err != nil {
+			return false, err
+		}
+		if err := standin.KeepSettings(d.keepFile(e.Name), settings.Values(v)); err != nil {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// record does the work and writes it down.
+func (d *demo) record(ctx context.Context, url, folder string) error {
+	if err := (&story{url: url}).tell(ctx); err != nil {
+		return err
+	}
+	var whole bytes.Buffer
+	if err := d.app.store.Export(ctx, &whole); err != nil {
+		return err
+	}
+	old, err := filepath.Glob(filepath.Join(folder, "record.zip.*"))
+	if err != nil {
+		return err
+	}
+	for _, p := range old {
+		if err := os.Remove(p); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	for n := 0; whole.Len() > 0; n++ {
+		if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("record.zip.%02d", n)), whole.Next(partSize), 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// trimmed is an address without the slash at its end.
+func trimmed(url string) string { return strings.TrimSuffix(url, "/") }

@@ -1,0 +1,155 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"time"
+)
+
+// story is the work that the demo shows, done through the API as a person would.
+type story struct{ url string }
+
+type storyChange struct {
+	ID      int64          `json:"id"`
+	Version int            `json:"version"`
+	State   string         `json:"state"`
+	Title   string         `json:"title"`
+	Reason  string         `json:"reason"`
+	Effect  string         `json:"effect"`
+	Edits   map[string]any `json:"edits"`
+	Rounds  []struct {
+		ID    int64  `json:"id"`
+		State string `json:"state"`
+	} `json:"rounds"`
+}
+
+// tell takes marks, breaks staging with one change and goes back, promotes another,
+// and leaves a third waiting.
+func (s *story) tell(ctx context.Context) error {
+	var list struct {
+		Sites []struct {
+			ID int64 `json:"id"`
+		} `json:"sites"`
+	}
+	if err := s.call(ctx, http.MethodGet, "/sites", nil, &list); err != nil {
+		return err
+	}
+	site := list.Sites[0].ID
+	var view struct {
+		Environments []struct {
+			ID int64 `json:"id"`
+		} `json:"environments"`
+	}
+	if err := s.call(ctx, http.MethodGet, fmt.Sprintf("/sites/%d", site), nil, &view); err != nil {
+		return err
+	}
+	for _, e := range view.Environments {
+		var round struct {
+			ID int64 `json:"id"`
+		}
+		if err := s.call(ctx, http.MethodPost, fmt.Sprintf("/environments/%d/marks", e.ID), map[string]any{}, &round); err != nil {
+			return err
+		}
+		if err := s.await(ctx, round.ID); err != nil {
+			return err
+		}
+	}
+	for _, step := range []struct {
+		title, reason, effect string
+		edits                 map[string]any
+		acts                  []string
+	}{
+		{"Delay scripts until the first touch", "The lab says 1.2 s of script work before the page answers.", "Less script work before the first touch.",
+			map[string]any{"scripts.delay": true}, []string{"try", "rollback"}},
+		{"Drop styles that no page uses", "The style sheet is large for what a page uses of it.", "First draw a little earlier.",
+			map[string]any{"styles.dropUnused": true}, []string{"try", "rollback"}},
+		{"Defer all scripts but the library", "Scripts in the head hold up the first draw.", "First draw earlier on phones.",
+			map[string]any{"scripts.defer": true, "scripts.deferNot": []string{"/assets/fern.js"}}, []string{"try", "promote"}},
+		{"Lazy pictures and compact markup", "Listings load eight pictures that most visitors never scroll to.", "Fewer bytes on listings.",
+			map[string]any{"images.lazy": true, "markup.compact": true}, []string{"try"}},
+	} {
+		if err := s.change(ctx, site, step.title, step.reason, step.effect, step.edits, step.acts); err != nil {
+			return fmt.Errorf("%s: %w", step.title, err)
+		}
+	}
+	return nil
+}
+
+func (s *story) change(ctx context.Context, site int64, title, reason, effect string, edits map[string]any, acts []string) error {
+	var c storyChange
+	if err := s.call(ctx, http.MethodPost, fmt.Sprintf("/sites/%d/changes", site), map[string]any{"title": title, "reason": reason, "effect": effect}, &c); err != nil {
+		return err
+	}
+	at := fmt.Sprintf("/changes/%d", c.ID)
+	edit := map[string]any{"version": c.Version, "title": title, "reason": reason, "effect": effect, "edits": edits}
+	if err := s.call(ctx, http.MethodPut, at, edit, &c); err != nil {
+		return err
+	}
+	for _, act := range acts {
+		if err := s.call(ctx, http.MethodPost, at+"/"+act, map[string]any{}, &c); err != nil {
+			return err
+		}
+		for _, r := range c.Rounds {
+			if r.State != "done" && r.State != "stopped" && r.State != "failed" {
+				if err := s.await(ctx, r.ID); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// await waits until a round is over.
+func (s *story) await(ctx context.Context, round int64) error {
+	for {
+		var r struct {
+			State string `json:"state"`
+		}
+		if err := s.call(ctx, http.MethodGet, fmt.Sprintf("/rounds/%d", round), nil, &r); err != nil {
+			return err
+		}
+		switch r.State {
+		case "done", "stopped", "failed":
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
+
+func (s *story) call(ctx context.Context, method, path string, body, into any) error {
+	var payload io.Reader
+	if body != nil {
+		raw, err := json.Marshal(body)
+		if err != nil {
+			return err
+		}
+		payload = bytes.NewReader(raw)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, trimmed(s.url)+"/api/v1"+path, payload)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	raw, err := io.ReadAll(res.Body)
+	if err != nil {
+		return err
+	}
+	if res.StatusCode >= 300 {
+		return fmt.Errorf("%s %s: %s: %s", method, path, res.Status, raw)
+	}
+	return json.Unmarshal(raw, into)
+}

@@ -1,0 +1,503 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/store"
+	"tidemarker/internal/work"
+)
+
+// ChangeView is a change with everything that is needed to decide about it.
+type ChangeView struct {
+	ID            int64                  `json:"id"`
+	Site          int64                  `json:"site"`
+	SiteName      string                 `json:"siteName"`
+	Title         string                 `json:"title"`
+	Reason        string                 `json:"reason"`
+	Effect        string                 `json:"effect" doc:"What is expected to get better."`
+	State         string                 `json:"state"`
+	Explanation   string                 `json:"explanation"`
+	Version       int                    `json:"version" doc:"Give it back when editing."`
+	Base          string                 `json:"base" doc:"Production's fingerprint it was begun from."`
+	Fingerprint   string                 `json:"fingerprint" doc:"Of the full set of values it would put in force."`
+	Catalogue     settings.Catalogue     `json:"catalogue"`
+	BaseValues    settings.Values        `json:"baseValues"`
+	Edits         settings.Values        `json:"edits"`
+	Differences   []DifferenceView       `json:"differences"`
+	Consequences  []settings.Consequence `json:"consequences"`
+	Refusals      []settings.Refusal     `json:"refusals"`
+	Choices       []release.Choice       `json:"choices"`
+	Exclusions    []ExclusionView        `json:"exclusions"`
+	Rounds        []RoundSummary         `json:"rounds"`
+	Staging       string                 `json:"staging" doc:"Name of the environment it is tried on."`
+	Production    string                 `json:"production"`
+	StagingMark   *MarkView              `json:"stagingMark" doc:"Where staging goes back to."`
+	ProductionAt  string                 `json:"productionAt" doc:"Production's fingerprint now."`
+	StagingAt     string                 `json:"stagingAt"`
+	CreatedBy     string                 `json:"createdBy"`
+	CreatedAt     time.Time              `json:"createdAt"`
+	UpdatedAt     time.Time              `json:"updatedAt"`
+	ProductionURL string                 `json:"productionUrl"`
+	StagingURL    string                 `json:"stagingUrl"`
+}
+
+// DifferenceView is one setting that would change, and what that can break.
+type DifferenceView struct {
+	Key      string `json:"key"`
+	Title    string `json:"title"`
+	Group    string `json:"group"`
+	From     any    `json:"from"`
+	To       any    `json:"to"`
+	FromText string `json:"fromText"`
+	ToText   string `json:"toText"`
+	Risk     int    `json:"risk" doc:"0 to 3."`
+	RiskText string `json:"riskText" doc:"What it can break."`
+}
+
+// ChangeWords is what a person says about a change.
+type ChangeWords struct {
+	Title  string `json:"title" minLength:"1" maxLength:"200"`
+	Reason string `json:"reason" maxLength:"4000"`
+	Effect string `json:"effect" maxLength:"4000"`
+}
+
+func (s *Server) changeOperations(api huma.API) {
+	tags := []string{"changes"}
+	huma.Register(api, huma.Operation{OperationID: "begin-change", Method: http.MethodPost, Path: "/sites/{id}/changes", Summary: "Begins a change from what is on production", Tags: tags, DefaultStatus: http.StatusCreated},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body ChangeWords
+		}) (*output[ChangeView], error) {
+			return out(s.beginChange(ctx, in.ID, in.Body))
+		})
+	huma.Register(api, huma.Operation{OperationID: "get-change", Method: http.MethodGet, Path: "/changes/{id}", Summary: "A change, what follows from it and what may be done", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[ChangeView], error) {
+			return out(s.changeView(ctx, in.ID))
+		})
+	huma.Register(api, huma.Operation{OperationID: "edit-change", Method: http.MethodPut, Path: "/changes/{id}", Summary: "Edits a change", Description: "409 when somebody else edited it since the version given.", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				ChangeWords
+				Version int             `json:"version"`
+				Edits   settings.Values `json:"edits"`
+			}
+		}) (*output[ChangeView], error) {
+			return out(s.editChange(ctx, in.ID, in.Body.Version, in.Body.ChangeWords, in.Body.Edits))
+		})
+	for _, act := range []struct {
+		id, path, summary string
+		do                func(context.Context, release.Situation, store.Change) error
+	}{
+		{"try-change", "try", "Tries it on staging: apply, purge, warm, check", s.tryChange},
+		{"promote-change", "promote", "Puts on production exactly what was checked, and checks it there", s.promoteChange},
+		{"roll-back-change", "rollback", "Puts the environments back to their marks, and proves it", s.rollBackChange},
+		{"drop-change", "drop", "Gives it up", s.dropChange},
+		{"accept-change", "accept", "Takes production as it is although its check left something to judge", s.acceptChange},
+	} {
+		huma.Register(api, huma.Operation{OperationID: act.id, Method: http.MethodPost, Path: "/changes/{id}/" + act.path, Summary: act.summary,
+			Description: "409 with the reason when it is not allowed now.", Tags: tags, DefaultStatus: http.StatusAccepted},
+			func(ctx context.Context, in *ByID) (*output[ChangeView], error) {
+				situation, c, err := work.SituationOf(ctx, s.Store, in.ID)
+				if err != nil {
+					return nil, problem(err)
+				}
+				if err := act.do(ctx, situation, c); err != nil {
+					return nil, problem(err)
+				}
+				return out(s.changeView(ctx, in.ID))
+			})
+	}
+	huma.Register(api, huma.Operation{OperationID: "leave-alone", Method: http.MethodPost, Path: "/changes/{id}/exclusions", Summary: "Leaves something alone: adds a pattern to a setting of the change, with the reason", Tags: tags, DefaultStatus: http.StatusCreated},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Key     string `json:"key" doc:"A setting of type patterns."`
+				Pattern string `json:"pattern" minLength:"1" maxLength:"500"`
+				Reason  string `json:"reason" minLength:"1" maxLength:"2000"`
+				Finding *int64 `json:"finding,omitempty" doc:"The finding that led to it."`
+			}
+		}) (*output[ChangeView], error) {
+			return out(s.leaveAlone(ctx, in.ID, store.Exclusion{Key: in.Body.Key, Pattern: in.Body.Pattern, Reason: in.Body.Reason, FindingID: in.Body.Finding}))
+		})
+}
+
+func (s *Server) ends(ctx context.Context, siteID int64) (staging, production store.Environment, err error) {
+	envs, err := s.Store.Environments(ctx, siteID)
+	if err != nil {
+		return staging, production, err
+	}
+	if len(envs) == 0 {
+		return staging, production, errors.New("the site has no environment")
+	}
+	return envs[0], envs[len(envs)-1], nil
+}
+
+func (s *Server) beginChange(ctx context.Context, siteID int64, w ChangeWords) (ChangeView, error) {
+	if _, err := s.Store.Site(ctx, siteID); err != nil {
+		return ChangeView{}, err
+	}
+	staging, production, err := s.ends(ctx, siteID)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	for _, e := range []store.Environment{staging, production} {
+		if _, _, _, err := s.Runner.Read(ctx, e.ID, s.Who); err != nil {
+			return ChangeView{}, err
+		}
+	}
+	if production, err = s.Store.Environment(ctx, production.ID); err != nil {
+		return ChangeView{}, err
+	}
+	id, err := s.Store.NewChange(ctx, store.Change{SiteID: siteID, Title: w.Title, Reason: w.Reason, Effect: w.Effect,
+		Base: production.Fingerprint, Edits: store.JSON[settings.Values]{V: settings.Values{}}, CreatedBy: s.Who})
+	if err != nil {
+		return ChangeView{}, err
+	}
+	if err := s.Store.Record(ctx, store.Event{SiteID: siteID, ChangeID: &id, Kind: "change", Who: s.Who, Text: "Began the change “" + w.Title + "”."}); err != nil {
+		return ChangeView{}, err
+	}
+	return s.changeView(ctx, id)
+}
+
+func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
+	situation, c, err := work.SituationOf(ctx, s.Store, id)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	row, err := s.Store.Site(ctx, c.SiteID)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	staging, production, err := s.ends(ctx, c.SiteID)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	base, err := s.Store.Revision(ctx, c.SiteID, c.Base)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	v := ChangeView{ID: c.ID, Site: c.SiteID, SiteName: row.Name, Title: c.Title, Reason: c.Reason, Effect: c.Effect, State: string(c.State),
+		Explanation: c.Explanation, Version: c.Version, Base: c.Base, Fingerprint: situation.Fingerprint, BaseValues: base, Edits: c.Edits.V,
+		Differences: []DifferenceView{}, Consequences: []settings.Consequence{}, Refusals: []settings.Refusal{}, Choices: release.Next(situation),
+		Staging: staging.Name, Production: production.Name, StagingAt: staging.Fingerprint, ProductionAt: production.Fingerprint,
+		StagingURL: staging.URL, ProductionURL: production.URL,
+		CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt, Rounds: []RoundSummary{}}
+	if v.Choices == nil {
+		v.Choices = []release.Choice{}
+	}
+	target := base.With(c.Edits.V)
+	if cat := production.Catalogue.V; cat != nil {
+		v.Catalogue = *cat
+		v.describe(base, target, production)
+	}
+	ex, err := s.Store.Exclusions(ctx, id)
+	if err != nil {
+		return v, err
+	}
+	v.Exclusions = exclusionViews(ex)
+	rounds, err := s.Store.ChangeRounds(ctx, id)
+	if err != nil {
+		return v, err
+	}
+	names := map[int64]string{staging.ID: staging.Name, production.ID: production.Name}
+	for _, r := range rounds {
+		v.Rounds = append(v.Rounds, roundSummary(r, names[r.EnvironmentID]))
+	}
+	if m, err := s.Store.LatestMark(ctx, staging.ID); err == nil {
+		v.StagingMark = &MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Round: m.RoundID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return v, err
+	}
+	return v, nil
+}
+
+// describe says what differs and what follows from it.
+func (v *ChangeView) describe(base, target settings.Values, production store.Environment) {
+	cat := v.Catalogue
+	for _, d := range settings.Diff(base, target) {
+		def, _ := cat.Find(d.Key)
+		v.Differences = append(v.Differences, DifferenceView{d.Key, def.Title, def.Group, d.From, d.To, settings.Shown(d.From), settings.Shown(d.To), def.Risk, def.Role.Risk()})
+	}
+	slices.SortStableFunc(v.Differences, func(a, b DifferenceView) int { return b.Risk - a.Risk })
+	facts := settings.Facts{}
+	if production.About.V != nil {
+		facts = production.About.V.Facts.Abilities()
+	}
+	if q := cat.Consequences(target, facts); q != nil {
+		v.Consequences = q
+	}
+	if refused, ok := errors.AsType[settings.Refusals](cat.Validate(target)); ok {
+		v.Refusals = refused
+	}
+}
+
+func (s *Server) editChange(ctx context.Context, id int64, version int, w ChangeWords, edits settings.Values) (ChangeView, error) {
+	situation, c, err := work.SituationOf(ctx, s.Store, id)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	to, err := release.Apply(situation, release.Edit)
+	if err != nil {
+		return ChangeView{}, conflict(err)
+	}
+	_, production, err := s.ends(ctx, c.SiteID)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	base, err := s.Store.Revision(ctx, c.SiteID, c.Base)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	if c.State == release.RolledBack && c.Base != production.Fingerprint {
+		// Begun again: from what production has now.
+		c.Base = production.Fingerprint
+		if base, err = s.Store.Revision(ctx, c.SiteID, c.Base); err != nil {
+			return ChangeView{}, err
+		}
+	}
+	if cat := production.Catalogue.V; cat != nil {
+		if refused, ok := errors.AsType[settings.Refusals](cat.Validate(base.With(edits))); ok {
+			return ChangeView{}, refusalsOf(refused)
+		}
+	}
+	// An edit back to what production has is no edit.
+	kept := settings.Values{}
+	for _, d := range settings.Diff(base, base.With(edits)) {
+		kept[d.Key] = d.To
+	}
+	c.Title, c.Reason, c.Effect, c.State, c.Edits.V = w.Title, w.Reason, w.Effect, to, kept
+	ok, err := s.Store.EditChange(ctx, c, version)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	if !ok {
+		return ChangeView{}, huma.Error409Conflict("Somebody else edited this change since you opened it. Nothing was saved; load it again to see both.")
+	}
+	if err := s.Store.Tell(ctx, store.Notice{Site: c.SiteID, Change: id}); err != nil {
+		return ChangeView{}, err
+	}
+	return s.changeView(ctx, id)
+}
+
+func refusalsOf(r settings.Refusals) error {
+	var details []error
+	for _, e := range r {
+		details = append(details, &huma.ErrorDetail{Message: e.Why, Location: "body.edits." + e.Key})
+	}
+	return huma.Error422UnprocessableEntity("Nothing was saved: "+r.Error(), details...)
+}
+
+// conflict makes an error of the rules a 409.
+func conflict(err error) error {
+	if no, ok := errors.AsType[*release.NotAllowed](err); ok {
+		return huma.Error409Conflict(no.Why)
+	}
+	return huma.Error409Conflict(strings.ToUpper(err.Error()[:1]) + err.Error()[1:] + ".")
+}
+
+// move makes one move of a change and hands its rounds in, the first one at once.
+func (s *Server) move(ctx context.Context, situation release.Situation, c store.Change, e release.Event, explanation string) error {
+	to, err := release.Apply(situation, e)
+	if err != nil {
+		return conflict(err)
+	}
+	ok, err := s.Store.MoveChange(ctx, c.ID, c.State, to, explanation)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		return huma.Error409Conflict("The change has moved on since. Load it again.")
+	}
+	return nil
+}
+
+func (s *Server) tryChange(ctx context.Context, situation release.Situation, c store.Change) error {
+	if err := s.saveTarget(ctx, c); err != nil {
+		return err
+	}
+	if err := s.move(ctx, situation, c, release.Try, "Being tried on staging."); err != nil {
+		return err
+	}
+	staging, _, err := s.ends(ctx, c.SiteID)
+	if err != nil {
+		return err
+	}
+	_, err = s.enqueue(ctx, store.Round{SiteID: c.SiteID, EnvironmentID: staging.ID, ChangeID: &c.ID, Kind: store.TryRound, Target: situation.Fingerprint, RequestedBy: s.Who}, staging.Name)
+	return err
+}
+
+// saveTarget keeps the full set of values that a change would put in force.
+func (s *Server) saveTarget(ctx context.Context, c store.Change) error {
+	base, err := s.Store.Revision(ctx, c.SiteID, c.Base)
+	if err != nil {
+		return err
+	}
+	_, err = s.Store.SaveRevision(ctx, c.SiteID, base.With(c.Edits.V))
+	return err
+}
+
+func (s *Server) promoteChange(ctx context.Context, _ release.Situation, c store.Change) error {
+	staging, production, err := s.ends(ctx, c.SiteID)
+	if err != nil {
+		return err
+	}
+	if staging.ID == production.ID {
+		return huma.Error409Conflict("The site has only one environment; there is nowhere to promote to.")
+	}
+	// What is in force may have been changed since it was last read.
+	for _, e := range []store.Environment{staging, production} {
+		if _, _, _, err := s.Runner.Read(ctx, e.ID, s.Who); err != nil {
+			return err
+		}
+	}
+	situation, c, err := work.SituationOf(ctx, s.Store, c.ID)
+	if err != nil {
+		return err
+	}
+	if err := s.move(ctx, situation, c, release.Promote, "Being promoted."); err != nil {
+		return err
+	}
+	_, err = s.enqueue(ctx, store.Round{SiteID: c.SiteID, EnvironmentID: production.ID, ChangeID: &c.ID, Kind: store.PromoteRound, Target: situation.Fingerprint, RequestedBy: s.Who}, production.Name)
+	return err
+}
+
+// rollBackChange puts back every environment that has the change: production first,
+// since that is where visitors are.
+func (s *Server) rollBackChange(ctx context.Context, situation release.Situation, c store.Change) error {
+	staging, production, err := s.ends(ctx, c.SiteID)
+	if err != nil {
+		return err
+	}
+	var rounds []store.Round
+	back := func(e store.Environment) error {
+		m, err := s.markBefore(ctx, e, situation.Fingerprint)
+		if err != nil {
+			return err
+		}
+		rounds = append(rounds, store.Round{SiteID: c.SiteID, EnvironmentID: e.ID, ChangeID: &c.ID, Kind: store.RollBackRound, Target: m.Fingerprint, MarkID: &m.ID, RequestedBy: s.Who})
+		return nil
+	}
+	onProduction := c.State == release.Promoted || c.State == release.Marked
+	if onProduction && production.ID != staging.ID {
+		if err := back(production); err != nil {
+			return err
+		}
+	}
+	if err := back(staging); err != nil {
+		return err
+	}
+	if err := s.move(ctx, situation, c, release.RollBack, "Being rolled back."); err != nil {
+		return err
+	}
+	var next *int64
+	for i := len(rounds) - 1; i >= 0; i-- {
+		r := rounds[i]
+		r.NextID = next
+		if i > 0 {
+			r.State = store.Waiting
+		}
+		sum, err := s.enqueue(ctx, r, "")
+		if err != nil {
+			return err
+		}
+		next = &sum.ID
+	}
+	return nil
+}
+
+// markBefore is an environment's latest mark that is not of the given settings.
+func (s *Server) markBefore(ctx context.Context, e store.Environment, fingerprint string) (store.Mark, error) {
+	marks, err := s.Store.Marks(ctx, e.ID, 50)
+	if err != nil {
+		return store.Mark{}, err
+	}
+	for _, m := range marks {
+		if m.Fingerprint != fingerprint {
+			return m, nil
+		}
+	}
+	return store.Mark{}, huma.Error409Conflict(fmt.Sprintf("%s has no mark from before this change to go back to.", e.Name))
+}
+
+func (s *Server) dropChange(ctx context.Context, situation release.Situation, c store.Change) error {
+	if err := s.move(ctx, situation, c, release.Drop, "Given up."); err != nil {
+		return err
+	}
+	return s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &c.ID, Kind: "change", Who: s.Who, Text: "Gave up the change “" + c.Title + "”."})
+}
+
+func (s *Server) acceptChange(ctx context.Context, situation release.Situation, c store.Change) error {
+	if err := s.move(ctx, situation, c, release.Accept, "Taken as it is by "+s.Who+"."); err != nil {
+		return err
+	}
+	_, production, err := s.ends(ctx, c.SiteID)
+	if err != nil {
+		return err
+	}
+	rounds, err := s.Store.ChangeRounds(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	last, err := s.Store.LatestMark(ctx, production.ID)
+	if err != nil {
+		return err
+	}
+	for _, r := range rounds {
+		if r.EnvironmentID == production.ID && r.Kind == store.PromoteRound && r.State == store.Done {
+			_, err := s.Store.SaveMark(ctx, store.Mark{EnvironmentID: production.ID, RoundID: r.ID, Fingerprint: production.Fingerprint, Who: s.Who,
+				Reason: "Taken as it is: " + r.Summary, Restless: last.Restless, Probes: last.Probes})
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Server) leaveAlone(ctx context.Context, id int64, e store.Exclusion) (ChangeView, error) {
+	_, c, err := work.SituationOf(ctx, s.Store, id)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	_, production, err := s.ends(ctx, c.SiteID)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	if production.Catalogue.V == nil {
+		return ChangeView{}, huma.Error409Conflict("The site's settings have not been read yet.")
+	}
+	def, known := production.Catalogue.V.Find(e.Key)
+	if !known || def.Type != settings.Patterns {
+		return ChangeView{}, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is not a setting that takes patterns on this site.", e.Key))
+	}
+	base, err := s.Store.Revision(ctx, c.SiteID, c.Base)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	list := base.With(c.Edits.V).Strings(e.Key)
+	if !slices.Contains(list, e.Pattern) {
+		list = append(list, e.Pattern)
+	}
+	edits := c.Edits.V.With(settings.Values{e.Key: list})
+	if _, err := s.editChange(ctx, id, c.Version, ChangeWords{c.Title, c.Reason, c.Effect}, edits); err != nil {
+		return ChangeView{}, err
+	}
+	e.SiteID, e.ChangeID, e.Role, e.Who = c.SiteID, id, def.Role, s.Who
+	if err := s.Store.AddExclusion(ctx, e); err != nil {
+		return ChangeView{}, err
+	}
+	if err := s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &id, Kind: "exclusion", Who: s.Who,
+		Text: fmt.Sprintf("Left alone by “%s”: %s. %s", def.Title, e.Pattern, e.Reason)}); err != nil {
+		return ChangeView{}, err
+	}
+	return s.changeView(ctx, id)
+}

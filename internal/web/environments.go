@@ -1,0 +1,108 @@
+package web
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/store"
+)
+
+// Reading is what was just read of an environment.
+type Reading struct {
+	Fingerprint string                `json:"fingerprint"`
+	Drifted     bool                  `json:"drifted" doc:"The settings are not those last read back."`
+	Differences []settings.Difference `json:"differences"`
+}
+
+func (s *Server) environmentOperations(api huma.API) {
+	tags := []string{"environments"}
+	huma.Register(api, huma.Operation{OperationID: "read-environment", Method: http.MethodPost, Path: "/environments/{id}/read", Summary: "Reads the settings in force anew", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[Reading], error) { return out(s.read(ctx, in.ID)) })
+	huma.Register(api, huma.Operation{OperationID: "take-mark", Method: http.MethodPost, Path: "/environments/{id}/marks", Summary: "Takes a mark: looks twice and records that it works", Tags: tags, DefaultStatus: http.StatusAccepted},
+		func(ctx context.Context, in *ByID) (*output[RoundSummary], error) {
+			return out(s.startRound(ctx, in.ID, store.MarkRound, "", nil))
+		})
+	huma.Register(api, huma.Operation{OperationID: "check-environment", Method: http.MethodPost, Path: "/environments/{id}/checks", Summary: "Checks an environment as it is against its latest mark", Tags: tags, DefaultStatus: http.StatusAccepted},
+		func(ctx context.Context, in *ByID) (*output[RoundSummary], error) {
+			return out(s.startRound(ctx, in.ID, store.CheckRound, "", nil))
+		})
+	huma.Register(api, huma.Operation{OperationID: "roll-back-environment", Method: http.MethodPost, Path: "/environments/{id}/rollbacks", Summary: "Goes back to a mark, and proves it", Tags: tags, DefaultStatus: http.StatusAccepted},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Mark int64 `json:"mark" doc:"The mark to go back to."`
+			}
+		}) (*output[RoundSummary], error) {
+			m, err := s.Store.Mark(ctx, in.Body.Mark)
+			if err != nil {
+				return nil, problem(err)
+			}
+			if m.EnvironmentID != in.ID {
+				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("Mark %d is not one of this environment's.", m.ID))
+			}
+			return out(s.startRound(ctx, in.ID, store.RollBackRound, m.Fingerprint, &m.ID))
+		})
+}
+
+func (s *Server) read(ctx context.Context, envID int64) (Reading, error) {
+	before, err := s.Store.Environment(ctx, envID)
+	if err != nil {
+		return Reading{}, err
+	}
+	env, now, drifted, err := s.Runner.Read(ctx, envID, s.Who)
+	if err != nil {
+		return Reading{}, err
+	}
+	r := Reading{Fingerprint: env.Fingerprint, Drifted: drifted, Differences: []settings.Difference{}}
+	if drifted {
+		was, err := s.Store.Revision(ctx, env.SiteID, before.Fingerprint)
+		if err != nil {
+			return r, err
+		}
+		r.Differences = settings.Diff(was, now.Values)
+	}
+	return r, s.Store.Tell(ctx, store.Notice{Site: env.SiteID})
+}
+
+// startRound hands a round in for an environment on which nothing else is under way.
+func (s *Server) startRound(ctx context.Context, envID int64, kind store.RoundKind, target string, mark *int64) (RoundSummary, error) {
+	env, err := s.Store.Environment(ctx, envID)
+	if err != nil {
+		return RoundSummary{}, err
+	}
+	open, err := s.Store.OpenRounds(ctx)
+	if err != nil {
+		return RoundSummary{}, err
+	}
+	for _, r := range open {
+		if r.EnvironmentID == envID {
+			return RoundSummary{}, huma.Error409Conflict(fmt.Sprintf("Round %d (%s) is under way on %s. Wait for it, or stop it.", r.ID, r.Kind, env.Name))
+		}
+	}
+	return s.enqueue(ctx, store.Round{SiteID: env.SiteID, EnvironmentID: envID, Kind: kind, Target: target, MarkID: mark, RequestedBy: s.Who}, env.Name)
+}
+
+func (s *Server) enqueue(ctx context.Context, r store.Round, envName string) (RoundSummary, error) {
+	id, err := s.Store.NewRound(ctx, r)
+	if err != nil {
+		return RoundSummary{}, err
+	}
+	if r.State != store.Waiting {
+		if err := s.Runner.Enqueue(ctx, id); err != nil {
+			return RoundSummary{}, err
+		}
+	}
+	n := store.Notice{Site: r.SiteID, Round: id}
+	if r.ChangeID != nil {
+		n.Change = *r.ChangeID
+	}
+	if err := s.Store.Tell(ctx, n); err != nil {
+		return RoundSummary{}, err
+	}
+	row, err := s.Store.Round(ctx, id)
+	return roundSummary(row, envName), err
+}

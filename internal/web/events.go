@@ -1,0 +1,106 @@
+package web
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"tidemarker/internal/store"
+)
+
+// hub passes notices of the database on to everybody who watches.
+type hub struct {
+	mu       sync.Mutex
+	watchers map[chan store.Notice]bool
+}
+
+func (h *hub) run(ctx context.Context, s *store.Store) {
+	for ctx.Err() == nil {
+		_ = s.Listen(ctx, h.tell)
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second): // the connection was lost; listen anew
+		}
+	}
+}
+
+func (h *hub) tell(n store.Notice) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for w := range h.watchers {
+		select {
+		case w <- n:
+		default: // slow; the next notice will do
+		}
+	}
+}
+
+func (h *hub) watch() (notices chan store.Notice, end func()) {
+	w := make(chan store.Notice, 64)
+	h.mu.Lock()
+	if h.watchers == nil {
+		h.watchers = map[chan store.Notice]bool{}
+	}
+	h.watchers[w] = true
+	h.mu.Unlock()
+	return w, func() {
+		h.mu.Lock()
+		delete(h.watchers, w)
+		h.mu.Unlock()
+	}
+}
+
+// events streams what changed as server-sent events: each names the site, round and
+// change that should be read again.
+func (s *Server) events(w http.ResponseWriter, r *http.Request) {
+	flush := http.NewResponseController(w)
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	notices, end := s.hub.watch()
+	defer end()
+	fmt.Fprint(w, "retry: 2000\n\n")
+	if flush.Flush() != nil {
+		return
+	}
+	beat := time.NewTicker(20 * time.Second)
+	defer beat.Stop()
+	for {
+		select {
+		case <-r.Context().Done():
+			return
+		case <-beat.C:
+			fmt.Fprint(w, ": still here\n\n")
+		case n := <-notices:
+			raw, err := json.Marshal(n)
+			if err != nil {
+				continue
+			}
+			fmt.Fprintf(w, "event: changed\ndata: %s\n\n", raw)
+		}
+		if flush.Flush() != nil {
+			return
+		}
+	}
+}
+
+// blob serves a kept picture, or a kept body as plain text: what a watched site sent
+// is never rendered here.
+func (s *Server) blob(w http.ResponseWriter, r *http.Request) {
+	b, err := s.Store.Get(r.Context(), chi.URLParam(r, "sha256"))
+	if err != nil {
+		http.Error(w, "There is no such picture or body.", http.StatusNotFound)
+		return
+	}
+	if b.MediaType != "image/png" {
+		b.MediaType = "text/plain; charset=utf-8"
+	}
+	w.Header().Set("Content-Security-Policy", "default-src 'none'; sandbox")
+	w.Header().Set("Cache-Control", "private, max-age=31536000, immutable")
+	w.Header().Set("Content-Type", b.MediaType)
+	_, _ = w.Write(b.Bytes)
+}

@@ -1,0 +1,290 @@
+package web
+
+import (
+	"context"
+	"image"
+	"image/color"
+	"image/png"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/go-chi/chi/v5"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/visual"
+	"tidemarker/internal/core/vitals"
+	"tidemarker/internal/store"
+	"tidemarker/internal/work"
+)
+
+// PageProof is what one look at a page showed, as far as a person needs it.
+type PageProof struct {
+	Round    int64                  `json:"round"`
+	Picture  *evidence.Picture      `json:"picture"`
+	Status   int                    `json:"status"`
+	Served   string                 `json:"served"`
+	Headers  map[string]string      `json:"headers"`
+	Errors   []evidence.ScriptError `json:"errors"`
+	Console  []string               `json:"console"`
+	Requests []evidence.Request     `json:"requests"`
+	Shift    float64                `json:"shift" doc:"Cumulative layout shift, no unit."`
+	Shifts   []vitals.Shift         `json:"shifts"`
+	Timing   evidence.Timing        `json:"timing"`
+	Attempts int                    `json:"attempts"`
+	Missing  string                 `json:"missing,omitempty"`
+}
+
+// Candidate is something that could be left alone because of a finding.
+type Candidate struct {
+	Key     string `json:"key" doc:"Setting whose list it would be added to."`
+	Title   string `json:"title"`
+	Pattern string `json:"pattern"`
+	Why     string `json:"why"`
+}
+
+// Proof is what a finding rests on.
+type Proof struct {
+	Finding    FindingView           `json:"finding"`
+	Before     *PageProof            `json:"before" doc:"The mark's look."`
+	Now        *PageProof            `json:"now" doc:"This round's look."`
+	Again      *PageProof            `json:"again" doc:"This round's second look, when there was one."`
+	Regions    []visual.Region       `json:"regions"`
+	Quiet      []visual.Region       `json:"quiet" doc:"Parts that may differ and were left out."`
+	Steps      *evidence.JourneyLook `json:"steps" doc:"This round's run of the journey."`
+	StepsWere  *evidence.JourneyLook `json:"stepsWere" doc:"The mark's run of the journey."`
+	Probe      *evidence.Probe       `json:"probe"`
+	Candidates []Candidate           `json:"candidates" doc:"What could be left alone, the likeliest first."`
+}
+
+// evidenceOf is everything kept that a finding rests on.
+type evidenceOf struct {
+	finding  store.Finding
+	round    store.Round
+	mark     store.Mark
+	base     evidence.Baseline
+	now      evidence.Look
+	again    evidence.Look
+	haveMark bool
+}
+
+func (s *Server) evidenceOf(ctx context.Context, findingID int64) (evidenceOf, error) {
+	var e evidenceOf
+	var err error
+	if e.finding, err = s.Store.Finding(ctx, findingID); err != nil {
+		return e, err
+	}
+	if e.round, err = s.Store.Round(ctx, e.finding.RoundID); err != nil {
+		return e, err
+	}
+	if e.round.MarkID != nil {
+		if e.mark, err = s.Store.Mark(ctx, *e.round.MarkID); err != nil {
+			return e, err
+		}
+		if e.base, err = s.Store.Baseline(ctx, e.mark); err != nil {
+			return e, err
+		}
+		e.haveMark = true
+	}
+	if e.now, err = s.Store.Look(ctx, e.round.ID, 1); err != nil {
+		return e, err
+	}
+	e.again, err = s.Store.Look(ctx, e.round.ID, 2)
+	return e, err
+}
+
+func (s *Server) proof(ctx context.Context, findingID int64) (Proof, error) {
+	e, err := s.evidenceOf(ctx, findingID)
+	if err != nil {
+		return Proof{}, err
+	}
+	f := e.finding
+	doc := f.Document.V
+	p := Proof{Finding: FindingView{f.ID, doc, f.State, f.AcceptedBy, f.AcceptedWhy, f.AcceptedAt}, Regions: []visual.Region{}, Quiet: []visual.Region{}, Candidates: []Candidate{}}
+	key := evidence.Key{Page: doc.Page, Persona: doc.Persona, Device: doc.Device}
+	now, before := pageOf(e.now, key), pageOf(e.base.Look, key)
+	if doc.Journey == "" {
+		p.Now, p.Again, p.Before = pageProof(now, e.round.ID), pageProof(pageOf(e.again, key), e.round.ID), pageProof(before, e.mark.RoundID)
+	}
+	if now != nil && before != nil && doc.Kind == evidence.PictureKind {
+		res, err := s.difference(ctx, e, *before, *now)
+		if err != nil {
+			return p, err
+		}
+		p.Regions = res.Regions[:min(len(res.Regions), 40)]
+		for _, r := range evidence.QuietRects(e.base, *now) {
+			p.Quiet = append(p.Quiet, visual.Region{X: r.Min.X, Y: r.Min.Y, Width: r.Dx(), Height: r.Dy()})
+		}
+	}
+	if doc.Journey != "" {
+		p.Steps, p.StepsWere = journeyOf(e.now, doc), journeyOf(e.base.Look, doc)
+	}
+	for i, pr := range e.now.Probes {
+		if pr.Page == doc.Page && pr.Device == doc.Device && (doc.Kind == evidence.LeakKind && pr.Kind == evidence.StrangerAfter || doc.Kind == evidence.VariantKind && pr.Kind == evidence.OtherValue) {
+			p.Probe = &e.now.Probes[i]
+		}
+	}
+	p.Candidates, err = s.candidates(ctx, e, now, before)
+	return p, err
+}
+
+func pageOf(l evidence.Look, k evidence.Key) *evidence.PageLook {
+	i := slices.IndexFunc(l.Pages, func(p evidence.PageLook) bool { return p.Key == k })
+	if i < 0 {
+		return nil
+	}
+	return &l.Pages[i]
+}
+
+func journeyOf(l evidence.Look, f evidence.Finding) *evidence.JourneyLook {
+	i := slices.IndexFunc(l.Journeys, func(j evidence.JourneyLook) bool {
+		return j.Journey == f.Journey && j.Persona == f.Persona && j.Device == f.Device
+	})
+	if i < 0 {
+		return nil
+	}
+	return &l.Journeys[i]
+}
+
+func pageProof(p *evidence.PageLook, round int64) *PageProof {
+	if p == nil {
+		return nil
+	}
+	shift, _ := vitals.CumulativeLayoutShift(p.Shifts)
+	return &PageProof{round, p.Picture, p.Status, string(p.Served), p.Headers, p.Errors, p.Console, p.Requests, shift, p.Shifts, p.Timing, p.Attempts, p.Missing}
+}
+
+func (s *Server) difference(ctx context.Context, e evidenceOf, before, now evidence.PageLook) (visual.Result, error) {
+	if before.Picture == nil || now.Picture == nil || before.Picture.SHA256 == now.Picture.SHA256 {
+		return visual.Result{}, nil
+	}
+	pictures := work.Pictures(ctx, s.Store)
+	a, err := pictures(before.Picture.SHA256)
+	if err != nil {
+		return visual.Result{}, err
+	}
+	b, err := pictures(now.Picture.SHA256)
+	if err != nil {
+		return visual.Result{}, err
+	}
+	return visual.Compare(a, b, visual.Options{MaskA: evidence.QuietRects(e.base, before), MaskB: evidence.QuietRects(e.base, now)}), nil
+}
+
+// differencePicture paints what differs between the two pictures of a finding.
+func (s *Server) differencePicture(w http.ResponseWriter, r *http.Request) {
+	id, err := strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
+	if err != nil {
+		http.Error(w, "A finding's number is wanted.", http.StatusBadRequest)
+		return
+	}
+	img, err := s.paintDifference(r.Context(), id)
+	if err != nil {
+		http.Error(w, "There are no two pictures to compare.", http.StatusNotFound)
+		return
+	}
+	w.Header().Set("Content-Type", "image/png")
+	w.Header().Set("Cache-Control", "private, max-age=3600")
+	_ = (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(w, img)
+}
+
+// accent marks changed pixels; it is told apart from grey by lightness, too.
+var accent = color.NRGBA{0xb0, 0x1e, 0x5a, 0xff}
+
+func (s *Server) paintDifference(ctx context.Context, findingID int64) (image.Image, error) {
+	e, err := s.evidenceOf(ctx, findingID)
+	if err != nil {
+		return nil, err
+	}
+	doc := e.finding.Document.V
+	key := evidence.Key{Page: doc.Page, Persona: doc.Persona, Device: doc.Device}
+	now, before := pageOf(e.now, key), pageOf(e.base.Look, key)
+	if now == nil || before == nil || now.Picture == nil || before.Picture == nil {
+		return nil, store.ErrNotFound
+	}
+	res, err := s.difference(ctx, e, *before, *now)
+	if err != nil {
+		return nil, err
+	}
+	b, err := work.Pictures(ctx, s.Store)(now.Picture.SHA256)
+	if err != nil {
+		return nil, err
+	}
+	return visual.Draw(b, res, accent), nil
+}
+
+// exclusionsOf says with which role's patterns something is left alone by a setting.
+var exclusionsOf = map[settings.Role]settings.Role{
+	"js-defer": "js-exclude-defer", "js-delay": "js-exclude-delay", "js-minify": "js-exclude-minify", "js-combine": "js-exclude-combine",
+	"css-drop-unused": "css-keep", "css-async": "css-exclude", "css-combine": "css-exclude", "css-minify": "css-exclude",
+	"lazy-images": "lazy-exclude", "lazy-frames": "lazy-exclude", "page-cache": "path-exclude", "add-dimensions": "dimensions-exclude",
+}
+
+// candidates proposes what to leave alone: for each setting the change switched that
+// can leave something alone, the scripts of the page, those first that a script error
+// names or that were not fetched this time.
+func (s *Server) candidates(ctx context.Context, e evidenceOf, now, before *evidence.PageLook) ([]Candidate, error) {
+	list := []Candidate{}
+	env, err := s.Store.Environment(ctx, e.round.EnvironmentID)
+	if err != nil || env.Catalogue.V == nil || !e.haveMark {
+		return list, err
+	}
+	doc := e.finding.Document.V
+	scripts := s.scriptsOf(e, now, before)
+	for _, d := range s.between(ctx, e.round.SiteID, e.mark.Fingerprint, e.round.Target) {
+		def, _ := env.Catalogue.V.Find(d.Key)
+		for _, target := range env.Catalogue.V.WithRole(exclusionsOf[def.Role]) {
+			switch {
+			case strings.HasPrefix(string(target.Role), "js-"):
+				for _, c := range scripts {
+					list = append(list, Candidate{target.Key, target.Title, c.pattern, c.why})
+				}
+			case target.Role == "path-exclude":
+				list = append(list, Candidate{target.Key, target.Title, doc.Page, "the page of this finding"})
+			}
+		}
+	}
+	return list, nil
+}
+
+type script struct{ pattern, why string }
+
+func (s *Server) scriptsOf(e evidenceOf, now, before *evidence.PageLook) []script {
+	doc := e.finding.Document.V
+	var was, is []evidence.Request
+	var errors []evidence.ScriptError
+	if doc.Journey != "" {
+		if j := journeyOf(e.base.Look, doc); j != nil {
+			was = j.Requests
+		}
+		if j := journeyOf(e.now, doc); j != nil {
+			is, errors = j.Requests, j.Errors
+		}
+	} else if before != nil && now != nil {
+		was, is, errors = before.Requests, now.Requests, now.Errors
+	}
+	var first, rest []script
+	seen := map[string]bool{}
+	for _, r := range was {
+		u, err := url.Parse(r.URL)
+		if err != nil || r.Kind != "script" || seen[u.Path] {
+			continue
+		}
+		seen[u.Path] = true
+		name := u.Path[strings.LastIndex(u.Path, "/")+1:]
+		switch {
+		case slices.ContainsFunc(errors, func(x evidence.ScriptError) bool {
+			stem, _, _ := strings.Cut(name, ".")
+			return strings.HasSuffix(x.Source, u.Path) || strings.HasPrefix(strings.ToLower(x.Message), "referenceerror: "+strings.ToLower(stem)+" ")
+		}):
+			first = append([]script{{u.Path, "an error of this round names it"}}, first...)
+		case !slices.ContainsFunc(is, func(q evidence.Request) bool { return q.URL == r.URL && q.Status == http.StatusOK }):
+			first = append(first, script{u.Path, "it was fetched when the mark was taken, and not this time"})
+		default:
+			rest = append(rest, script{u.Path, "a script of this page"})
+		}
+	}
+	return append(first, rest...)
+}

@@ -1,0 +1,211 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/store"
+	"tidemarker/internal/work"
+)
+
+// RoundSummary is a round in a list.
+type RoundSummary struct {
+	ID          int64            `json:"id"`
+	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check"`
+	State       string           `json:"state" enum:"queued,waiting,running,done,stopped,failed"`
+	Environment string           `json:"environment"`
+	Change      *int64           `json:"change"`
+	Verdict     evidence.Verdict `json:"verdict" doc:"clear, broken, unsure, not checked; empty while it runs."`
+	Summary     string           `json:"summary"`
+	Target      string           `json:"target"`
+	CreatedAt   time.Time        `json:"createdAt"`
+	StartedAt   *time.Time       `json:"startedAt"`
+	FinishedAt  *time.Time       `json:"finishedAt"`
+}
+
+func roundSummary(r store.Round, env string) RoundSummary {
+	return RoundSummary{r.ID, string(r.Kind), string(r.State), env, r.ChangeID, r.Verdict, r.Summary, r.Target, r.CreatedAt, r.StartedAt, r.FinishedAt}
+}
+
+// RoundView is a round with what was found.
+type RoundView struct {
+	RoundSummary
+	Site        int64                 `json:"site"`
+	SiteName    string                `json:"siteName"`
+	URL         string                `json:"url"`
+	ChangeTitle string                `json:"changeTitle,omitempty"`
+	ChangeState string                `json:"changeState,omitempty"`
+	Phase       string                `json:"phase"`
+	Progress    store.RoundProgress        `json:"progress"`
+	Before      string                `json:"before"`
+	Problem     string                `json:"problem"`
+	StopAsked   bool                  `json:"stopAsked"`
+	Attempt     int                   `json:"attempt"`
+	RequestedBy string                `json:"requestedBy"`
+	Mark        *MarkView             `json:"mark" doc:"Compared with."`
+	Difference  []settings.Difference `json:"difference" doc:"From the mark's settings to those looked at."`
+	Findings    []FindingView         `json:"findings"`
+}
+
+// FindingView is one finding of a round.
+type FindingView struct {
+	ID int64 `json:"id"`
+	evidence.Finding
+	State       string     `json:"state" enum:"open,accepted"`
+	AcceptedBy  string     `json:"acceptedBy,omitempty"`
+	AcceptedWhy string     `json:"acceptedWhy,omitempty"`
+	AcceptedAt  *time.Time `json:"acceptedAt,omitempty"`
+}
+
+// LookSummary is one look of a round, without its evidence.
+type LookSummary struct {
+	Kind    string `json:"kind" enum:"page,journey,probe"`
+	Page    string `json:"page"`
+	Journey string `json:"journey,omitempty"`
+	Persona string `json:"persona"`
+	Device  string `json:"device"`
+	Pass    int    `json:"pass"`
+}
+
+func (s *Server) roundOperations(api huma.API) {
+	tags := []string{"rounds"}
+	huma.Register(api, huma.Operation{OperationID: "get-round", Method: http.MethodGet, Path: "/rounds/{id}", Summary: "A round, how far it is and what it found", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[RoundView], error) { return out(s.roundView(ctx, in.ID)) })
+	huma.Register(api, huma.Operation{OperationID: "list-looks", Method: http.MethodGet, Path: "/rounds/{id}/looks", Summary: "What a round looked at", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[[]LookSummary], error) {
+			list := []LookSummary{}
+			for pass := 1; pass <= 2; pass++ {
+				rows, err := s.Store.LookRows(ctx, in.ID, pass)
+				if err != nil {
+					return nil, problem(err)
+				}
+				for _, r := range rows {
+					list = append(list, LookSummary{r.Kind, r.Page, r.Journey, r.Persona, r.Device, r.Pass})
+				}
+			}
+			return out(list, nil)
+		})
+	huma.Register(api, huma.Operation{OperationID: "stop-round", Method: http.MethodPost, Path: "/rounds/{id}/stop", Summary: "Stops a round; what it found so far stays", Tags: tags, DefaultStatus: http.StatusAccepted},
+		func(ctx context.Context, in *ByID) (*output[RoundView], error) {
+			if _, err := s.Store.Round(ctx, in.ID); err != nil {
+				return nil, problem(err)
+			}
+			if err := s.Store.AskToStop(ctx, in.ID); err != nil {
+				return nil, problem(err)
+			}
+			return out(s.roundView(ctx, in.ID))
+		})
+	huma.Register(api, huma.Operation{OperationID: "accept-finding", Method: http.MethodPost, Path: "/findings/{id}/accept", Summary: "Takes a finding as meant, or takes that back", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Accepted bool   `json:"accepted"`
+				Why      string `json:"why" maxLength:"2000"`
+			}
+		}) (*output[RoundView], error) {
+			return out(s.acceptFinding(ctx, in.ID, in.Body.Accepted, in.Body.Why))
+		})
+	huma.Register(api, huma.Operation{OperationID: "get-proof", Method: http.MethodGet, Path: "/findings/{id}/proof", Summary: "The proof of a finding: both looks", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[Proof], error) { return out(s.proof(ctx, in.ID)) })
+}
+
+func (s *Server) roundView(ctx context.Context, id int64) (RoundView, error) {
+	r, err := s.Store.Round(ctx, id)
+	if err != nil {
+		return RoundView{}, err
+	}
+	env, err := s.Store.Environment(ctx, r.EnvironmentID)
+	if err != nil {
+		return RoundView{}, err
+	}
+	row, err := s.Store.Site(ctx, r.SiteID)
+	if err != nil {
+		return RoundView{}, err
+	}
+	v := RoundView{RoundSummary: roundSummary(r, env.Name), Site: row.ID, SiteName: row.Name, URL: env.URL, Phase: r.Phase, Progress: r.Progress.V,
+		Before: r.Before, Problem: r.Problem, StopAsked: r.StopAsked, Attempt: r.Attempt, RequestedBy: r.RequestedBy,
+		Difference: []settings.Difference{}, Findings: []FindingView{}}
+	if r.ChangeID != nil {
+		c, err := s.Store.Change(ctx, *r.ChangeID)
+		if err != nil {
+			return v, err
+		}
+		v.ChangeTitle, v.ChangeState = c.Title, string(c.State)
+	}
+	if r.MarkID != nil {
+		m, err := s.Store.Mark(ctx, *r.MarkID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return v, err
+		}
+		if err == nil {
+			v.Mark = &MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Round: m.RoundID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
+			v.Difference = s.between(ctx, r.SiteID, m.Fingerprint, r.Target)
+		}
+	}
+	rows, err := s.Store.Findings(ctx, id)
+	if err != nil {
+		return v, err
+	}
+	for _, f := range rows {
+		v.Findings = append(v.Findings, FindingView{f.ID, f.Document.V, f.State, f.AcceptedBy, f.AcceptedWhy, f.AcceptedAt})
+	}
+	return v, nil
+}
+
+func (s *Server) between(ctx context.Context, siteID int64, from, to string) []settings.Difference {
+	a, err := s.Store.Revision(ctx, siteID, from)
+	if err != nil {
+		return []settings.Difference{}
+	}
+	b, err := s.Store.Revision(ctx, siteID, to)
+	if err != nil {
+		return []settings.Difference{}
+	}
+	if d := settings.Diff(a, b); d != nil {
+		return d
+	}
+	return []settings.Difference{}
+}
+
+func (s *Server) acceptFinding(ctx context.Context, id int64, accepted bool, why string) (RoundView, error) {
+	f, err := s.Store.Finding(ctx, id)
+	if err != nil {
+		return RoundView{}, err
+	}
+	if f.Document.V.Kind == evidence.NotCheckedKind && accepted {
+		return RoundView{}, huma.Error409Conflict("What could not be looked at cannot be accepted. Look again instead.")
+	}
+	if accepted && why == "" {
+		return RoundView{}, huma.Error422UnprocessableEntity("Say why the difference is meant; the record needs it.")
+	}
+	r, err := s.Store.Round(ctx, f.RoundID)
+	if err != nil {
+		return RoundView{}, err
+	}
+	if r.State != store.Done {
+		return RoundView{}, huma.Error409Conflict("The round has not come to a verdict; findings can be accepted when it has.")
+	}
+	if err := s.Store.AcceptFinding(ctx, id, accepted, s.Who, why); err != nil {
+		return RoundView{}, err
+	}
+	if err := work.Rejudge(ctx, s.Store, f.RoundID); err != nil {
+		return RoundView{}, err
+	}
+	text := "Took back the acceptance of: " + f.Document.V.Title
+	if accepted {
+		text = "Accepted as meant: " + f.Document.V.Title + ". " + why
+	}
+	if err := s.Store.Record(ctx, store.Event{SiteID: r.SiteID, ChangeID: r.ChangeID, RoundID: &r.ID, Kind: "finding", Who: s.Who, Text: text}); err != nil {
+		return RoundView{}, err
+	}
+	if err := s.Store.Tell(ctx, store.Notice{Site: r.SiteID, Round: r.ID}); err != nil {
+		return RoundView{}, err
+	}
+	return s.roundView(ctx, f.RoundID)
+}

@@ -1,0 +1,170 @@
+package web
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"path"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+
+	"tidemarker/docs/contract"
+	"tidemarker/internal/connector"
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/store"
+	"tidemarker/internal/work"
+)
+
+// Server is what the handlers work with.
+type Server struct {
+	Store  *store.Store
+	Runner *work.Runner
+	Log    *slog.Logger
+	Who    string // until people can sign in, everybody is the one who started the server
+
+	hub hub
+}
+
+// New returns the whole handler. The server listens for changes of the database until
+// the context ends.
+func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
+	go s.hub.run(ctx, s.Store)
+	r := chi.NewRouter()
+	r.Use(s.onlyLoopback, secureHeaders)
+	s.API(r)
+	r.Get("/api/v1/events", s.events)
+	r.Get("/api/v1/blobs/{sha256}", s.blob)
+	r.Get("/api/v1/findings/{id}/difference.png", s.differencePicture)
+	r.Get("/api/contract/connector-v1.openapi.yaml", serveBytes("application/yaml", contract.ConnectorYAML))
+	r.Get("/api/contract/site-file.schema.json", serveBytes("application/schema+json", contract.SiteFileSchema))
+	r.Get("/api/contract/report.schema.json", serveBytes("application/schema+json", contract.ReportSchema))
+	r.NotFound(s.unknownOrInterface(files))
+	return http.NewCrossOriginProtection().Handler(r)
+}
+
+// A list without members is written as [], so no list of the API can be null.
+func init() { huma.DefaultArrayNullable = false }
+
+// API registers every operation on a router and returns the description.
+func (s *Server) API(r chi.Router) huma.API {
+	cfg := huma.DefaultConfig("Tide Marker", "1")
+	cfg.Info.Description = "Promotes a site's speed settings through staging, with evidence, and rolls faulty settings back."
+	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", ""
+	cfg.CreateHooks = nil // answers carry no $schema member
+	api := humachi.New(r, cfg)
+	v1 := huma.NewGroup(api, "/api/v1")
+	s.siteOperations(v1)
+	s.environmentOperations(v1)
+	s.changeOperations(v1)
+	s.roundOperations(v1)
+	return api
+}
+
+// onlyLoopback refuses requests that name another host: a page elsewhere could have
+// its own name resolve to this machine.
+func (s *Server) onlyLoopback(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host := r.Host
+		if h, _, err := net.SplitHostPort(host); err == nil {
+			host = h
+		}
+		if ip := net.ParseIP(strings.Trim(host, "[]")); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+			http.Error(w, "Until people can sign in, Tide Marker answers only under a loopback address.", http.StatusMisdirectedRequest)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+func secureHeaders(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("X-Frame-Options", "DENY")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'")
+		next.ServeHTTP(w, r)
+	})
+}
+
+func serveBytes(mediaType string, raw []byte) http.HandlerFunc {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", mediaType)
+		_, _ = w.Write(raw)
+	}
+}
+
+// unknownOrInterface serves the built interface; every address of a view gets its
+// start page. An unknown address of the API is a problem.
+func (s *Server) unknownOrInterface(files embed.FS) http.HandlerFunc {
+	dist, err := fs.Sub(files, "dist")
+	if err != nil {
+		panic("the interface was built into the binary under another name: " + err.Error())
+	}
+	server := http.FileServerFS(dist)
+	return func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(http.StatusNotFound)
+			_, _ = w.Write([]byte(`{"title":"Not Found","status":404,"detail":"The API has no such address; see /api/openapi.json."}`))
+			return
+		}
+		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
+		if info, err := fs.Stat(dist, name); err != nil || info.IsDir() {
+			r.URL.Path = "/"
+			w.Header().Set("Cache-Control", "no-cache")
+			if _, err := fs.Stat(dist, "index.html"); err != nil {
+				http.Error(w, "The interface has not been built into this binary. Run: make build", http.StatusNotFound)
+				return
+			}
+		} else if strings.HasPrefix(name, "assets/") {
+			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		server.ServeHTTP(w, r)
+	}
+}
+
+// problem turns an error into the problem details that a person can act on.
+func problem(err error) error {
+	if err == nil {
+		return nil
+	}
+	if _, ok := errors.AsType[huma.StatusError](err); ok {
+		return err
+	}
+	if errors.Is(err, store.ErrNotFound) {
+		return huma.Error404NotFound(err.Error())
+	}
+	if no, ok := errors.AsType[*release.NotAllowed](err); ok {
+		return huma.Error409Conflict(no.Why)
+	}
+	if refused, ok := errors.AsType[*connector.Refused](err); ok {
+		var details []error
+		for _, k := range refused.Keys {
+			details = append(details, &huma.ErrorDetail{Message: k.Why, Location: "values." + k.Key})
+		}
+		return huma.Error422UnprocessableEntity(refused.Error(), details...)
+	}
+	if isSiteFault(err) {
+		return huma.Error502BadGateway(err.Error())
+	}
+	return huma.Error500InternalServerError("Something went wrong on the server; its log says what.", err)
+}
+
+func isSiteFault(err error) bool {
+	if _, ok := errors.AsType[*connector.Unreachable](err); ok {
+		return true
+	}
+	if _, ok := errors.AsType[*connector.Unauthorised](err); ok {
+		return true
+	}
+	_, ok := errors.AsType[*connector.NotAConnector](err)
+	return ok
+}

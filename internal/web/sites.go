@@ -1,0 +1,348 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/store"
+)
+
+// MarkView is a place to go back to.
+type MarkView struct {
+	ID          int64             `json:"id"`
+	Fingerprint string            `json:"fingerprint"`
+	Round       int64             `json:"round"`
+	Reason      string            `json:"reason"`
+	Who         string            `json:"who"`
+	TakenAt     time.Time         `json:"takenAt"`
+	Looks       evidence.Progress `json:"looks"`
+	Verdict     evidence.Verdict  `json:"verdict" enum:"clear,broken,unsure,not checked"`
+}
+
+// ApplicationView is one act on an environment's settings.
+type ApplicationView struct {
+	ID          int64      `json:"id"`
+	Kind        string     `json:"kind" enum:"try,promote,roll back,put back,outside,first"`
+	Fingerprint string     `json:"fingerprint"`
+	Predecessor string     `json:"predecessor"`
+	State       string     `json:"state" enum:"intended,applied,not applied"`
+	Note        string     `json:"note"`
+	Who         string     `json:"who"`
+	Round       *int64     `json:"round"`
+	Change      *int64     `json:"change"`
+	At          time.Time  `json:"at"`
+	EndedAt     *time.Time `json:"endedAt"`
+}
+
+// EnvironmentView is one environment with what happened on it.
+type EnvironmentView struct {
+	ID           int64             `json:"id"`
+	Name         string            `json:"name"`
+	URL          string            `json:"url"`
+	Connector    string            `json:"connector" doc:"Kind of connector; empty when there is none."`
+	Fingerprint  string            `json:"fingerprint" doc:"Last read back; empty before the first reading."`
+	ReadAt       *time.Time        `json:"readAt"`
+	Software     string            `json:"software,omitempty"`
+	Marks        []MarkView        `json:"marks"`
+	Applications []ApplicationView `json:"applications"`
+	Rounds       []RoundSummary    `json:"rounds"`
+}
+
+// ChangeSummary is a change in a list.
+type ChangeSummary struct {
+	ID          int64     `json:"id"`
+	Title       string    `json:"title"`
+	State       string    `json:"state"`
+	Edits       int       `json:"edits"`
+	Explanation string    `json:"explanation"`
+	CreatedBy   string    `json:"createdBy"`
+	UpdatedAt   time.Time `json:"updatedAt"`
+}
+
+// SiteView is a site with its environments and changes.
+type SiteView struct {
+	ID           int64             `json:"id"`
+	Name         string            `json:"name"`
+	Pages        int               `json:"pages"`
+	Journeys     int               `json:"journeys"`
+	Personas     []string          `json:"personas"`
+	Environments []EnvironmentView `json:"environments"`
+	Changes      []ChangeSummary   `json:"changes"`
+	Waiting      string            `json:"waiting" doc:"The one thing that waits for a person, in words; empty when nothing does."`
+	WaitingFor   string            `json:"waitingFor" enum:",change,round,mark,read" doc:"What kind of thing waits."`
+	WaitingID    int64             `json:"waitingId,omitempty"`
+}
+
+// SiteSummary is a site in the list of sites.
+type SiteSummary struct {
+	ID           int64                `json:"id"`
+	Name         string               `json:"name"`
+	Environments []EnvironmentSummary `json:"environments"`
+	Waiting      string               `json:"waiting"`
+	WaitingFor   string               `json:"waitingFor"`
+	WaitingID    int64                `json:"waitingId,omitempty"`
+	UpdatedAt    time.Time            `json:"updatedAt"`
+}
+
+// EnvironmentSummary is an environment in the list of sites.
+type EnvironmentSummary struct {
+	Name        string           `json:"name"`
+	Fingerprint string           `json:"fingerprint"`
+	ReadAt      *time.Time       `json:"readAt"`
+	MarkedAt    *time.Time       `json:"markedAt"`
+	AtMark      bool             `json:"atMark" doc:"It has the settings of its latest mark."`
+	LastVerdict evidence.Verdict `json:"lastVerdict" doc:"Of its last round; empty when it had none."`
+	LastSummary string           `json:"lastSummary"`
+}
+
+type output[T any] struct{ Body T }
+
+func out[T any](v T, err error) (*output[T], error) {
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &output[T]{v}, nil
+}
+
+// ByID is the number in an operation's address.
+type ByID struct {
+	ID int64 `path:"id"`
+}
+
+func (s *Server) siteOperations(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "list-sites", Method: http.MethodGet, Path: "/sites", Summary: "Sites, by name", Tags: []string{"sites"}},
+		func(ctx context.Context, in *struct {
+			Q      string `query:"q" doc:"A part of the name."`
+			Limit  int    `query:"limit" minimum:"1" maximum:"100" default:"30"`
+			Offset int    `query:"offset" minimum:"0"`
+		}) (*output[SiteList], error) {
+			return out(s.listSites(ctx, in.Q, in.Limit, in.Offset))
+		})
+	huma.Register(api, huma.Operation{OperationID: "import-site", Method: http.MethodPost, Path: "/sites", Summary: "Registers a site from a site file, or updates it", Tags: []string{"sites"}, DefaultStatus: http.StatusCreated},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				File string `json:"file" doc:"The site file, YAML or JSON."`
+			}
+		}) (*output[SiteView], error) {
+			doc, err := site.Parse([]byte(in.Body.File))
+			if err != nil {
+				return nil, huma.Error422UnprocessableEntity(err.Error())
+			}
+			row, err := s.Store.SaveSite(ctx, doc, s.Who)
+			if err != nil {
+				return nil, problem(err)
+			}
+			return out(s.siteView(ctx, row.ID))
+		})
+	huma.Register(api, huma.Operation{OperationID: "get-site", Method: http.MethodGet, Path: "/sites/{id}", Summary: "A site with its environments, marks and changes", Tags: []string{"sites"}},
+		func(ctx context.Context, in *ByID) (*output[SiteView], error) { return out(s.siteView(ctx, in.ID)) })
+	huma.Register(api, huma.Operation{OperationID: "get-history", Method: http.MethodGet, Path: "/sites/{id}/history", Summary: "What happened, the latest first", Tags: []string{"sites"}},
+		func(ctx context.Context, in *struct {
+			ByID
+			Before int64 `query:"before" doc:"Only what is older than this number."`
+			Limit  int   `query:"limit" minimum:"1" maximum:"200" default:"50"`
+		}) (*output[[]HistoryLine], error) {
+			rows, err := s.Store.History(ctx, in.ID, in.Before, in.Limit)
+			lines := []HistoryLine{}
+			for _, e := range rows {
+				lines = append(lines, HistoryLine{e.ID, e.At, e.Who, e.Kind, e.Text, e.ChangeID, e.RoundID})
+			}
+			return out(lines, err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "list-exclusions", Method: http.MethodGet, Path: "/sites/{id}/exclusions", Summary: "What is left alone, and why", Tags: []string{"sites"}},
+		func(ctx context.Context, in *ByID) (*output[[]ExclusionView], error) {
+			rows, err := s.Store.SiteExclusions(ctx, in.ID)
+			return out(exclusionViews(rows), err)
+		})
+}
+
+// SiteList is one page of the sites.
+type SiteList struct {
+	Sites []SiteSummary `json:"sites"`
+	Total int           `json:"total"`
+}
+
+// HistoryLine is one line of a site's history.
+type HistoryLine struct {
+	ID     int64     `json:"id"`
+	At     time.Time `json:"at"`
+	Who    string    `json:"who"`
+	Kind   string    `json:"kind"`
+	Text   string    `json:"text"`
+	Change *int64    `json:"change"`
+	Round  *int64    `json:"round"`
+}
+
+// ExclusionView is something left alone, and why.
+type ExclusionView struct {
+	ID      int64         `json:"id"`
+	Change  int64         `json:"change"`
+	Finding *int64        `json:"finding"`
+	Role    settings.Role `json:"role"`
+	Key     string        `json:"key"`
+	Pattern string        `json:"pattern"`
+	Reason  string        `json:"reason"`
+	Who     string        `json:"who"`
+	At      time.Time     `json:"at"`
+}
+
+func exclusionViews(rows []store.Exclusion) []ExclusionView {
+	out := []ExclusionView{}
+	for _, e := range rows {
+		out = append(out, ExclusionView{e.ID, e.ChangeID, e.FindingID, e.Role, e.Key, e.Pattern, e.Reason, e.Who, e.MadeAt})
+	}
+	return out
+}
+
+func (s *Server) listSites(ctx context.Context, part string, limit, offset int) (SiteList, error) {
+	rows, total, err := s.Store.Sites(ctx, part, limit, offset)
+	if err != nil {
+		return SiteList{}, err
+	}
+	list := SiteList{Sites: []SiteSummary{}, Total: total}
+	for _, row := range rows {
+		v, err := s.siteView(ctx, row.ID)
+		if err != nil {
+			return SiteList{}, err
+		}
+		sum := SiteSummary{ID: v.ID, Name: v.Name, Waiting: v.Waiting, WaitingFor: v.WaitingFor, WaitingID: v.WaitingID, UpdatedAt: row.UpdatedAt}
+		for _, e := range v.Environments {
+			es := EnvironmentSummary{Name: e.Name, Fingerprint: e.Fingerprint, ReadAt: e.ReadAt}
+			if len(e.Marks) > 0 {
+				es.MarkedAt, es.AtMark = &e.Marks[0].TakenAt, e.Marks[0].Fingerprint == e.Fingerprint
+			}
+			for _, r := range e.Rounds {
+				if r.Verdict != "" {
+					es.LastVerdict, es.LastSummary = r.Verdict, r.Summary
+					break
+				}
+			}
+			sum.Environments = append(sum.Environments, es)
+		}
+		list.Sites = append(list.Sites, sum)
+	}
+	return list, nil
+}
+
+func (s *Server) siteView(ctx context.Context, id int64) (SiteView, error) {
+	row, err := s.Store.Site(ctx, id)
+	if err != nil {
+		return SiteView{}, err
+	}
+	doc := row.Document.V
+	v := SiteView{ID: row.ID, Name: row.Name, Pages: len(doc.Pages), Journeys: len(doc.Journeys), Personas: []string{site.Visitor}, Changes: []ChangeSummary{}}
+	for _, p := range doc.Personas {
+		v.Personas = append(v.Personas, p.Name)
+	}
+	envs, err := s.Store.Environments(ctx, id)
+	if err != nil {
+		return v, err
+	}
+	rounds, err := s.Store.Rounds(ctx, id, 60)
+	if err != nil {
+		return v, err
+	}
+	for _, e := range envs {
+		ev, err := s.environmentView(ctx, e, rounds)
+		if err != nil {
+			return v, err
+		}
+		v.Environments = append(v.Environments, ev)
+	}
+	changes, err := s.Store.Changes(ctx, id, 20, 0)
+	if err != nil {
+		return v, err
+	}
+	for _, c := range changes {
+		v.Changes = append(v.Changes, changeSummary(c))
+	}
+	v.Waiting, v.WaitingFor, v.WaitingID = waiting(v)
+	return v, nil
+}
+
+func (s *Server) environmentView(ctx context.Context, e store.Environment, rounds []store.Round) (EnvironmentView, error) {
+	v := EnvironmentView{ID: e.ID, Name: e.Name, URL: e.URL, Connector: e.ConnectorKind, Fingerprint: e.Fingerprint, ReadAt: e.ReadAt,
+		Marks: []MarkView{}, Applications: []ApplicationView{}, Rounds: []RoundSummary{}}
+	if e.About.V != nil {
+		v.Software = e.About.V.Software
+	}
+	marks, err := s.Store.Marks(ctx, e.ID, 12)
+	if err != nil {
+		return v, err
+	}
+	for _, m := range marks {
+		mv := MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Round: m.RoundID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
+		if r, err := s.Store.Round(ctx, m.RoundID); err == nil {
+			mv.Looks, mv.Verdict = r.Progress.V.Looks, r.Verdict
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return v, err
+		}
+		v.Marks = append(v.Marks, mv)
+	}
+	applied, err := s.Store.Applications(ctx, e.ID, 20)
+	if err != nil {
+		return v, err
+	}
+	for _, a := range applied {
+		v.Applications = append(v.Applications, ApplicationView{a.ID, a.Kind, a.Fingerprint, a.Predecessor, a.State, a.Note, a.Who, a.RoundID, a.ChangeID, a.IntendedAt, a.EndedAt})
+	}
+	for _, r := range rounds {
+		if r.EnvironmentID == e.ID {
+			v.Rounds = append(v.Rounds, roundSummary(r, e.Name))
+		}
+	}
+	return v, nil
+}
+
+func changeSummary(c store.Change) ChangeSummary {
+	return ChangeSummary{c.ID, c.Title, string(c.State), len(c.Edits.V), c.Explanation, c.CreatedBy, c.UpdatedAt}
+}
+
+// waiting says what a person should look at first on a site.
+func waiting(v SiteView) (text, kind string, id int64) {
+	for _, e := range v.Environments {
+		for _, r := range e.Rounds {
+			if r.State == string(store.Running) || r.State == string(store.Queued) {
+				return fmt.Sprintf("A round is under way on %s.", e.Name), "round", r.ID
+			}
+		}
+	}
+	says := map[string]string{
+		"promoted":   "%s is on production, and its check is not clear.",
+		"checked":    "%s was checked on staging and waits for a decision.",
+		"on staging": "%s is on staging, unchecked.",
+		"going back": "%s is being rolled back.",
+	}
+	for _, state := range []string{"promoted", "checked", "on staging", "going back"} {
+		for _, c := range v.Changes {
+			if c.State == state {
+				return fmt.Sprintf(says[state], c.Title), "change", c.ID
+			}
+		}
+	}
+	for _, e := range v.Environments {
+		if e.Connector == "" {
+			continue
+		}
+		if len(e.Marks) == 0 {
+			return fmt.Sprintf("%s has no mark to go back to yet.", e.Name), "mark", e.ID
+		}
+		if e.Marks[0].Fingerprint != e.Fingerprint {
+			return fmt.Sprintf("%s does not have the settings of its latest mark.", e.Name), "read", e.ID
+		}
+	}
+	for _, c := range v.Changes {
+		if c.State == "drafted" {
+			return fmt.Sprintf("%s is drafted.", c.Title), "change", c.ID
+		}
+	}
+	return "", "", 0
+}

@@ -1,0 +1,85 @@
+<script setup lang="ts">
+import Button from "primevue/button";
+import { onMounted, onUnmounted, ref } from "vue";
+import { connected } from "./api/live";
+import { night, switchNight } from "./design/theme";
+import KeysDialog from "./parts/KeysDialog.vue";
+
+const keys = ref(false);
+
+function press(e: KeyboardEvent) {
+  const typing = e.target instanceof HTMLElement && e.target.closest("input, textarea, select, [contenteditable]");
+  if (e.key === "?" && !typing) keys.value = true;
+}
+onMounted(() => addEventListener("keydown", press));
+onUnmounted(() => removeEventListener("keydown", press));
+</script>
+
+<template>
+  <a class="skip" href="#main">Skip to the content</a>
+  <header class="strip">
+    <RouterLink to="/" class="name">
+      <svg viewBox="0 0 34 18" width="34" height="18" aria-hidden="true">
+        <path d="M1 12c5-7 10-7 16 0s11 7 16 0" fill="none" stroke="currentColor" stroke-width="2" />
+        <path d="M17 17V1l7 3-7 3" fill="none" stroke="var(--broken)" stroke-width="1.8" />
+      </svg>
+      Tide Marker
+    </RouterLink>
+    <span v-if="!connected" class="offline" role="status">No connection; trying again</span>
+    <span class="grow" />
+    <Button text size="small" label="Keys" title="Keyboard (press ?)" @click="keys = true" />
+    <Button text size="small" :label="night ? 'By day' : 'By night'" @click="switchNight" />
+  </header>
+  <main id="main" tabindex="-1">
+    <RouterView :key="$route.path" />
+  </main>
+  <KeysDialog v-model="keys" />
+</template>
+
+<style scoped>
+.skip {
+  position: absolute;
+  left: -999px;
+}
+.skip:focus {
+  left: 8px;
+  top: 8px;
+  background: var(--sheet);
+  padding: 6px 10px;
+  z-index: 10;
+}
+.strip {
+  display: flex;
+  align-items: center;
+  gap: var(--s3);
+  padding: 5px var(--s4);
+  border-bottom: 3px double var(--rule-strong);
+  background: var(--sheet);
+}
+.name {
+  display: inline-flex;
+  align-items: center;
+  gap: 8px;
+  font-family: var(--chart);
+  font-style: italic;
+  font-weight: 600;
+  font-size: 1.15rem;
+  color: var(--deep);
+  text-decoration: none;
+}
+.grow {
+  flex: 1;
+}
+.offline {
+  color: var(--broken);
+  font-weight: 600;
+}
+main {
+  max-width: 1440px;
+  margin: 0 auto;
+  padding: var(--s4);
+}
+main:focus {
+  outline: none;
+}
+</style>

@@ -1,0 +1,158 @@
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
+import { toValue, type MaybeRefOrGetter } from "vue";
+import { api, body, type Schemas } from "./client";
+
+type Id = MaybeRefOrGetter<number>;
+
+export function useSites(q: MaybeRefOrGetter<string>, offset: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: ["sites", q, offset],
+    queryFn: () =>
+      body(api.GET("/api/v1/sites", { params: { query: { q: toValue(q), offset: toValue(offset), limit: 30 } } })),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useSite(id: Id) {
+  return useQuery({
+    queryKey: ["site", id],
+    queryFn: () => body(api.GET("/api/v1/sites/{id}", { params: { path: { id: toValue(id) } } })),
+  });
+}
+
+export function useHistory(id: Id) {
+  return useQuery({
+    queryKey: ["history", id],
+    queryFn: () =>
+      body(api.GET("/api/v1/sites/{id}/history", { params: { path: { id: toValue(id) }, query: { limit: 200 } } })),
+  });
+}
+
+export function useExclusions(id: Id) {
+  return useQuery({
+    queryKey: ["exclusions", id],
+    queryFn: () => body(api.GET("/api/v1/sites/{id}/exclusions", { params: { path: { id: toValue(id) } } })),
+  });
+}
+
+export function useChange(id: Id) {
+  return useQuery({
+    queryKey: ["change", id],
+    queryFn: () => body(api.GET("/api/v1/changes/{id}", { params: { path: { id: toValue(id) } } })),
+  });
+}
+
+export function useRound(id: Id) {
+  return useQuery({
+    queryKey: ["round", id],
+    queryFn: () => body(api.GET("/api/v1/rounds/{id}", { params: { path: { id: toValue(id) } } })),
+  });
+}
+
+export function useProof(finding: MaybeRefOrGetter<number | undefined>) {
+  return useQuery({
+    queryKey: ["proof", finding],
+    queryFn: () => body(api.GET("/api/v1/findings/{id}/proof", { params: { path: { id: toValue(finding)! } } })),
+    enabled: () => toValue(finding) !== undefined,
+    staleTime: Infinity,
+  });
+}
+
+export type ChangeAct = "try" | "promote" | "rollback" | "drop" | "accept";
+
+/** Everything a person can do, each reading again what it changed. */
+export function useActs() {
+  const client = useQueryClient();
+  const again = () => client.invalidateQueries();
+  return {
+    begin: useMutation({
+      mutationFn: (v: { site: number; title: string; reason: string; effect: string }) =>
+        body(
+          api.POST("/api/v1/sites/{id}/changes", {
+            params: { path: { id: v.site } },
+            body: { title: v.title, reason: v.reason, effect: v.effect },
+          }),
+        ),
+      onSuccess: again,
+    }),
+    edit: useMutation({
+      mutationFn: (v: {
+        id: number;
+        version: number;
+        title: string;
+        reason: string;
+        effect: string;
+        edits: Record<string, unknown>;
+      }) =>
+        body(
+          api.PUT("/api/v1/changes/{id}", {
+            params: { path: { id: v.id } },
+            body: { version: v.version, title: v.title, reason: v.reason, effect: v.effect, edits: v.edits },
+          }),
+        ),
+      onSuccess: (c) => {
+        client.setQueryData(["change", c.id], c);
+        void client.invalidateQueries({ queryKey: ["site"] });
+      },
+    }),
+    act: useMutation({
+      mutationFn: (v: { id: number; act: ChangeAct }) =>
+        body(api.POST(`/api/v1/changes/{id}/${v.act}`, { params: { path: { id: v.id } } })),
+      onSuccess: again,
+    }),
+    leaveAlone: useMutation({
+      mutationFn: (v: { change: number; key: string; pattern: string; reason: string; finding?: number }) =>
+        body(
+          api.POST("/api/v1/changes/{id}/exclusions", {
+            params: { path: { id: v.change } },
+            body: { key: v.key, pattern: v.pattern, reason: v.reason, finding: v.finding },
+          }),
+        ),
+      onSuccess: again,
+    }),
+    mark: useMutation({
+      mutationFn: (env: number) => body(api.POST("/api/v1/environments/{id}/marks", { params: { path: { id: env } } })),
+      onSuccess: again,
+    }),
+    check: useMutation({
+      mutationFn: (env: number) =>
+        body(api.POST("/api/v1/environments/{id}/checks", { params: { path: { id: env } } })),
+      onSuccess: again,
+    }),
+    read: useMutation({
+      mutationFn: (env: number) => body(api.POST("/api/v1/environments/{id}/read", { params: { path: { id: env } } })),
+      onSuccess: again,
+    }),
+    goBack: useMutation({
+      mutationFn: (v: { env: number; mark: number }) =>
+        body(
+          api.POST("/api/v1/environments/{id}/rollbacks", {
+            params: { path: { id: v.env } },
+            body: { mark: v.mark },
+          }),
+        ),
+      onSuccess: again,
+    }),
+    stop: useMutation({
+      mutationFn: (round: number) => body(api.POST("/api/v1/rounds/{id}/stop", { params: { path: { id: round } } })),
+      onSuccess: again,
+    }),
+    accept: useMutation({
+      mutationFn: (v: { finding: number; accepted: boolean; why: string }) =>
+        body(
+          api.POST("/api/v1/findings/{id}/accept", {
+            params: { path: { id: v.finding } },
+            body: { accepted: v.accepted, why: v.why },
+          }),
+        ),
+      onSuccess: again,
+    }),
+  };
+}
+
+export type Finding = Schemas["FindingView"];
+export type Change = Schemas["ChangeView"];
+export type Round = Schemas["RoundView"];
+export type Proof = Schemas["Proof"];
+export type Environment = Schemas["EnvironmentView"];
+export type Site = Schemas["SiteView"];

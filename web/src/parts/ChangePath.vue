@@ -1,0 +1,184 @@
+<script setup lang="ts">
+/** The way of a change: where it stands, the next step, and why a step is not allowed yet. */
+import Button from "primevue/button";
+import { computed, ref } from "vue";
+import { useRouter } from "vue-router";
+import { useActs, type Change, type ChangeAct } from "../api/queries";
+import Consequence from "./Consequence.vue";
+import StateGlyph from "./StateGlyph.vue";
+import Trouble from "./Trouble.vue";
+import When from "./When.vue";
+
+const props = defineProps<{ change: Change }>();
+const acts = useActs();
+const router = useRouter();
+
+const steps = computed(() => [
+  { name: "drafted", done: true },
+  { name: `tried on ${props.change.staging}`, done: !["drafted", "trying"].includes(props.change.state) },
+  {
+    name: "checked clear",
+    done: last("try")?.verdict === "clear" && last("try")?.target === props.change.fingerprint,
+  },
+  { name: `promoted to ${props.change.production}`, done: ["promoted", "marked"].includes(props.change.state) },
+  { name: "marked", done: props.change.state === "marked" },
+]);
+function last(kind: string) {
+  return props.change.rounds.find((r) => r.kind === kind && r.finishedAt);
+}
+
+const labels: Record<string, { act: ChangeAct; label: string }> = {
+  try: { act: "try", label: `Try it on staging` },
+  promote: { act: "promote", label: "Promote it" },
+  accept: { act: "accept", label: "Take it as it is" },
+  "roll back": { act: "rollback", label: "Roll back" },
+  drop: { act: "drop", label: "Give it up" },
+};
+const shown = computed(() =>
+  props.change.choices
+    .filter((c) => labels[c.event])
+    .map((c) => ({ ...c, ...labels[c.event]! }))
+    .sort((a, b) => Number(b.next) - Number(a.next)),
+);
+
+const asked = ref<ChangeAct>();
+const asking = computed({ get: () => asked.value !== undefined, set: (v) => !v && (asked.value = undefined) });
+const consequence = computed(() => {
+  const c = props.change;
+  const differs = c.differences.map((d) => `${d.title}: ${d.fromText} → ${d.toText}`).join("; ");
+  const look = "All pages and journeys are looked at and compared with its mark.";
+  switch (asked.value) {
+    case "promote":
+      return {
+        title: `Promote to ${c.production}`,
+        verb: "Promote",
+        does: [
+          `${c.production} gets exactly the settings that were checked, ${c.fingerprint.slice(0, 8)}: ${differs}.`,
+          "Visitors see them from that moment on.",
+          "Held pages are dropped and the watched pages warmed; the first visitors of other pages wait a little longer.",
+          look,
+          "When that is clear, a mark is taken. Until then you can roll back in one step.",
+        ],
+      };
+    case "rollback":
+      return {
+        title: "Roll back",
+        verb: "Roll back",
+        does: [
+          `${["promoted", "marked"].includes(c.state) ? `${c.production}, then ${c.staging},` : c.staging} goes back to the settings of its last mark before this change.`,
+          "The settings are read back, held pages are dropped, the watched pages are warmed.",
+          `${look} It is done only when that is clear.`,
+        ],
+        loses: "nothing: the change and its evidence stay, and it can be tried again.",
+      };
+    case "drop":
+      return {
+        title: "Give the change up",
+        verb: "Give it up",
+        does: ["The change can no longer be edited or tried."],
+        loses: "nothing: it stays in the history.",
+      };
+    case "accept":
+      return {
+        title: `Take ${c.production} as it is`,
+        verb: "Take it",
+        does: ["A mark is taken although the check left something for a person to judge. Your name stands beside it."],
+      };
+    default:
+      return undefined;
+  }
+});
+
+async function go(act: ChangeAct) {
+  const c = await acts.act.mutateAsync({ id: props.change.id, act });
+  asked.value = undefined;
+  const open = c.rounds.find((r) => r.state === "queued" || r.state === "running");
+  if (open) await router.push(`/rounds/${open.id}`);
+}
+</script>
+
+<template>
+  <section class="stack">
+    <ol class="way">
+      <li v-for="s in steps" :key="s.name" :class="{ done: s.done }">
+        {{ s.name }}<span class="visually-hidden">{{ s.done ? " (done)" : " (not yet)" }}</span>
+      </li>
+    </ol>
+    <p><StateGlyph :state="change.state" /></p>
+    <p v-if="change.explanation" class="small">{{ change.explanation }}</p>
+    <Trouble :error="acts.act.error.value" />
+    <div v-for="c in shown" :key="c.event" class="choice">
+      <Button
+        :label="c.label"
+        :outlined="!c.next"
+        :disabled="!c.allowed"
+        :loading="acts.act.isPending.value && acts.act.variables.value?.act === c.act"
+        :size="c.next ? undefined : 'small'"
+        @click="c.act === 'try' ? go('try') : (asked = c.act)"
+      />
+      <p v-if="!c.allowed" class="small faded">{{ c.why }}</p>
+    </div>
+    <div v-if="change.rounds.length">
+      <h2>Rounds</h2>
+      <ul class="plain-list">
+        <li v-for="r in change.rounds" :key="r.id" class="round">
+          <RouterLink :to="`/rounds/${r.id}`">{{ r.kind }}, {{ r.environment }}</RouterLink>
+          <StateGlyph :state="r.finishedAt ? r.verdict || r.state : r.state" />
+          <span class="small faded"><When :at="r.finishedAt ?? r.createdAt" short /></span>
+        </li>
+      </ul>
+    </div>
+    <Consequence
+      v-if="consequence"
+      v-model="asking"
+      v-bind="consequence"
+      :busy="acts.act.isPending.value"
+      @go="go(asked!)"
+    />
+  </section>
+</template>
+
+<style scoped>
+.way {
+  list-style: none;
+  margin: 0;
+  padding: 0 0 0 14px;
+  border-left: 2px solid var(--rule-strong);
+}
+.way li {
+  position: relative;
+  padding: 2px 0;
+  color: var(--faded);
+}
+.way li::before {
+  content: "";
+  position: absolute;
+  left: -20px;
+  top: 8px;
+  width: 10px;
+  height: 10px;
+  border: 2px solid var(--rule-strong);
+  background: var(--paper);
+}
+.way li.done {
+  color: var(--ink);
+  font-weight: 600;
+}
+.way li.done::before {
+  background: var(--deep);
+  border-color: var(--deep);
+}
+.choice {
+  display: flex;
+  flex-direction: column;
+  gap: 3px;
+  align-items: stretch;
+}
+.round {
+  display: flex;
+  gap: var(--s2);
+  justify-content: space-between;
+  border-bottom: 1px solid var(--rule);
+  padding: 4px 0;
+}
+</style>

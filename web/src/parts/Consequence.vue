@@ -1,0 +1,37 @@
+<script setup lang="ts">
+/** Asks before something is done to a site, and says what it will do and what is lost. */
+import Button from "primevue/button";
+import Dialog from "primevue/dialog";
+
+defineProps<{ title: string; does: string[]; loses?: string; verb: string; busy?: boolean }>();
+const open = defineModel<boolean>({ required: true });
+defineEmits<{ go: [] }>();
+</script>
+
+<template>
+  <Dialog v-model:visible="open" modal :header="title" :style="{ width: '34rem' }" :draggable="false">
+    <ol class="does">
+      <li v-for="d in does" :key="d">{{ d }}</li>
+    </ol>
+    <p v-if="loses" class="loses"><strong>What is lost:</strong> {{ loses }}</p>
+    <template #footer>
+      <Button label="Leave it" text @click="open = false" />
+      <Button :label="verb" :loading="busy" autofocus @click="$emit('go')" />
+    </template>
+  </Dialog>
+</template>
+
+<style scoped>
+.does {
+  margin: 0 0 var(--s3);
+  padding-left: 1.3em;
+}
+.does li {
+  margin-bottom: var(--s1);
+}
+.loses {
+  border-left: 4px solid var(--unsure);
+  background: var(--unsure-wash);
+  padding: var(--s2) var(--s3);
+}
+</style>

@@ -1,0 +1,46 @@
+<script setup lang="ts">
+import Dialog from "primevue/dialog";
+
+const open = defineModel<boolean>({ required: true });
+const keys = [
+  ["j / k", "next / previous finding"],
+  ["1 2 3", "side by side, laid over, difference"],
+  ["x", "swap what was and what is"],
+  ["+ / − / 0", "zoom in, out, to fit"],
+  ["a", "accept the finding as meant"],
+  ["l", "leave something alone because of the finding"],
+  ["/", "search settings"],
+  ["?", "this list"],
+  ["Esc", "close"],
+];
+</script>
+
+<template>
+  <Dialog v-model:visible="open" modal header="Keys" :style="{ width: '26rem' }" :draggable="false">
+    <dl>
+      <template v-for="[k, what] in keys" :key="k">
+        <dt>
+          <kbd>{{ k }}</kbd>
+        </dt>
+        <dd>{{ what }}</dd>
+      </template>
+    </dl>
+  </Dialog>
+</template>
+
+<style scoped>
+dl {
+  display: grid;
+  grid-template-columns: 7rem 1fr;
+  gap: 6px;
+  margin: 0;
+}
+dd {
+  margin: 0;
+}
+kbd {
+  font-family: var(--mono);
+  border: 1px solid var(--rule-strong);
+  padding: 1px 6px;
+}
+</style>

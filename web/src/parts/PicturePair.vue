@@ -1,0 +1,213 @@
+<script setup lang="ts">
+/**
+ * Two pictures of a page: side by side, laid over each other with a movable edge, or
+ * what differs. Regions that changed are outlined; parts that may differ are hatched.
+ */
+import Button from "primevue/button";
+import SelectButton from "primevue/selectbutton";
+import { computed, nextTick, onMounted, onUnmounted, ref, useTemplateRef, watch } from "vue";
+import type { Schemas } from "../api/client";
+
+const props = defineProps<{
+  before?: Schemas["Picture"];
+  now?: Schemas["Picture"];
+  difference: string;
+  regions: Schemas["Region"][];
+  quiet: Schemas["Region"][];
+}>();
+type Way = "beside" | "over" | "difference";
+const ways: { value: Way; label: string }[] = [
+  { value: "beside", label: "Side by side" },
+  { value: "over", label: "Laid over" },
+  { value: "difference", label: "Difference" },
+];
+const way = ref<Way>("beside");
+const swapped = ref(false);
+const edge = ref(50);
+const zoom = ref(0); // 0: fit the width
+const url = (p?: Schemas["Picture"]) => (p ? `/api/v1/blobs/${p.sha256}` : "");
+const pair = computed(() => (swapped.value ? [props.now, props.before] : [props.before, props.now]));
+const names = computed(() => (swapped.value ? ["this round", "the mark"] : ["the mark", "this round"]));
+const width = computed(() => props.now?.width ?? props.before?.width ?? 1280);
+const height = computed(() => Math.max(props.now?.height ?? 0, props.before?.height ?? 0));
+
+const pane = useTemplateRef<HTMLElement>("pane");
+const paneWidth = ref(600);
+const scale = computed(
+  () =>
+    zoom.value ||
+    Math.min(1, (paneWidth.value - (way.value === "beside" ? 24 : 6)) / (way.value === "beside" ? 2 : 1) / width.value),
+);
+const size = computed(() => ({ width: `${width.value * scale.value}px`, height: `${height.value * scale.value}px` }));
+const box = (r: Schemas["Region"]) => ({
+  left: `${r.x * scale.value - 3}px`,
+  top: `${r.y * scale.value - 3}px`,
+  width: `${r.width * scale.value + 6}px`,
+  height: `${r.height * scale.value + 6}px`,
+});
+
+function show(first?: Schemas["Region"]) {
+  if (pane.value && first) pane.value.scrollTop = Math.max(0, first.y * scale.value - 60);
+}
+watch([() => props.regions, way], () => nextTick(() => show(props.regions[0])), { immediate: true });
+
+let watcher: ResizeObserver | undefined;
+onMounted(() => {
+  watcher = new ResizeObserver((e) => (paneWidth.value = e[0]!.contentRect.width));
+  watcher.observe(pane.value!);
+  addEventListener("keydown", press);
+});
+onUnmounted(() => {
+  watcher?.disconnect();
+  removeEventListener("keydown", press);
+});
+
+function press(e: KeyboardEvent) {
+  if (e.target instanceof HTMLElement && e.target.closest("input, textarea, [role=dialog]")) return;
+  if (e.ctrlKey || e.metaKey || e.altKey) return;
+  if ("123".includes(e.key) && e.key) way.value = ways[Number(e.key) - 1]!.value;
+  else if (e.key === "x") swapped.value = !swapped.value;
+  else if (e.key === "+") zoom.value = Math.min(3, scale.value * 1.25);
+  else if (e.key === "-") zoom.value = Math.max(0.1, scale.value / 1.25);
+  else if (e.key === "0") zoom.value = 0;
+}
+</script>
+
+<template>
+  <div class="pair">
+    <div class="row tools">
+      <SelectButton
+        v-model="way"
+        :options="ways"
+        option-label="label"
+        option-value="value"
+        size="small"
+        :allow-empty="false"
+        aria-label="How the pictures are shown"
+      />
+      <Button size="small" text label="Swap" title="x" @click="swapped = !swapped" />
+      <Button size="small" text label="−" aria-label="Zoom out" @click="zoom = Math.max(0.1, scale / 1.25)" />
+      <span class="small">{{ Math.round(scale * 100) }} %</span>
+      <Button size="small" text label="+" aria-label="Zoom in" @click="zoom = Math.min(3, scale * 1.25)" />
+      <Button size="small" text label="Fit" @click="zoom = 0" />
+      <label v-if="way === 'over'" class="row small"
+        >Edge
+        <input
+          v-model.number="edge"
+          type="range"
+          min="0"
+          max="100"
+          aria-label="Where the edge between the pictures lies"
+      /></label>
+    </div>
+    <div ref="pane" class="pane" tabindex="0" aria-label="Pictures">
+      <div v-if="way === 'beside'" class="beside">
+        <figure v-for="(p, i) in pair" :key="i">
+          <figcaption class="small">{{ names[i] }}</figcaption>
+          <div class="frame" :style="size">
+            <img v-if="p" :src="url(p)" :alt="`The page, ${names[i]}`" :style="{ width: size.width }" />
+            <p v-else class="faded">no picture</p>
+            <span v-for="(r, n) in quiet" :key="`q${n}`" class="quiet" :style="box(r)" />
+            <span v-for="(r, n) in regions" :key="n" class="region" :style="box(r)" />
+          </div>
+        </figure>
+      </div>
+      <div v-else-if="way === 'over'" class="frame" :style="size">
+        <img :src="url(pair[0])" :alt="`The page, ${names[0]}`" :style="{ width: size.width }" />
+        <img
+          :src="url(pair[1])"
+          :alt="`The page, ${names[1]}`"
+          class="top"
+          :style="{ width: size.width, clipPath: `inset(0 0 0 ${edge}%)` }"
+        />
+        <span class="edge" :style="{ left: `${edge}%` }" aria-hidden="true" />
+        <span class="tag left">{{ names[0] }}</span><span class="tag right">{{ names[1] }}</span>
+      </div>
+      <div v-else class="frame" :style="size">
+        <img :src="difference" alt="What differs, marked on a faded page" :style="{ width: size.width }" />
+        <span v-for="(r, n) in regions" :key="n" class="region" :style="box(r)" />
+      </div>
+    </div>
+    <p class="small faded">
+      {{ regions.length }} {{ regions.length === 1 ? "place differs" : "places differ"
+      }}<template v-if="quiet.length"
+        >; {{ quiet.length }} hatched {{ quiet.length === 1 ? "part" : "parts" }} may differ and
+        {{ quiet.length === 1 ? "was" : "were" }} left out</template
+      >.
+    </p>
+  </div>
+</template>
+
+<style scoped>
+.tools {
+  gap: var(--s1);
+  margin-bottom: var(--s2);
+}
+.pane {
+  overflow: auto;
+  max-height: calc(100vh - 330px);
+  min-height: 300px;
+  border: 1px solid var(--rule-strong);
+  background: var(--blind-wash);
+  padding: 2px;
+}
+.beside {
+  display: flex;
+  gap: 8px;
+  align-items: flex-start;
+}
+figure {
+  margin: 0;
+}
+figcaption {
+  position: sticky;
+  top: 0;
+  background: var(--sheet);
+  padding: 0 6px;
+  z-index: 1;
+  border-bottom: 1px solid var(--rule);
+}
+.frame {
+  position: relative;
+  overflow: hidden;
+  background: #fff;
+}
+img {
+  display: block;
+}
+.top {
+  position: absolute;
+  inset: 0;
+}
+.edge {
+  position: absolute;
+  top: 0;
+  bottom: 0;
+  width: 2px;
+  background: var(--broken);
+}
+.tag {
+  position: absolute;
+  top: 4px;
+  background: var(--sheet);
+  color: var(--ink);
+  padding: 0 6px;
+  font-size: 0.85rem;
+}
+.left {
+  left: 4px;
+}
+.right {
+  right: 4px;
+}
+.region {
+  position: absolute;
+  border: 2px solid #b01e5a;
+  outline: 1px solid #fff;
+}
+.quiet {
+  position: absolute;
+  border: 1px dashed #55585c;
+  background: repeating-linear-gradient(45deg, #55585c33 0 2px, transparent 2px 8px);
+}
+</style>

@@ -1,0 +1,167 @@
+<script setup lang="ts">
+/** What one finding rests on, and what can be done about it. */
+import Button from "primevue/button";
+import Dialog from "primevue/dialog";
+import InputText from "primevue/inputtext";
+import Textarea from "primevue/textarea";
+import { computed, onMounted, onUnmounted, ref } from "vue";
+import { useRouter } from "vue-router";
+import { useActs, useProof, type Finding, type Round } from "../api/queries";
+import AskState from "./AskState.vue";
+import { kindNames } from "./findings";
+import PicturePair from "./PicturePair.vue";
+import ProbeAnswers from "./ProbeAnswers.vue";
+import RequestTable from "./RequestTable.vue";
+import StateGlyph from "./StateGlyph.vue";
+import StepList from "./StepList.vue";
+import Trouble from "./Trouble.vue";
+
+const props = defineProps<{ finding: Finding; round: Round }>();
+const { data: proof, isPending, error, refetch } = useProof(() => props.finding.id);
+const acts = useActs();
+const router = useRouter();
+
+const accepting = ref(false);
+const why = ref("");
+async function accept() {
+  await acts.accept.mutateAsync({ finding: props.finding.id, accepted: true, why: why.value });
+  accepting.value = false;
+  why.value = "";
+}
+
+const leaving = ref(false);
+const alone = ref({ key: "", pattern: "", reason: "" });
+function leave() {
+  const c = proof.value?.candidates[0];
+  alone.value = {
+    key: c?.key ?? "",
+    pattern: c?.pattern ?? "",
+    reason: `${props.finding.title} (round ${props.round.id})`,
+  };
+  leaving.value = true;
+}
+async function leaveAlone() {
+  await acts.leaveAlone.mutateAsync({ change: props.round.change!, finding: props.finding.id, ...alone.value });
+  leaving.value = false;
+  await router.push(`/changes/${props.round.change}`);
+}
+const mayLeave = computed(() => props.round.change && (proof.value?.candidates.length ?? 0) > 0);
+
+function press(e: KeyboardEvent) {
+  if (e.target instanceof HTMLElement && e.target.closest("input, textarea, [role=dialog]")) return;
+  if (e.key === "a" && props.finding.severity !== "note") accepting.value = true;
+  if (e.key === "l" && mayLeave.value) leave();
+}
+onMounted(() => addEventListener("keydown", press));
+onUnmounted(() => removeEventListener("keydown", press));
+</script>
+
+<template>
+  <section class="stack">
+    <div>
+      <p class="small faded">
+        <StateGlyph :state="finding.severity" /> · {{ kindNames[finding.kind] ?? finding.kind }} · {{ finding.page }} ·
+        {{ finding.persona }} on {{ finding.device }}
+      </p>
+      <h3>{{ finding.title }}</h3>
+      <p v-if="finding.detail">{{ finding.detail }}</p>
+      <p v-if="finding.state === 'accepted'" class="accepted">
+        Accepted as meant by {{ finding.acceptedBy }}: {{ finding.acceptedWhy }}
+        <Button
+          size="small"
+          text
+          label="Take that back"
+          @click="acts.accept.mutate({ finding: finding.id, accepted: false, why: '' })"
+        />
+      </p>
+      <div v-else-if="round.state === 'done'" class="row acts">
+        <Button v-if="mayLeave" label="Leave something alone" size="small" @click="leave" />
+        <Button
+          v-if="finding.kind !== 'not-checked' && finding.severity !== 'note'"
+          label="Accept as meant"
+          size="small"
+          outlined
+          @click="accepting = true"
+        />
+      </div>
+    </div>
+    <AskState :pending="isPending" :error="error" what="The proof" @again="refetch()">
+      <template v-if="proof">
+        <StepList v-if="finding.journey" :now="proof.steps ?? undefined" :was="proof.stepsWere ?? undefined" />
+        <ProbeAnswers v-if="proof.probe" :probe="proof.probe" />
+        <PicturePair
+          v-if="!finding.journey && proof.before?.picture && proof.now?.picture"
+          :before="proof.before.picture"
+          :now="proof.now.picture"
+          :difference="`/api/v1/findings/${finding.id}/difference.png`"
+          :regions="proof.regions"
+          :quiet="proof.quiet"
+        />
+        <p v-else-if="proof.now?.missing">{{ proof.now.missing }}</p>
+        <RequestTable v-if="proof.now" :before="proof.before ?? undefined" :now="proof.now" />
+      </template>
+    </AskState>
+    <Dialog v-model:visible="accepting" modal header="Accept as meant" :style="{ width: '30rem' }" :draggable="false">
+      <form class="stack" @submit.prevent="accept">
+        <label for="why">Why is this difference meant? It stands in the record.</label>
+        <Textarea id="why" v-model="why" rows="3" autofocus required />
+        <Trouble :error="acts.accept.error.value" />
+        <Button type="submit" label="Accept" :disabled="!why.trim()" :loading="acts.accept.isPending.value" />
+      </form>
+    </Dialog>
+    <Dialog
+      v-model:visible="leaving"
+      modal
+      header="Leave something alone"
+      :style="{ width: '38rem' }"
+      :draggable="false"
+    >
+      <form v-if="proof" class="stack" @submit.prevent="leaveAlone">
+        <fieldset class="candidates">
+          <legend class="small faded">Likeliest first</legend>
+          <label v-for="c in proof.candidates.slice(0, 12)" :key="c.key + c.pattern" class="candidate">
+            <input
+              type="radio"
+              name="candidate"
+              :checked="alone.key === c.key && alone.pattern === c.pattern"
+              @change="Object.assign(alone, { key: c.key, pattern: c.pattern })"
+            />
+            <span
+              ><code>{{ c.pattern }}</code> <span class="small faded">in “{{ c.title }}”: {{ c.why }}</span></span
+            >
+          </label>
+        </fieldset>
+        <label for="pattern">Pattern</label>
+        <InputText id="pattern" v-model="alone.pattern" class="mono" required />
+        <label for="leave-why">Why</label>
+        <Textarea id="leave-why" v-model="alone.reason" rows="2" required />
+        <Trouble :error="acts.leaveAlone.error.value" />
+        <p class="small faded">It becomes part of the change; try the change again to see whether it is enough.</p>
+        <Button type="submit" label="Leave it alone" :loading="acts.leaveAlone.isPending.value" autofocus />
+      </form>
+    </Dialog>
+  </section>
+</template>
+
+<style scoped>
+.acts {
+  margin-top: var(--s2);
+}
+.accepted {
+  border-left: 4px solid var(--clear);
+  background: var(--clear-wash);
+  padding: var(--s1) var(--s3);
+}
+.candidates {
+  border: 0;
+  padding: 0;
+  margin: 0;
+  max-height: 15rem;
+  overflow: auto;
+}
+.candidate {
+  display: flex;
+  gap: var(--s2);
+  padding: 3px 0;
+}
+</style>

@@ -1,0 +1,97 @@
+<script setup lang="ts">
+/** A round under way: what is happening now, how far it is, what was found so far. */
+import Button from "primevue/button";
+import { computed } from "vue";
+import { useActs, type Round } from "../api/queries";
+
+const props = defineProps<{ round: Round }>();
+const acts = useActs();
+const phases = computed(() =>
+  props.round.kind === "mark" || props.round.kind === "check"
+    ? ["reading", "purging", "warming", "looking", "probing"]
+    : ["reading", "applying", "purging", "warming", "looking", "probing"],
+);
+const at = computed(() => phases.value.indexOf(props.round.phase));
+const p = computed(() => props.round.progress);
+const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.value.looks.planned : 0));
+</script>
+
+<template>
+  <section class="sheet stack" aria-live="polite">
+    <ol class="phases">
+      <li
+        v-for="(n, i) in phases"
+        :key="n"
+        :class="{ past: i < at, here: i === at }"
+        :aria-current="i === at ? 'step' : undefined"
+      >
+        {{ n }}
+      </li>
+    </ol>
+    <p class="now">{{ round.state === "queued" ? "Waiting for a worker" : p.now || "Beginning" }}</p>
+    <svg
+      viewBox="0 0 1000 44"
+      preserveAspectRatio="none"
+      class="gauge"
+      role="img"
+      :aria-label="`${p.looks?.done ?? 0} of ${p.looks?.planned ?? 0} looks`"
+    >
+      <rect x="0" y="10" :width="1000 * share" height="14" fill="var(--deep)" />
+      <line x1="0" x2="1000" y1="24" y2="24" stroke="var(--ink)" stroke-width="2" />
+      <line
+        v-for="n in 51"
+        :key="n"
+        :x1="(n - 1) * 20"
+        :x2="(n - 1) * 20"
+        y1="24"
+        :y2="(n - 1) % 5 ? 30 : 36"
+        stroke="var(--rule-strong)"
+      />
+    </svg>
+    <p>
+      {{ p.looks?.done ?? 0 }} of {{ p.looks?.planned ?? 0 }} looks<template v-if="p.looks?.failed"
+        >, {{ p.looks.failed }} failed</template
+      >
+      · {{ p.warmed ?? 0 }} of {{ p.toWarm ?? 0 }} warmed · found so far: {{ p.broken ?? 0 }} broken,
+      {{ p.unsure ?? 0 }} unsure
+    </p>
+    <div class="row">
+      <Button
+        size="small"
+        outlined
+        :label="round.stopAsked ? 'Stopping' : 'Stop'"
+        :disabled="round.stopAsked"
+        @click="acts.stop.mutate(round.id)"
+      />
+      <span class="small faded">You can leave this page; the round goes on.</span>
+    </div>
+  </section>
+</template>
+
+<style scoped>
+.phases {
+  display: flex;
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  gap: var(--s4);
+  font-family: var(--chart);
+  font-style: italic;
+  color: var(--faded);
+}
+.phases .past {
+  color: var(--ink);
+}
+.phases .here {
+  color: var(--ink);
+  font-weight: 700;
+  border-bottom: 3px solid var(--broken);
+}
+.now {
+  font-size: 1.15rem;
+}
+.gauge {
+  width: 100%;
+  height: 44px;
+}
+</style>

@@ -1,0 +1,39 @@
+<script setup lang="ts">
+/** The head of every view of one site: where you are, and its other views. */
+defineProps<{ site: number; name: string; here?: string }>();
+</script>
+
+<template>
+  <nav class="head" aria-label="Site">
+    <RouterLink to="/" class="small">Sites</RouterLink>
+    <span class="faded" aria-hidden="true">·</span>
+    <RouterLink :to="`/sites/${site}`" class="site">{{ name }}</RouterLink>
+    <template v-if="here">
+      <span class="faded" aria-hidden="true">·</span><span>{{ here }}</span>
+    </template>
+    <span class="grow" />
+    <RouterLink :to="`/sites/${site}/exclusions`" class="small">Exclusions</RouterLink>
+    <RouterLink :to="`/sites/${site}/history`" class="small">History</RouterLink>
+  </nav>
+</template>
+
+<style scoped>
+.head {
+  display: flex;
+  gap: var(--s2);
+  align-items: baseline;
+  margin-bottom: var(--s3);
+}
+.site {
+  font-family: var(--chart);
+  font-weight: 600;
+}
+.grow {
+  flex: 1;
+}
+.router-link-exact-active.small {
+  text-decoration: none;
+  color: var(--ink);
+  font-weight: 600;
+}
+</style>

@@ -1,0 +1,18 @@
+import { createRouter, createWebHistory } from "vue-router";
+
+const id = (r: { params: { id?: string | string[] } }) => ({ id: Number(r.params.id) });
+
+export const router = createRouter({
+  history: createWebHistory(),
+  scrollBehavior: (_to, _from, saved) => saved ?? { top: 0 },
+  routes: [
+    { path: "/", component: () => import("./views/SitesView.vue"), meta: { title: "Sites" } },
+    { path: "/sites/:id(\\d+)", component: () => import("./views/SiteView.vue"), props: id },
+    { path: "/sites/:id(\\d+)/history", component: () => import("./views/HistoryView.vue"), props: id },
+    { path: "/sites/:id(\\d+)/exclusions", component: () => import("./views/ExclusionsView.vue"), props: id },
+    { path: "/changes/:id(\\d+)", component: () => import("./views/ChangeView.vue"), props: id },
+    { path: "/rounds/:id(\\d+)", component: () => import("./views/RoundView.vue"), props: id },
+    ...(import.meta.env.DEV ? [{ path: "/sheet", component: () => import("./views/SheetView.vue") }] : []),
+    { path: "/:rest(.*)", component: () => import("./views/MissingView.vue") },
+  ],
+});

@@ -1,0 +1,221 @@
+<script setup lang="ts">
+import InputText from "primevue/inputtext";
+import { computed, onMounted, onUnmounted, ref, useTemplateRef, watch } from "vue";
+import { useActs, useChange } from "../api/queries";
+import AskState from "../parts/AskState.vue";
+import ChangePath from "../parts/ChangePath.vue";
+import Fingerprint from "../parts/Fingerprint.vue";
+import SettingField from "../parts/SettingField.vue";
+import SiteHead from "../parts/SiteHead.vue";
+import Trouble from "../parts/Trouble.vue";
+import Button from "primevue/button";
+
+const props = defineProps<{ id: number }>();
+const { data: change, isPending, error, refetch } = useChange(() => props.id);
+const acts = useActs();
+
+/** Edits as they stand on this page; saved as they are made. */
+const edits = ref<Record<string, unknown>>({});
+watch(change, (c) => c && !acts.edit.isPending.value && (edits.value = { ...c.edits }), { immediate: true });
+const editing = computed(() => change.value?.choices.find((c) => c.event === "edit"));
+
+function set(key: string, value: unknown) {
+  const c = change.value!;
+  if (JSON.stringify(value) === JSON.stringify(c.baseValues[key])) delete edits.value[key];
+  else edits.value[key] = value;
+  save();
+}
+let again = false;
+async function save() {
+  if (acts.edit.isPending.value) {
+    again = true;
+    return;
+  }
+  const c = change.value!;
+  try {
+    await acts.edit.mutateAsync({
+      id: c.id,
+      version: c.version,
+      title: c.title,
+      reason: c.reason,
+      effect: c.effect,
+      edits: { ...edits.value },
+    });
+  } finally {
+    if (again) {
+      again = false;
+      void save();
+    }
+  }
+}
+const refusalOf = (key: string) =>
+  change.value?.refusals.find((r) => r.key === key)?.why ??
+  (acts.edit.error.value as { details?: { location?: string; message?: string }[] } | null | undefined)?.details?.find(
+    (d) => d.location === `body.edits.${key}`,
+  )?.message;
+
+const find = ref("");
+const only = ref(false);
+const groups = computed(() => {
+  const out = new Map<string, NonNullable<typeof change.value>["catalogue"]["settings"]>();
+  const word = find.value.toLowerCase();
+  for (const d of change.value?.catalogue.settings ?? []) {
+    if (word && !`${d.title} ${d.summary} ${d.key} ${d.role}`.toLowerCase().includes(word)) continue;
+    if (only.value && !(d.key in edits.value)) continue;
+    out.set(d.group, [...(out.get(d.group) ?? []), d]);
+  }
+  return out;
+});
+
+const box = useTemplateRef<{ $el: HTMLInputElement }>("box");
+function press(e: KeyboardEvent) {
+  const typing = e.target instanceof HTMLElement && e.target.closest("input, textarea");
+  if (e.key === "/" && !typing) {
+    e.preventDefault();
+    box.value?.$el.focus();
+  }
+}
+onMounted(() => addEventListener("keydown", press));
+onUnmounted(() => removeEventListener("keydown", press));
+</script>
+
+<template>
+  <AskState :pending="isPending" :error="error" what="The change" @again="refetch()">
+    <template v-if="change">
+      <SiteHead :site="change.site" :name="change.siteName" here="Change" />
+      <h1>{{ change.title }}</h1>
+      <p v-if="change.reason || change.effect" class="faded">
+        {{ change.reason }}<template v-if="change.effect"> Expected: {{ change.effect }}</template>
+      </p>
+      <div class="three">
+        <section>
+          <div class="spread">
+            <h2>Settings</h2>
+            <span class="small faded">from production <Fingerprint :value="change.base" /></span>
+          </div>
+          <div class="row tools">
+            <InputText
+              ref="box"
+              v-model="find"
+              size="small"
+              placeholder="Search settings"
+              aria-label="Search settings"
+            />
+            <Button
+              size="small"
+              text
+              :label="only ? 'Show all' : `Only changed (${Object.keys(edits).length})`"
+              @click="only = !only"
+            />
+          </div>
+          <p v-if="editing && !editing.allowed" class="small faded">{{ editing.why }}</p>
+          <p v-if="!groups.size" class="faded">
+            {{ only ? "Nothing is changed yet." : "No setting has that in its title, summary or key." }}
+          </p>
+          <fieldset v-for="[group, defs] in groups" :key="group">
+            <legend>{{ group }}</legend>
+            <SettingField
+              v-for="d in defs"
+              :key="d.key"
+              :def="d"
+              :base="change.baseValues[d.key]"
+              :model-value="d.key in edits ? edits[d.key] : change.baseValues[d.key]"
+              :disabled="!editing?.allowed"
+              :refusal="refusalOf(d.key)"
+              @update:model-value="set(d.key, $event)"
+            />
+          </fieldset>
+        </section>
+        <section class="stack">
+          <h2>What follows</h2>
+          <Trouble :error="acts.edit.error.value" />
+          <p v-if="!change.differences.length" class="faded">Nothing differs from production yet.</p>
+          <ul class="plain-list">
+            <li v-for="d in change.differences" :key="d.key" class="differs">
+              <p>
+                <strong>{{ d.title }}</strong>
+              </p>
+              <p class="from-to">
+                <s>{{ d.fromText }}</s> <span aria-hidden="true">→</span><span class="visually-hidden">to</span>
+                <b>{{ d.toText }}</b>
+              </p>
+              <p class="small">
+                <span class="risk" aria-hidden="true">{{ "▾".repeat(d.risk) }}</span> Can break: {{ d.riskText }}
+              </p>
+            </li>
+          </ul>
+          <div v-for="q in change.consequences" :key="q.text" class="follows" :class="{ blocks: q.blocks }">
+            <p>{{ q.text }}</p>
+            <Button
+              v-if="q.mend && editing?.allowed"
+              size="small"
+              outlined
+              :label="`Also set ${q.mend.key} to ${JSON.stringify(q.mend.value)}`"
+              @click="set(q.mend.key, q.mend.value)"
+            />
+          </div>
+          <div v-if="change.exclusions.length">
+            <h2>Left alone</h2>
+            <ul class="plain-list">
+              <li v-for="e in change.exclusions" :key="e.id" class="small">
+                <code>{{ e.pattern }}</code> in {{ e.key }}: {{ e.reason }}
+              </li>
+            </ul>
+          </div>
+        </section>
+        <aside>
+          <h2>Its way</h2>
+          <ChangePath :change="change" />
+        </aside>
+      </div>
+    </template>
+  </AskState>
+</template>
+
+<style scoped>
+.three {
+  display: grid;
+  grid-template-columns: minmax(0, 1.55fr) minmax(0, 1fr) minmax(0, 0.85fr);
+  gap: var(--s5);
+  margin-top: var(--s3);
+}
+.tools {
+  margin: var(--s2) 0;
+}
+fieldset {
+  border: 0;
+  border-top: 2px solid var(--rule-strong);
+  margin: 0 0 var(--s3);
+  padding: 0;
+}
+legend {
+  font-family: var(--chart);
+  font-style: italic;
+  padding-right: var(--s2);
+  color: var(--faded);
+}
+.differs {
+  border-left: 4px solid var(--deep);
+  padding: 2px 0 2px var(--s2);
+  margin-bottom: var(--s3);
+}
+.from-to {
+  font-size: 1.1rem;
+}
+.risk {
+  color: var(--unsure);
+}
+.follows {
+  border-left: 4px solid var(--unsure);
+  background: var(--unsure-wash);
+  padding: var(--s2) var(--s3);
+}
+.follows.blocks {
+  border-color: var(--broken);
+  background: var(--broken-wash);
+}
+aside {
+  border-left: 1px solid var(--rule);
+  padding-left: var(--s4);
+}
+</style>

@@ -1,0 +1,196 @@
+<script setup lang="ts">
+import Button from "primevue/button";
+import Dialog from "primevue/dialog";
+import InputText from "primevue/inputtext";
+import Textarea from "primevue/textarea";
+import { computed, ref } from "vue";
+import { useRouter } from "vue-router";
+import { useActs, useSite, type Environment } from "../api/queries";
+import AskState from "../parts/AskState.vue";
+import Consequence from "../parts/Consequence.vue";
+import Fingerprint from "../parts/Fingerprint.vue";
+import Rulers from "../parts/Rulers.vue";
+import SiteHead from "../parts/SiteHead.vue";
+import StateGlyph from "../parts/StateGlyph.vue";
+import Trouble from "../parts/Trouble.vue";
+import When from "../parts/When.vue";
+
+const props = defineProps<{ id: number }>();
+const router = useRouter();
+const { data: site, isPending, error, refetch } = useSite(() => props.id);
+const acts = useActs();
+
+const beginning = ref(false);
+const words = ref({ title: "", reason: "", effect: "" });
+async function begin() {
+  const c = await acts.begin.mutateAsync({ site: props.id, ...words.value });
+  await router.push(`/changes/${c.id}`);
+}
+
+const waitingAt = computed(() => {
+  const s = site.value;
+  if (s?.waitingFor === "change") return `/changes/${s.waitingId}`;
+  if (s?.waitingFor === "round") return `/rounds/${s.waitingId}`;
+  return undefined;
+});
+
+const back = ref<{ env: Environment; mark: Environment["marks"][number] }>();
+const asking = computed({ get: () => back.value !== undefined, set: (v) => !v && (back.value = undefined) });
+async function goBack() {
+  const r = await acts.goBack.mutateAsync({ env: back.value!.env.id, mark: back.value!.mark.id });
+  await router.push(`/rounds/${r.id}`);
+}
+async function mark(env: number) {
+  const r = await acts.mark.mutateAsync(env);
+  await router.push(`/rounds/${r.id}`);
+}
+async function check(env: number) {
+  const r = await acts.check.mutateAsync(env);
+  await router.push(`/rounds/${r.id}`);
+}
+const trouble = computed(
+  () => acts.mark.error.value ?? acts.check.error.value ?? acts.read.error.value ?? acts.goBack.error.value,
+);
+const openChanges = computed(() => site.value?.changes.filter((c) => !["dropped"].includes(c.state)) ?? []);
+</script>
+
+<template>
+  <AskState :pending="isPending" :error="error" what="The site" @again="refetch()">
+    <template v-if="site">
+      <SiteHead :site="id" :name="site.name" />
+      <div class="spread">
+        <h1>{{ site.name }}</h1>
+        <div class="row next">
+          <RouterLink v-if="waitingAt" :to="waitingAt" class="waits">{{ site.waiting }}</RouterLink>
+          <span v-else-if="site.waiting" class="waits-plain">{{ site.waiting }}</span>
+          <Button label="New change" @click="beginning = true" />
+        </div>
+      </div>
+      <Trouble :error="trouble" />
+      <section class="sheet chart">
+        <Rulers :environments="site.environments" />
+      </section>
+      <div class="columns">
+        <section v-for="e in site.environments" :key="e.id">
+          <div class="spread">
+            <h2>{{ e.name }}</h2>
+            <a :href="e.url" target="_blank" rel="noreferrer" class="small">{{ e.url }}</a>
+          </div>
+          <p class="small">
+            <Fingerprint :value="e.fingerprint" /> <span class="faded">read <When :at="e.readAt" /></span>
+          </p>
+          <p v-if="!e.marks.length" class="none">No mark yet: there is nowhere to go back to.</p>
+          <ul v-else class="plain-list">
+            <li v-for="m in e.marks.slice(0, 3)" :key="m.id" class="mark">
+              <RouterLink :to="`/rounds/${m.round}`">Mark {{ m.id }}</RouterLink>
+              <span class="small"><Fingerprint :value="m.fingerprint" /> · <When :at="m.takenAt" short /></span>
+              <StateGlyph v-if="m.fingerprint === e.fingerprint" state="clear" word="in force" />
+              <Button v-else label="Go back to it" size="small" text @click="back = { env: e, mark: m }" />
+            </li>
+          </ul>
+          <div class="row acts">
+            <Button
+              :label="e.marks.length ? 'Take another mark' : 'Take the first mark'"
+              size="small"
+              :outlined="e.marks.length > 0"
+              @click="mark(e.id)"
+            />
+            <Button v-if="e.marks.length" label="Check as it is" size="small" outlined @click="check(e.id)" />
+            <Button label="Read settings" size="small" text @click="acts.read.mutate(e.id)" />
+          </div>
+        </section>
+        <section>
+          <h2>Changes</h2>
+          <p v-if="!openChanges.length" class="faded">None yet. A change begins from what is on production.</p>
+          <ul class="plain-list">
+            <li v-for="c in openChanges.slice(0, 6)" :key="c.id" class="change">
+              <RouterLink :to="`/changes/${c.id}`">{{ c.title }}</RouterLink>
+              <StateGlyph :state="c.state" />
+              <p v-if="c.explanation" class="small faded">{{ c.explanation }}</p>
+            </li>
+          </ul>
+        </section>
+      </div>
+      <p class="small faded foot">
+        {{ site.pages }} pages and {{ site.journeys }} journeys are watched, as {{ site.personas.join(", ") }}.
+      </p>
+      <Consequence
+        v-if="back"
+        v-model="asking"
+        :title="`Go back to mark ${back.mark.id} on ${back.env.name}`"
+        :does="[
+          `${back.env.name} gets the settings of ${back.mark.fingerprint.slice(0, 8)} and they are read back.`,
+          'Every held page is dropped, and the watched pages are warmed.',
+          'All pages and journeys are checked against the mark. It is done only when that is clear.',
+        ]"
+        loses="the settings in force now are no longer so; they stay recorded and can be put in force again."
+        verb="Go back"
+        :busy="acts.goBack.isPending.value"
+        @go="goBack"
+      />
+      <Dialog v-model:visible="beginning" modal header="New change" :style="{ width: '34rem' }" :draggable="false">
+        <form class="stack" @submit.prevent="begin">
+          <label for="title">What changes</label>
+          <InputText id="title" v-model="words.title" autofocus required maxlength="200" />
+          <label for="reason">Why</label>
+          <Textarea id="reason" v-model="words.reason" rows="2" />
+          <label for="effect">What should get better</label>
+          <Textarea id="effect" v-model="words.effect" rows="2" />
+          <Trouble :error="acts.begin.error.value" />
+          <Button type="submit" label="Begin" :disabled="!words.title.trim()" :loading="acts.begin.isPending.value" />
+        </form>
+      </Dialog>
+    </template>
+  </AskState>
+</template>
+
+<style scoped>
+.chart {
+  margin: var(--s3) 0;
+  padding: var(--s2) var(--s3);
+}
+.columns {
+  display: grid;
+  grid-template-columns: repeat(3, 1fr);
+  gap: var(--s5);
+}
+.mark,
+.change {
+  display: flex;
+  gap: var(--s2);
+  align-items: center;
+  justify-content: space-between;
+  border-bottom: 1px solid var(--rule);
+  padding: 5px 0;
+  min-height: 38px;
+}
+.change {
+  flex-wrap: wrap;
+}
+.change p {
+  flex-basis: 100%;
+}
+.acts {
+  margin-top: var(--s2);
+  gap: var(--s2);
+}
+.none {
+  background: var(--unsure-wash);
+  border-left: 4px solid var(--unsure);
+  padding: var(--s2) var(--s3);
+  margin-top: var(--s2);
+}
+.next {
+  flex-wrap: nowrap;
+}
+.waits,
+.waits-plain {
+  font-family: var(--chart);
+  font-style: italic;
+  border-left: 4px solid var(--broken);
+  padding-left: var(--s2);
+}
+.foot {
+  margin-top: var(--s3);
+}
+</style>

@@ -1,0 +1,128 @@
+<script setup lang="ts">
+import Button from "primevue/button";
+import Dialog from "primevue/dialog";
+import InputText from "primevue/inputtext";
+import Textarea from "primevue/textarea";
+import { useMutation, useQueryClient } from "@tanstack/vue-query";
+import { computed, ref, watch } from "vue";
+import { useRoute, useRouter } from "vue-router";
+import { api, body } from "../api/client";
+import { useSites } from "../api/queries";
+import AskState from "../parts/AskState.vue";
+import Fingerprint from "../parts/Fingerprint.vue";
+import StateGlyph from "../parts/StateGlyph.vue";
+import Trouble from "../parts/Trouble.vue";
+import When from "../parts/When.vue";
+
+const route = useRoute();
+const router = useRouter();
+const q = ref(String(route.query.q ?? ""));
+const offset = computed(() => Number(route.query.from ?? 0));
+watch(q, (v) => router.replace({ query: v ? { q: v } : {} }));
+const { data, isPending, error, refetch } = useSites(q, offset);
+
+const adding = ref(false);
+const file = ref("");
+const client = useQueryClient();
+const register = useMutation({
+  mutationFn: () => body(api.POST("/api/v1/sites", { body: { file: file.value } })),
+  onSuccess: async (s) => {
+    adding.value = false;
+    await client.invalidateQueries();
+    await router.push(`/sites/${s.id}`);
+  },
+});
+
+const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
+  s.waitingFor === "change"
+    ? `/changes/${s.waitingId}`
+    : s.waitingFor === "round"
+      ? `/rounds/${s.waitingId}`
+      : `/sites/${s.id}`;
+</script>
+
+<template>
+  <div class="spread top">
+    <h1>Sites</h1>
+    <span class="row">
+      <InputText v-model="q" placeholder="A part of the name" aria-label="Filter by name" size="small" />
+      <Button label="Register a site" size="small" outlined @click="adding = true" />
+    </span>
+  </div>
+  <AskState :pending="isPending" :error="error" what="Sites" @again="refetch()">
+    <section v-if="!data?.sites.length" class="sheet stack">
+      <h2>{{ q ? "No site has that in its name" : "No site is registered yet" }}</h2>
+      <p v-if="!q">
+        A site is described by a file: its environments, pages, personas and journeys. Paste one with “Register a site”,
+        or run <code>tidemarker site import FILE</code>.
+      </p>
+    </section>
+    <ul v-else class="plain-list">
+      <li v-for="s in data.sites" :key="s.id" class="site">
+        <div class="who">
+          <RouterLink :to="`/sites/${s.id}`" class="name">{{ s.name }}</RouterLink>
+          <p v-if="s.waiting">
+            <RouterLink :to="target(s)">{{ s.waiting }}</RouterLink>
+          </p>
+          <p v-else class="faded">Nothing waits for you.</p>
+        </div>
+        <div v-for="e in s.environments" :key="e.name" class="env">
+          <h2>{{ e.name }}</h2>
+          <p>
+            <StateGlyph v-if="e.atMark" state="clear" word="at its mark" />
+            <StateGlyph v-else-if="e.markedAt" state="unsure" word="away from its mark" />
+            <StateGlyph v-else state="not checked" word="no mark" />
+            · <Fingerprint :value="e.fingerprint" />
+          </p>
+          <p class="small faded">
+            marked <When :at="e.markedAt" /><template v-if="e.lastVerdict"> · last round {{ e.lastVerdict }}</template>
+          </p>
+        </div>
+      </li>
+    </ul>
+    <p v-if="data && data.total > 30" class="row pages">
+      <RouterLink v-if="offset > 0" :to="{ query: { q, from: Math.max(0, offset - 30) } }">Earlier names</RouterLink>
+      <span>{{ offset + 1 }}–{{ Math.min(offset + 30, data.total) }} of {{ data.total }}</span>
+      <RouterLink v-if="offset + 30 < data.total" :to="{ query: { q, from: offset + 30 } }">Later names</RouterLink>
+    </p>
+  </AskState>
+  <Dialog v-model:visible="adding" modal header="Register a site" :style="{ width: '44rem' }" :draggable="false">
+    <form class="stack" @submit.prevent="register.mutate()">
+      <label for="file">The site file, YAML or JSON. A site of the same name is updated.</label>
+      <Textarea id="file" v-model="file" rows="16" class="mono" spellcheck="false" autofocus />
+      <Trouble :error="register.error.value" />
+      <div class="row">
+        <Button type="submit" label="Register" :disabled="!file.trim()" :loading="register.isPending.value" />
+        <a href="/api/contract/site-file.schema.json" target="_blank">Its schema</a>
+      </div>
+    </form>
+  </Dialog>
+</template>
+
+<style scoped>
+.top {
+  margin-bottom: var(--s3);
+}
+.site {
+  display: grid;
+  grid-template-columns: 1.3fr 1fr 1fr;
+  gap: var(--s4);
+  padding: var(--s3) 0;
+  border-top: 1px solid var(--rule-strong);
+}
+.site:last-child {
+  border-bottom: 1px solid var(--rule-strong);
+}
+.name {
+  font-family: var(--chart);
+  font-size: 1.3rem;
+  font-weight: 600;
+}
+.env {
+  border-left: 1px solid var(--rule);
+  padding-left: var(--s3);
+}
+.pages {
+  margin-top: var(--s3);
+}
+</style>
