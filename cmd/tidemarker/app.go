@@ -52,7 +52,7 @@ func open(ctx context.Context, data string) (*app, error) {
 	if err := st.Migrate(ctx); err != nil {
 		return nil, errors.Join(err, a.close())
 	}
-	a.runner = &work.Runner{Store: st, Log: a.log, Browser: a.startBrowser}
+	a.runner = &work.Runner{Store: st, Blobs: st, Log: a.log, Browser: a.startBrowser}
 	return a, nil
 }
 

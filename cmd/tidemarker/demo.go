@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"image/png"
 	"io/fs"
 	"net"
 	"os"
@@ -16,7 +17,9 @@ import (
 
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/core/visual"
 	"tidemarker/internal/standin"
+	"tidemarker/internal/store"
 )
 
 // demo is the invented shop with its record of work, for looking at.
@@ -72,6 +75,9 @@ func freeUnlessGiven(addr string, given bool) string {
 
 func (d *demo) run(ctx context.Context, listen, record string, write func([]byte) (int, error)) error {
 	say := func(format string, args ...any) { _, _ = write([]byte(fmt.Sprintf(format, args...))) }
+	if record != "" {
+		d.app.runner.Blobs = smaller{d.app.store}
+	}
 	recorded := false
 	if _, total, err := d.app.store.Sites(ctx, "", 1, 0); err != nil {
 		return err
@@ -223,3 +229,22 @@ func (d *demo) record(ctx context.Context, url, folder string) error {
 
 // trimmed is an address without the slash at its end.
 func trimmed(url string) string { return strings.TrimSuffix(url, "/") }
+
+// smaller keeps pictures in fewer bytes, for which it takes longer.
+type smaller struct{ store.Blobs }
+
+// Put keeps bytes; a PNG picture is compressed anew first.
+func (s smaller) Put(ctx context.Context, mediaType string, raw []byte) (string, error) {
+	if mediaType == "image/png" {
+		m, err := visual.Decode(raw)
+		if err != nil {
+			return "", err
+		}
+		var out bytes.Buffer
+		if err := (&png.Encoder{CompressionLevel: png.BestCompression}).Encode(&out, m); err != nil {
+			return "", err
+		}
+		raw = out.Bytes()
+	}
+	return s.Blobs.Put(ctx, mediaType, raw)
+}

@@ -63,8 +63,6 @@ func (s *story) tell(ctx context.Context) error {
 		edits                 map[string]any
 		acts                  []string
 	}{
-		{"Delay scripts until the first touch", "The lab says 1.2 s of script work before the page answers.", "Less script work before the first touch.",
-			map[string]any{"scripts.delay": true}, []string{"try", "rollback"}},
 		{"Drop styles that no page uses", "The style sheet is large for what a page uses of it.", "First draw a little earlier.",
 			map[string]any{"styles.dropUnused": true}, []string{"try", "rollback"}},
 		{"Defer all scripts but the library", "Scripts in the head hold up the first draw.", "First draw earlier on phones.",

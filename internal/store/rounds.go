@@ -52,29 +52,29 @@ type RoundProgress struct {
 
 // Round is one staging round, promotion, rollback, or taking of a mark.
 type Round struct {
-	ID            int64            `db:"id"`
-	SiteID        int64            `db:"site_id"`
-	EnvironmentID int64            `db:"environment_id"`
-	ChangeID      *int64           `db:"change_id"`
-	Kind          RoundKind        `db:"kind"`
-	State         RoundState       `db:"state"`
-	Phase         string           `db:"phase"`
-	Progress      JSON[RoundProgress]   `db:"progress"`
-	Target        string           `db:"target"` // fingerprint to be in force; "" to leave it as it is
-	Before        string           `db:"before"` // fingerprint found at the start
-	PutBack       bool             `db:"put_back"`
-	Restored      bool             `db:"restored"`
-	MarkID        *int64           `db:"mark_id"` // compared with
-	NextID        *int64           `db:"next_id"`
-	Verdict       evidence.Verdict `db:"verdict"`
-	Summary       string           `db:"summary"`
-	Problem       string           `db:"problem"`
-	StopAsked     bool             `db:"stop_asked"`
-	Attempt       int              `db:"attempt"`
-	RequestedBy   string           `db:"requested_by"`
-	CreatedAt     time.Time        `db:"created_at"`
-	StartedAt     *time.Time       `db:"started_at"`
-	FinishedAt    *time.Time       `db:"finished_at"`
+	ID            int64               `db:"id"`
+	SiteID        int64               `db:"site_id"`
+	EnvironmentID int64               `db:"environment_id"`
+	ChangeID      *int64              `db:"change_id"`
+	Kind          RoundKind           `db:"kind"`
+	State         RoundState          `db:"state"`
+	Phase         string              `db:"phase"`
+	Progress      JSON[RoundProgress] `db:"progress"`
+	Target        string              `db:"target"` // fingerprint to be in force; "" to leave it as it is
+	Before        string              `db:"before"` // fingerprint found at the start
+	PutBack       bool                `db:"put_back"`
+	Restored      bool                `db:"restored"`
+	MarkID        *int64              `db:"mark_id"` // compared with
+	NextID        *int64              `db:"next_id"`
+	Verdict       evidence.Verdict    `db:"verdict"`
+	Summary       string              `db:"summary"`
+	Problem       string              `db:"problem"`
+	StopAsked     bool                `db:"stop_asked"`
+	Attempt       int                 `db:"attempt"`
+	RequestedBy   string              `db:"requested_by"`
+	CreatedAt     time.Time           `db:"created_at"`
+	StartedAt     *time.Time          `db:"started_at"`
+	FinishedAt    *time.Time          `db:"finished_at"`
 }
 
 // NewRound records that a round is wanted.

@@ -91,7 +91,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 // blob serves a kept picture, or a kept body as plain text: what a watched site sent
 // is never rendered here.
 func (s *Server) blob(w http.ResponseWriter, r *http.Request) {
-	b, err := s.Store.Get(r.Context(), chi.URLParam(r, "sha256"))
+	b, err := s.Runner.Blobs.Get(r.Context(), chi.URLParam(r, "sha256"))
 	if err != nil {
 		http.Error(w, "There is no such picture or body.", http.StatusNotFound)
 		return

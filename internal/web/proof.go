@@ -161,7 +161,7 @@ func (s *Server) difference(ctx context.Context, e evidenceOf, before, now evide
 	if before.Picture == nil || now.Picture == nil || before.Picture.SHA256 == now.Picture.SHA256 {
 		return visual.Result{}, nil
 	}
-	pictures := work.Pictures(ctx, s.Store)
+	pictures := work.Pictures(ctx, s.Runner.Blobs)
 	a, err := pictures(before.Picture.SHA256)
 	if err != nil {
 		return visual.Result{}, err
@@ -208,7 +208,7 @@ func (s *Server) paintDifference(ctx context.Context, findingID int64) (image.Im
 	if err != nil {
 		return nil, err
 	}
-	b, err := work.Pictures(ctx, s.Store)(now.Picture.SHA256)
+	b, err := work.Pictures(ctx, s.Runner.Blobs)(now.Picture.SHA256)
 	if err != nil {
 		return nil, err
 	}

@@ -42,7 +42,7 @@ type RoundView struct {
 	ChangeTitle string                `json:"changeTitle,omitempty"`
 	ChangeState string                `json:"changeState,omitempty"`
 	Phase       string                `json:"phase"`
-	Progress    store.RoundProgress        `json:"progress"`
+	Progress    store.RoundProgress   `json:"progress"`
 	Before      string                `json:"before"`
 	Problem     string                `json:"problem"`
 	StopAsked   bool                  `json:"stopAsked"`

@@ -135,7 +135,7 @@ func (r *round) personas(ctx context.Context, plan site.Plan, pass int, g *gathe
 			continue
 		}
 		eg.Go(func() error {
-			state, look, err := b.Prepare(looking, r.environment(), persona, who[1], r.Store.Put)
+			state, look, err := b.Prepare(looking, r.environment(), persona, who[1], r.Blobs.Put)
 			if err != nil {
 				return err
 			}
@@ -206,7 +206,7 @@ func (r *round) lookAtPage(ctx context.Context, b *browser.Browser, t site.PageT
 		Missing: "The persona " + t.Persona + " could not be made ready."}
 	if ready {
 		var err error
-		if look, err = b.Look(ctx, r.environment(), t, state, r.Store.Put); err != nil {
+		if look, err = b.Look(ctx, r.environment(), t, state, r.Blobs.Put); err != nil {
 			return err
 		}
 	}
@@ -253,7 +253,7 @@ func (r *round) takeJourney(ctx context.Context, b *browser.Browser, t site.Jour
 		Missing: "The persona " + t.Journey.Persona + " could not be made ready."}
 	if ready {
 		var err error
-		if look, err = b.Take(ctx, r.environment(), t, state, r.Store.Put); err != nil {
+		if look, err = b.Take(ctx, r.environment(), t, state, r.Blobs.Put); err != nil {
 			return err
 		}
 	}
@@ -314,7 +314,7 @@ func (r *round) lookAgain(ctx context.Context, g *gathering) error {
 
 // picture reads kept pictures for the comparison.
 func (r *round) picture(ctx context.Context) evidence.Pictures {
-	return Pictures(ctx, r.Store)
+	return Pictures(ctx, r.Blobs)
 }
 
 // Pictures reads kept pictures as pixels.

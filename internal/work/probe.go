@@ -83,7 +83,7 @@ func (r *round) drop(ctx context.Context, paths ...string) error {
 func (r *round) strangerAfter(ctx context.Context, t site.PageTask, state browser.State, ready bool, pass int, g *gathering) error {
 	p := evidence.Probe{Key: evidence.Key{Page: t.Page.Path, Persona: t.Persona, Device: t.Device}, Class: t.Page.Class, Kind: evidence.StrangerAfter}
 	persona, _ := r.site.Persona(t.Persona)
-	plain := browser.Plain{Env: r.environment(), Keep: r.Store.Put}
+	plain := browser.Plain{Env: r.environment(), Keep: r.Blobs.Put}
 	ask := func(state browser.State, into *evidence.Answer) error {
 		a, err := plain.Ask(ctx, t.Page.Path, t.Device, state, persona.Marks)
 		*into = a
@@ -112,7 +112,7 @@ func (r *round) strangerAfter(ctx context.Context, t site.PageTask, state browse
 
 func (r *round) otherValue(ctx context.Context, t site.PageTask, name string, pass int, g *gathering) error {
 	p := evidence.Probe{Key: evidence.Key{Page: t.Page.Path, Persona: t.Persona, Device: t.Device}, Class: t.Page.Class, Kind: evidence.OtherValue, Parameter: name}
-	plain := browser.Plain{Env: r.environment(), Keep: r.Store.Put}
+	plain := browser.Plain{Env: r.environment(), Keep: r.Blobs.Put}
 	err := func() error {
 		u, err := url.Parse(t.Page.Path)
 		if err != nil {

@@ -20,6 +20,7 @@ import (
 // Runner carries rounds out.
 type Runner struct {
 	Store   *store.Store
+	Blobs   store.Blobs                      // where pictures and bodies are kept
 	Browser func() (*browser.Browser, error) // started at the first look
 	Log     *slog.Logger
 	// Enqueue hands a round that may begin to whoever works rounds off.

@@ -115,7 +115,8 @@ var Table = []Move{
 	{Promoted, RollBack, GoingBack, mayGoBack},
 	{Marked, RollBack, GoingBack, mayGoBack},
 	{GoingBack, Ended, RolledBack, nil},
-	{GoingBack, Interrupted, OnStaging, nil},
+	{GoingBack, Interrupted, OnStaging, nil}, // production does not have it
+	{GoingBack, Undone, Promoted, nil},       // production still has it
 
 	{Drafted, Drop, Dropped, idle},
 	{RolledBack, Drop, Dropped, idle},

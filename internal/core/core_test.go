@@ -1,0 +1,59 @@
+// Package core_test keeps the core pure: rules and computation only.
+package core_test
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// pureStandard are the packages of the standard library that the core may use: none
+// that reads a clock, a file, the network or the environment.
+var pureStandard = []string{"bytes", "cmp", "crypto/sha256", "encoding/hex", "encoding/json", "errors", "fmt", "image", "image/color",
+	"image/draw", "image/png", "io", "maps", "math", "net/url", "reflect", "regexp", "slices", "sort", "strconv", "strings", "sync", "time"}
+
+// pureLibraries compute and nothing else.
+var pureLibraries = []string{"github.com/gowebpki/jcs", "github.com/dunglas/httpsfv", "github.com/goccy/go-yaml",
+	"github.com/santhosh-tekuri/jsonschema/v6", "golang.org/x/text/language", "golang.org/x/text/message", "tidemarker/docs/contract"}
+
+func TestCoreImportsOnlyWhatIsPure(t *testing.T) {
+	raw, err := exec.Command("go", "list", "-json=ImportPath,Imports", "tidemarker/internal/core/...").Output()
+	require.NoError(t, err)
+	dec := json.NewDecoder(strings.NewReader(string(raw)))
+	n := 0
+	for {
+		var p struct {
+			ImportPath string
+			Imports    []string
+		}
+		if err := dec.Decode(&p); errors.Is(err, io.EOF) {
+			break
+		} else {
+			require.NoError(t, err)
+		}
+		n++
+		for _, i := range p.Imports {
+			ok := strings.HasPrefix(i, "tidemarker/internal/core/") || slices.Contains(pureStandard, i) || slices.Contains(pureLibraries, i)
+			require.True(t, ok, "%s imports %s, which is not on the list of what is pure", p.ImportPath, i)
+		}
+	}
+	require.Greater(t, n, 8, "the packages of the core were not found")
+}
+
+// TestCoreReadsNoClock: package time is allowed for its durations only.
+func TestCoreReadsNoClock(t *testing.T) {
+	out, err := exec.Command("grep", "-rnE", `time\.(Now|Since|Until|After|Sleep|Tick|NewTimer|NewTicker)\(`, "--include=*.go", ".").Output()
+	if err != nil {
+		exit, ok := errors.AsType[*exec.ExitError](err)
+		require.True(t, ok && exit.ExitCode() == 1, "grep: %v", err)
+	}
+	for line := range strings.Lines(string(out)) {
+		require.Contains(t, line, "_test.go", "the core reads the clock")
+	}
+}

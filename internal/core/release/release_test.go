@@ -1,0 +1,124 @@
+package release
+
+import (
+	"errors"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/core/evidence"
+)
+
+// promotable is a change that was checked clear on staging.
+func promotable() Situation {
+	return Situation{State: Checked, Edits: 1, Verdict: evidence.VerdictClear, Checked: "new", Fingerprint: "new", Staging: "new",
+		Production: "old", Base: "old", StagingHasMark: true, ProductionHasMark: true}
+}
+
+func TestOnlyWhatWasCheckedClearCanBePromoted(t *testing.T) {
+	to, err := Apply(promotable(), Promote)
+	require.NoError(t, err)
+	assert.Equal(t, Promoting, to)
+	for name, tc := range map[string]struct {
+		spoil func(*Situation)
+		want  string
+	}{
+		"edited after the check":      {func(s *Situation) { s.Fingerprint = "newer" }, "edited after the check"},
+		"staging changed since":       {func(s *Situation) { s.Staging = "other" }, "no longer has the settings that were checked"},
+		"production changed since":    {func(s *Situation) { s.Production = "theirs" }, "Production has been changed"},
+		"broken":                      {func(s *Situation) { s.Verdict = evidence.VerdictBroken }, "is broken"},
+		"unsure":                      {func(s *Situation) { s.Verdict = evidence.VerdictUnsure }, "is unsure"},
+		"could not look":              {func(s *Situation) { s.Verdict = evidence.VerdictNotChecked }, "is not checked"},
+		"never checked":               {func(s *Situation) { s.Verdict, s.Checked = "", "" }, "has not been checked"},
+		"no way back":                 {func(s *Situation) { s.ProductionHasMark = false }, "no mark to go back to"},
+		"it deletes data":             {func(s *Situation) { s.Irreversible = true }, "never rides along in a promotion"},
+		"something else is under way": {func(s *Situation) { s.Busy = "Round 3 is under way." }, "Round 3 is under way."},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := promotable()
+			tc.spoil(&s)
+			to, err := Apply(s, Promote)
+			var no *NotAllowed
+			require.True(t, errors.As(err, &no))
+			assert.Contains(t, no.Why, tc.want)
+			assert.Equal(t, Checked, to, "the change stays where it was")
+		})
+	}
+}
+
+func TestAPromotionIsDoneOnlyWithAClearCheckOfProduction(t *testing.T) {
+	s := promotable()
+	s.State = Promoting
+	for _, v := range []evidence.Verdict{"", evidence.VerdictBroken, evidence.VerdictUnsure, evidence.VerdictNotChecked} {
+		s.ProductionVerdict = v
+		_, err := Apply(s, Ended)
+		assert.Error(t, err, string(v))
+	}
+	s.ProductionVerdict = evidence.VerdictClear
+	to, err := Apply(s, Ended)
+	require.NoError(t, err)
+	assert.Equal(t, Marked, to)
+}
+
+func TestTheSensibleNextStepIsOffered(t *testing.T) {
+	next := func(s Situation) Event {
+		for _, c := range Next(s) {
+			if c.Next {
+				return c.Event
+			}
+		}
+		return ""
+	}
+	s := promotable()
+	assert.Equal(t, Promote, next(s))
+	s.Verdict = evidence.VerdictBroken
+	assert.Equal(t, RollBack, next(s))
+	s.Fingerprint = "mended"
+	assert.Equal(t, Try, next(s), "an edit after a broken check is to be tried")
+	assert.Equal(t, Edit, next(Situation{State: Drafted}))
+	assert.Equal(t, Try, next(Situation{State: Drafted, Edits: 2}))
+	assert.Equal(t, RollBack, next(Situation{State: Promoted, ProductionVerdict: evidence.VerdictBroken}))
+	assert.Equal(t, Accept, next(Situation{State: Promoted, ProductionVerdict: evidence.VerdictUnsure}))
+}
+
+func TestWhatIsNotAllowedSaysWhy(t *testing.T) {
+	for _, c := range Next(Situation{State: Drafted}) {
+		if c.Event == Try {
+			assert.False(t, c.Allowed)
+			assert.Contains(t, c.Why, "Change a setting first")
+		}
+	}
+	_, err := Apply(Situation{State: Marked}, Promote)
+	assert.ErrorContains(t, err, `"promote"`)
+}
+
+func TestAPersonCanAlwaysGoBackFromAnEnvironment(t *testing.T) {
+	for _, state := range []State{OnStaging, Checked, Promoted, Marked} {
+		s := Situation{State: state, StagingHasMark: true}
+		to, err := Apply(s, RollBack)
+		require.NoError(t, err, string(state))
+		assert.Equal(t, GoingBack, to)
+	}
+}
+
+// Every state a round can leave a change in leads on, so that no change is stuck.
+func TestNoStateIsADeadEndButTheEnds(t *testing.T) {
+	out := map[State]int{}
+	states := map[State]bool{}
+	for _, m := range Table {
+		out[m.From]++
+		states[m.From], states[m.To] = true, true
+	}
+	for s := range states {
+		if s != Dropped {
+			assert.Positive(t, out[s], string(s))
+		}
+	}
+	for _, under := range []State{Trying, Promoting, GoingBack} {
+		for _, e := range []Event{Ended, Interrupted, Undone} {
+			_, ok := find(under, e)
+			assert.True(t, ok, "%s, %s", under, e)
+		}
+	}
+}

@@ -1,0 +1,99 @@
+package site
+
+import (
+	"net/url"
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const small = `
+site: Small
+environments: [{ name: staging, url: "http://127.0.0.1:1" }, { name: production, url: "https://small.example", hosts: [cdn.small.example] }]
+personas: [{ name: ada, kind: member }]
+pages: [{ path: / }, { path: /desk, class: account, personas: [visitor, ada], devices: [phone] }]
+journeys:
+  - { name: everywhere, steps: [{ go: / }] }
+  - { name: orders, persona: ada, where: [staging], devices: [desktop, phone], steps: [{ go: /desk }, { click: "#buy" }, { expect: { visible: { role: heading, name: Done } } }] }
+`
+
+func TestASiteFileIsReadWithItsDefaults(t *testing.T) {
+	s, err := Parse([]byte(small))
+	require.NoError(t, err)
+	p, ok := s.Page("/")
+	require.True(t, ok)
+	assert.Equal(t, "other", p.Class)
+	assert.Equal(t, []string{Visitor}, p.Personas)
+	assert.Equal(t, []string{Desktop, Phone}, p.Devices)
+	assert.Equal(t, []string{Desktop}, s.Journeys[0].Devices)
+	assert.Equal(t, "#buy", s.Journeys[1].Steps[1].Click.CSS)
+	assert.Equal(t, "Done", s.Journeys[1].Steps[2].Expect.Visible.Name)
+}
+
+func TestThePlanKeepsJourneysWhereTheyMayRun(t *testing.T) {
+	s, err := Parse([]byte(small))
+	require.NoError(t, err)
+	staging, production := s.Plan("staging"), s.Plan("production")
+	assert.Len(t, staging.Pages, 4, "/ on two devices, /desk as two people on one")
+	assert.Len(t, staging.Journeys, 3)
+	assert.Len(t, production.Journeys, 1, "orders are not placed on production")
+	assert.Equal(t, 7, staging.Size())
+}
+
+func TestOnlyRegisteredHostsAreTheSites(t *testing.T) {
+	s, err := Parse([]byte(small))
+	require.NoError(t, err)
+	production := s.Environments[1]
+	for address, want := range map[string]bool{
+		"https://small.example/a": true, "https://SMALL.example/": true, "https://cdn.small.example/x.js": true, "http://cdn.small.example:8080/": true,
+		"https://evil.example/": false, "https://small.example.evil.example/": false, "https://small.example:8443/": false,
+		"file:///etc/passwd": false, "javascript:alert(1)": false, "ws://small.example/": false,
+	} {
+		u, err := url.Parse(address)
+		require.NoError(t, err)
+		assert.Equal(t, want, production.Owns(u), address)
+	}
+}
+
+func TestWhatDoesNotFitIsNamedWithItsPlace(t *testing.T) {
+	for name, tc := range map[string]struct{ file, want string }{
+		"an unknown member":        {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}]\ncolour: red", "colour"},
+		"no pages":                 {"site: A\nenvironments: [{name: a, url: 'http://a'}]", "pages"},
+		"a path without a slash":   {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: kits}]", "/pages/0/path"},
+		"a class that is none":     {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /, class: shop}]", "/pages/0/class"},
+		"a step that is two":       {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}]\njourneys: [{name: j, steps: [{go: /, press: Enter}]}]", "/journeys/0/steps/0"},
+		"an address that is none":  {"site: A\nenvironments: [{name: a, url: 'ftp://a'}]\npages: [{path: /}]", "not an http or https address"},
+		"a persona that is none":   {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /, personas: [ada]}]", `no persona "ada"`},
+		"a page twice":             {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}, {path: /}]", "there twice"},
+		"a place that is none":     {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}]\njourneys: [{name: j, where: [b], steps: [{go: /}]}]", `no environment "b"`},
+		"a connector without url":  {"site: A\nenvironments: [{name: a, url: 'http://a', connector: {kind: http}}]\npages: [{path: /}]", "needs a url"},
+		"neither YAML nor JSON":    {"site: [", "neither YAML nor JSON"},
+		"something else than this": {"- 1\n- 2", "does not fit"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := Parse([]byte(tc.file))
+			require.ErrorContains(t, err, tc.want)
+		})
+	}
+}
+
+func TestTheDemosSiteFileFits(t *testing.T) {
+	raw, err := os.ReadFile("../../../demo/fernhollow.yaml")
+	require.NoError(t, err)
+	s, err := Parse(raw)
+	require.NoError(t, err)
+	assert.Equal(t, "Fernhollow", s.Name)
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(small))
+	f.Add([]byte(`{"site":"A"}`))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		s, err := Parse(raw)
+		if err == nil && (s.Name == "" || len(s.Environments) == 0 || len(s.Pages) == 0) {
+			t.Fatalf("accepted without what it needs: %q", raw)
+		}
+	})
+}
