@@ -131,7 +131,9 @@ func (r *round) personas(ctx context.Context, plan site.Plan, pass int, g *gathe
 			return fmt.Errorf("there is no persona %q", who[0])
 		}
 		if len(persona.Prepare) == 0 {
+			mu.Lock()
 			states[who] = browser.State{}
+			mu.Unlock()
 			continue
 		}
 		eg.Go(func() error {

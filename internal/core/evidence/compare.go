@@ -460,11 +460,17 @@ func variantFindings(base Baseline, p Probe) []Finding {
 			}
 		}
 	}
+	// All of them have to be in both answers: a quotation that comes round again is one
+	// line that happens to be in each.
 	var confused []string
 	for _, l := range own {
-		if slices.Contains(p.Second.Lines, l) {
-			confused = append(confused, l)
+		if !slices.Contains(p.First.Lines, l) {
+			continue
 		}
+		if !slices.Contains(p.Second.Lines, l) {
+			return nil
+		}
+		confused = append(confused, l)
 	}
 	if len(confused) == 0 {
 		return nil

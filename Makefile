@@ -1,0 +1,55 @@
+# Tide Marker. `make demo` to look at it, `make test` to check it; both install what is missing.
+SHELL := /bin/bash
+BIN := bin/tidemarker
+WEB := $(shell find web/src web/public web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
+GO := $(shell find cmd internal docs/contract web/web.go -name '*.go' -o -name '*.sql' -o -path '*standin/fernhollow/*' -type f 2>/dev/null)
+
+.PHONY: setup build demo record test lint api bench screenshots clean
+
+setup:
+	@scripts/setup
+
+web/node_modules/.package-lock.json: web/package-lock.json
+	cd web && npm ci --no-audit --no-fund
+
+web/dist/index.html: web/node_modules/.package-lock.json $(WEB) web/src/api/schema.gen.ts
+	cd web && rm -rf dist/assets && npx vite build --logLevel warn
+
+$(BIN): web/dist/index.html $(GO) go.mod
+	go build -o $@ ./cmd/tidemarker
+
+build: setup $(BIN)
+
+demo: build
+	@$(BIN) demo
+
+# Makes the demo's record anew by really doing the work; takes some minutes.
+record: build
+	rm -rf .data/record && $(BIN) --data .data/record demo --record demo; rm -rf .data/record
+
+# The description of the API and the types that the interface is built with.
+api: web/node_modules/.package-lock.json
+	go run ./cmd/tidemarker openapi > web/openapi.json
+	cd web && npm run --silent api
+
+test: setup lint
+	go test ./docs/... ./internal/core/...
+	go test -race -p 1 -timeout 20m -skip '^TestFaults' $$(go list ./cmd/... ./internal/... | grep -v /internal/core)
+	go test -timeout 20m -run '^TestFaults' ./internal/work
+
+lint: web/dist/index.html
+	@test -z "$$(gofmt -l cmd internal docs web/web.go)" || { gofmt -l cmd internal docs web/web.go; echo "these files are not gofmt-ed"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	go run ./cmd/tidemarker openapi | diff -q - web/openapi.json || { echo "the API changed: run make api"; exit 1; }
+	cd web && npm run --silent types && npm run --silent lint && npm run --silent format
+
+bench: build
+	go test -run '^$$' -bench . -benchtime 3x ./internal/core/visual ./internal/work
+
+# Fresh pictures of the main views, from the demo's data.
+screenshots: build
+	@scripts/screenshots
+
+clean:
+	rm -rf bin web/dist/assets web/dist/index.html .data

@@ -1,0 +1,171 @@
+package work_test
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/store"
+	"tidemarker/internal/work"
+)
+
+// program is the built product, for processes that can be killed.
+var program = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "tidemarker-program-")
+	if err != nil {
+		return "", err
+	}
+	bin := filepath.Join(dir, "tidemarker")
+	out, err := exec.Command("go", "build", "-o", bin, "tidemarker/cmd/tidemarker").CombinedOutput()
+	if err != nil {
+		_, _ = os.Stderr.Write(out)
+	}
+	return bin, err
+})
+
+// killAt starts a worker on the bench's database and kills it when the round is in a
+// phase, at once or a moment later.
+func (b *bench) killAt(round int64, phase string, later time.Duration) {
+	b.Helper()
+	bin, err := program()
+	require.NoError(b, err)
+	worker := exec.Command(bin, "worker")
+	worker.Env = append(os.Environ(), "DATABASE_URL="+b.url)
+	require.NoError(b, worker.Start())
+	reached := func() bool {
+		r, err := b.store.Round(context.Background(), round)
+		return err == nil && (r.Phase == phase || r.State.Over())
+	}
+	assert.Eventually(b, reached, 2*time.Minute, 2*time.Millisecond, "the round did not come to %q", phase)
+	if later > 0 {
+		<-time.After(later) // not a wait for anything: it chooses the point at which to kill
+	}
+	require.NoError(b, worker.Process.Kill())
+	_, _ = worker.Process.Wait()
+}
+
+// takeUp carries on what the killed process left, in this one.
+func (b *bench) takeUp(round int64) store.Round {
+	b.Helper()
+	require.Eventually(b, func() bool {
+		// The killed process's lock goes with its connection, which the server notices soon.
+		if b.runner.Recover(b.Context()) != nil {
+			return false
+		}
+		r := b.round(round)
+		if r.State == store.Queued { // it was killed before it began
+			return b.runner.Run(b.Context(), round) == nil && b.round(round).State.Over()
+		}
+		return r.State.Over()
+	}, 2*time.Minute, 100*time.Millisecond)
+	return b.round(round)
+}
+
+func TestAKilledRoundLeavesARecordedRevisionAndIsFinished(t *testing.T) {
+	b := newBench(t, tiny())
+	b.mark(0)
+	b.mark(1)
+	queue, err := work.NewQueue(b.runner, 0)
+	require.NoError(t, err)
+	b.runner.Enqueue = nil // what is taken up again is carried out here
+	c, target := b.begin(settings.Values{"markup.compact": true})
+	base := c.Base
+	for _, tc := range []struct {
+		kind  store.RoundKind
+		phase string
+		later time.Duration
+	}{
+		{store.TryRound, "applying", 0},
+		{store.TryRound, "applying", 15 * time.Millisecond},
+		{store.TryRound, "looking", 0},
+		{store.PromoteRound, "applying", 5 * time.Millisecond},
+		{store.PromoteRound, "warming", 0},
+	} {
+		t.Run(string(tc.kind)+" killed when "+tc.phase, func(t *testing.T) {
+			env, inst := b.envs[0], b.staging
+			event, done := release.Try, release.Checked
+			if tc.kind == store.PromoteRound {
+				env, inst, event, done = b.envs[1], b.production, release.Promote, release.Marked
+			}
+			b.reset(c.ID, tc.kind, target)
+			b.move(b.change(c.ID), event)
+			id, err := b.store.NewRound(t.Context(), store.Round{SiteID: b.site.ID, EnvironmentID: env.ID, ChangeID: &c.ID, Kind: tc.kind, Target: target, RequestedBy: "tester"})
+			require.NoError(t, err)
+			require.NoError(t, queue.Enqueue(t.Context(), id))
+			b.killAt(id, tc.phase, tc.later)
+			now, _ := inst.Layer.Settings()
+			assert.Contains(t, []string{base, target}, fingerprint(t, now), "the environment has exactly one of the recorded revisions")
+
+			r := b.takeUp(id)
+			assert.Equal(t, store.Done, r.State, r.Problem)
+			now, _ = inst.Layer.Settings()
+			assert.Equal(t, target, fingerprint(t, now))
+			got := b.change(c.ID)
+			assert.Equal(t, done, got.State, "the change says where it is: %s", got.Explanation)
+			intents, err := b.store.Intents(t.Context(), id)
+			require.NoError(t, err)
+			assert.Empty(t, intents, "every intent has its outcome")
+		})
+	}
+}
+
+// reset brings the change and the environment back to where a round of the kind
+// begins, as a person would: by rolling back.
+func (b *bench) reset(change int64, kind store.RoundKind, target string) {
+	b.Helper()
+	env := b.envs[0]
+	if kind == store.PromoteRound {
+		env = b.envs[1]
+	}
+	marks, err := b.store.Marks(b.Context(), env.ID, 10)
+	require.NoError(b, err)
+	for _, m := range marks {
+		if m.Fingerprint != target {
+			r := b.run(store.Round{EnvironmentID: env.ID, Kind: store.RollBackRound, Target: m.Fingerprint, MarkID: &m.ID})
+			require.Equal(b, store.Done, r.State, r.Problem)
+			break
+		}
+	}
+	state := release.Drafted
+	if kind == store.PromoteRound {
+		state = release.Checked
+	}
+	if c := b.change(change); c.State != state {
+		_, err := b.store.MoveChange(b.Context(), change, c.State, state, "")
+		require.NoError(b, err)
+	}
+}
+
+func TestARoundOfTheCommandLineThatWasKilledIsPutBack(t *testing.T) {
+	b := newBench(t, tiny())
+	b.mark(0)
+	before, _ := b.staging.Layer.Settings()
+	bin, err := program()
+	require.NoError(t, err)
+	try := exec.Command(bin, "try", "--site", "Fernhollow", "--set", "markup.compact=true")
+	try.Env = append(os.Environ(), "DATABASE_URL="+b.url)
+	require.NoError(t, try.Start())
+	require.Eventually(t, func() bool {
+		now, _ := b.staging.Layer.Settings()
+		return now["markup.compact"] == true
+	}, 2*time.Minute, time.Millisecond)
+	require.NoError(t, try.Process.Kill())
+	_, _ = try.Process.Wait()
+	rounds, err := b.store.Rounds(t.Context(), b.site.ID, 1)
+	require.NoError(t, err)
+	r := b.takeUp(rounds[0].ID)
+	assert.Equal(t, store.Failed, r.State)
+	assert.True(t, r.Restored)
+	assert.Contains(t, r.Problem, "cut off when its process ended")
+	now, _ := b.staging.Layer.Settings()
+	assert.Empty(t, settings.Diff(before, now))
+}

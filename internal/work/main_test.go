@@ -1,0 +1,131 @@
+package work_test
+
+import (
+	"context"
+	"log/slog"
+	"slices"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/browser"
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/journey"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/standin"
+	"tidemarker/internal/store"
+	"tidemarker/internal/testdb"
+	"tidemarker/internal/work"
+)
+
+func TestMain(m *testing.M) { testdb.Main(m) }
+
+// bench is a site under test: Fernhollow's staging and production, a database of its
+// own, and a runner.
+type bench struct {
+	*testing.T
+	store      *store.Store
+	url        string // of the database
+	runner     *work.Runner
+	staging    *standin.Instance
+	production *standin.Instance
+	site       store.Site
+	envs       []store.Environment
+}
+
+var chromium = sync.OnceValues(func() (*browser.Browser, error) { return browser.Start(browser.Options{}) })
+
+func newBench(t *testing.T, doc site.Site) *bench {
+	t.Helper()
+	st, url := testdb.New(t)
+	b := &bench{T: t, store: st, url: url}
+	start := func(env string) *standin.Instance {
+		inst, err := standin.StartFernhollow(standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret"})
+		require.NoError(t, err)
+		t.Cleanup(func() { require.NoError(t, inst.Close()) })
+		doc.Environments = append(doc.Environments, site.Environment{Name: env, URL: inst.URL,
+			Connector: &site.Connector{Kind: "http", URL: inst.ConnectorURL(), Token: "secret"}})
+		return inst
+	}
+	b.staging, b.production = start("staging"), start("production")
+	b.runner = &work.Runner{Store: st, Blobs: st, Log: slog.New(slog.DiscardHandler), Browser: chromium}
+	var err error
+	b.site, err = st.SaveSite(t.Context(), doc, "tester")
+	require.NoError(t, err)
+	b.envs, err = st.Environments(t.Context(), b.site.ID)
+	require.NoError(t, err)
+	return b
+}
+
+// run carries a round out and returns how it ended.
+func (b *bench) run(r store.Round) store.Round {
+	b.Helper()
+	r.SiteID, r.RequestedBy = b.site.ID, "tester"
+	id, err := b.store.NewRound(b.Context(), r)
+	require.NoError(b, err)
+	require.NoError(b, b.runner.Run(b.Context(), id))
+	return b.round(id)
+}
+
+func (b *bench) round(id int64) store.Round {
+	b.Helper()
+	r, err := b.store.Round(b.Context(), id)
+	require.NoError(b, err)
+	return r
+}
+
+func (b *bench) mark(env int) store.Round {
+	b.Helper()
+	r := b.run(store.Round{EnvironmentID: b.envs[env].ID, Kind: store.MarkRound})
+	require.Equal(b, store.Done, r.State, r.Problem)
+	return r
+}
+
+// try tries edits on staging and puts staging back.
+func (b *bench) try(edits settings.Values) (store.Round, []evidence.Finding) {
+	b.Helper()
+	_, now, _, err := b.runner.Read(b.Context(), b.envs[0].ID, "tester")
+	require.NoError(b, err)
+	target, err := b.store.SaveRevision(b.Context(), b.site.ID, now.Values.With(edits))
+	require.NoError(b, err)
+	r := b.run(store.Round{EnvironmentID: b.envs[0].ID, Kind: store.TryRound, Target: target, PutBack: true})
+	return r, b.findings(r.ID)
+}
+
+func (b *bench) findings(round int64) []evidence.Finding {
+	b.Helper()
+	rows, err := b.store.Findings(context.Background(), round)
+	require.NoError(b, err)
+	var out []evidence.Finding
+	for _, f := range rows {
+		out = append(out, f.Document.V)
+	}
+	return out
+}
+
+func target(role, name string) *journey.Target { return &journey.Target{Role: role, Name: name} }
+
+// small is a part of Fernhollow that shows every fault: six pages and two journeys.
+func small() site.Site {
+	page := func(path, class string, personas ...string) site.Page {
+		return site.Page{Path: path, Class: class, Personas: append([]string{site.Visitor}, personas...), Devices: []string{site.Desktop, site.Phone}}
+	}
+	return site.Site{Name: "Fernhollow",
+		Personas: []site.Persona{{Name: "carrier", Kind: "visitor-with-cart", Marks: []string{"Tawny mane block"}, Prepare: []journey.Step{
+			{Go: "/kits/tawny-mane-block"}, {Click: target("button", "Add to basket")}, {Expect: &journey.Expect{URL: "/cart"}}}}},
+		Pages: []site.Page{page("/", "home"), page("/search?q=mane", "search"), page("/cart", "cart", "carrier"), page("/contact", "form")},
+		Journeys: []journey.Journey{
+			{Name: "menu", Persona: site.Visitor, Devices: []string{site.Phone}, Steps: []journey.Step{
+				{Go: "/contact"}, {Click: target("button", "Menu")}, {Expect: &journey.Expect{Visible: target("link", "Library")}}}},
+			{Name: "tabs", Persona: site.Visitor, Devices: []string{site.Desktop}, Steps: []journey.Step{
+				{Go: "/kits/pearl-oyster-box"}, {Click: target("tab", "Growing")}, {Expect: &journey.Expect{Visible: &journey.Target{CSS: "#growing"}, Hidden: &journey.Target{CSS: "#about"}}}}},
+		}}
+}
+
+func has(findings []evidence.Finding, kind evidence.Kind, page, device string) bool {
+	return slices.ContainsFunc(findings, func(f evidence.Finding) bool {
+		return f.Kind == kind && f.Page == page && f.Device == device && f.Severity == evidence.Broken
+	})
+}
