@@ -44,7 +44,7 @@ func usedStyles(sheet []byte, page *goquery.Document, keep []string) []byte {
 				return out.Bytes()
 			}
 		case css.QualifiedRuleGrammar, css.BeginRulesetGrammar:
-			if sel := joined(p.Values()); used(sel, page, keep) {
+			if sel := strings.Trim(joined(p.Values()), ", \t\r\n"); used(sel, page, keep) {
 				selectors = append(selectors, sel)
 			}
 			if kind == css.BeginRulesetGrammar {
@@ -64,11 +64,11 @@ func usedStyles(sheet []byte, page *goquery.Document, keep []string) []byte {
 				out.WriteString(string(data) + ":" + joined(p.Values()) + ";")
 			}
 		case css.BeginAtRuleGrammar:
-			out.WriteString(string(data) + joined(p.Values()) + "{")
+			out.WriteString(string(data) + " " + joined(p.Values()) + "{")
 		case css.EndAtRuleGrammar:
 			out.WriteString("}\n")
 		case css.AtRuleGrammar:
-			out.WriteString(string(data) + joined(p.Values()) + ";")
+			out.WriteString(string(data) + " " + joined(p.Values()) + ";")
 		}
 	}
 }

@@ -1,0 +1,128 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/docs/contract"
+	"tidemarker/internal/standin"
+	"tidemarker/internal/testdb"
+)
+
+func TestMain(m *testing.M) { testdb.Main(m) }
+
+const oneSite = `
+site: One
+environments: [{ name: staging, url: "URL", connector: { kind: http, url: "URL/_speed/v1", token: "env:ONE_TOKEN" } }]
+pages: [{ path: /contact, class: form, devices: [desktop] }]
+journeys: [{ name: menu, devices: [phone], steps: [{ go: /contact }, { click: { role: button, name: Menu } }, { expect: { visible: { role: link, name: Library } } }] }]
+`
+
+// cli runs the built product and returns its exit code and what it printed.
+func cli(t *testing.T, bin, database string, args ...string) (int, string) {
+	t.Helper()
+	cmd := exec.Command(bin, args...)
+	cmd.Env = append(os.Environ(), "DATABASE_URL="+database, "ONE_TOKEN=s3cret-token")
+	out, err := cmd.CombinedOutput()
+	assert.NotContains(t, string(out), "s3cret-token", "a token is never printed")
+	if e, ok := errors.AsType[*exec.ExitError](err); ok {
+		return e.ExitCode(), string(out)
+	}
+	require.NoError(t, err, string(out))
+	return 0, string(out)
+}
+
+func TestAStagingRoundFromTheCommandLine(t *testing.T) {
+	bin := filepath.Join(t.TempDir(), "tidemarker")
+	out, err := exec.Command("go", "build", "-o", bin, ".").CombinedOutput()
+	require.NoError(t, err, string(out))
+	_, database := testdb.New(t)
+	inst, err := standin.StartFernhollow(standin.Options{Environment: "staging", Addr: "127.0.0.1:0", Token: "s3cret-token"})
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, inst.Close()) })
+	file := filepath.Join(t.TempDir(), "one.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(strings.ReplaceAll(oneSite, "URL", inst.URL)), 0o600))
+
+	code, said := cli(t, bin, database, "mark", "--site", "One")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, said, "tidemarker site import FILE")
+	code, said = cli(t, bin, database, "site", "import", file)
+	assert.Zero(t, code)
+	assert.Contains(t, said, "1 environments, 1 pages")
+	code, said = cli(t, bin, database, "mark", "--site", "One", "--env", "staging")
+	assert.Zero(t, code, said)
+
+	schema := reportSchema(t)
+	report := filepath.Join(t.TempDir(), "report.json")
+	before, _ := inst.Layer.Settings()
+	for _, tc := range []struct {
+		name string
+		args []string
+		code int
+		says string
+	}{
+		{"clear", []string{"--set", "markup.compact=true"}, 0, "Clear: 2 looks"},
+		{"broken", []string{"--set", "scripts.defer=true"}, 1, "Fern is not defined"},
+		{"a value of the wrong type", []string{"--set", `pages.lifetime="long"`}, 3, "must be a whole number"},
+		{"a key that is none", []string{"--set", "pages.lifetimes=3"}, 3, "no setting of that name"},
+		{"a collision", []string{"--set", "scripts.defer=true", "--set", "scripts.delay=true"}, 3, "collides with"},
+	} {
+		t.Run(tc.name, func(t *testing.T) {
+			code, said := cli(t, bin, database, append([]string{"try", "--site", "One", "--json", report}, tc.args...)...)
+			assert.Equal(t, tc.code, code, said)
+			raw, err := os.ReadFile(report)
+			require.NoError(t, err)
+			assert.Contains(t, said+string(raw), tc.says)
+			doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
+			require.NoError(t, err)
+			require.NoError(t, schema.Validate(doc))
+			var r struct {
+				Restored bool
+				Verdict  string
+			}
+			require.NoError(t, json.Unmarshal(raw, &r))
+			assert.True(t, r.Restored)
+			now, _ := inst.Layer.Settings()
+			assert.Equal(t, before, now, "staging is as it was")
+		})
+	}
+	code, said = cli(t, bin, database, "try", "--site", "One", "--set", "markup.compact=true", "--keep")
+	assert.Zero(t, code, said)
+	now, _ := inst.Layer.Settings()
+	assert.Equal(t, true, now["markup.compact"], "kept")
+	code, said = cli(t, bin, database, "serve", "--listen", "0.0.0.0:0")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, said, "listens only on a loopback address")
+}
+
+func reportSchema(t *testing.T) *jsonschema.Schema {
+	t.Helper()
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(contract.ReportSchema))
+	require.NoError(t, err)
+	c := jsonschema.NewCompiler()
+	c.AssertFormat()
+	require.NoError(t, c.AddResource("report.json", doc))
+	s, err := c.Compile("report.json")
+	require.NoError(t, err)
+	return s
+}
+
+func TestSetsAreJSON(t *testing.T) {
+	v, err := parseSets([]string{"a=true", `b=["/x=y"]`, "c=3"})
+	require.NoError(t, err)
+	assert.Equal(t, []any{"/x=y"}, v["b"])
+	for _, bad := range [][]string{{"a"}, {"=1"}, {"a=yes"}, nil} {
+		_, err := parseSets(bad)
+		assert.Error(t, err, "%v", bad)
+	}
+}

@@ -1,0 +1,149 @@
+package store_test
+
+import (
+	"bytes"
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/store"
+	"tidemarker/internal/testdb"
+)
+
+func TestMain(m *testing.M) { testdb.Main(m) }
+
+func document(environments ...string) site.Site {
+	s := site.Site{Name: "Shop", Pages: []site.Page{{Path: "/"}}}
+	for _, e := range environments {
+		s.Environments = append(s.Environments, site.Environment{Name: e, URL: "http://" + e + ".example", Connector: &site.Connector{Kind: "http", URL: "http://" + e + ".example/c", Token: "hush-" + e}})
+	}
+	return s
+}
+
+func TestASiteIsUpdatedByItsNameAndItsTokensAreApart(t *testing.T) {
+	s, _ := testdb.New(t)
+	ctx := t.Context()
+	first, err := s.SaveSite(ctx, document("staging", "old", "production"), "ada")
+	require.NoError(t, err)
+	again, err := s.SaveSite(ctx, document("staging", "production"), "ada")
+	require.NoError(t, err)
+	assert.Equal(t, first.ID, again.ID)
+	envs, err := s.Environments(ctx, again.ID)
+	require.NoError(t, err)
+	require.Len(t, envs, 2, "what was never used is gone")
+	assert.Equal(t, "hush-staging", envs[0].Token)
+	for _, e := range again.Document.V.Environments {
+		assert.Empty(t, e.Connector.Token, "the document has no tokens")
+	}
+	_, err = s.Intend(ctx, store.Application{EnvironmentID: envs[1].ID, Kind: "first", Fingerprint: "f", Who: "ada"})
+	require.NoError(t, err)
+	_, err = s.SaveSite(ctx, document("staging"), "ada")
+	require.ErrorContains(t, err, "their record is not thrown away")
+	envs, err = s.Environments(ctx, again.ID)
+	require.NoError(t, err)
+	assert.Len(t, envs, 2, "nothing was half done")
+}
+
+func TestTheSameBytesAreKeptOnce(t *testing.T) {
+	s, _ := testdb.New(t)
+	a, err := s.Put(t.Context(), "image/png", []byte("picture"))
+	require.NoError(t, err)
+	b, err := s.Put(t.Context(), "image/png", []byte("picture"))
+	require.NoError(t, err)
+	assert.Equal(t, a, b)
+	got, err := s.Get(t.Context(), a)
+	require.NoError(t, err)
+	assert.Equal(t, "picture", string(got.Bytes))
+	_, err = s.Get(t.Context(), "none")
+	assert.ErrorIs(t, err, store.ErrNotFound)
+}
+
+func TestARoundsLockGoesWithItsHolder(t *testing.T) {
+	s, url := testdb.New(t)
+	ctx := t.Context()
+	other, err := store.Open(ctx, url)
+	require.NoError(t, err)
+	unlock, ok, err := s.TryLockRound(ctx, 7)
+	require.NoError(t, err)
+	require.True(t, ok)
+	_, ok, err = other.TryLockRound(ctx, 7)
+	require.NoError(t, err)
+	assert.False(t, ok, "somebody works on it")
+	unlock()
+	theirs, ok, err := other.TryLockRound(ctx, 7)
+	require.NoError(t, err)
+	assert.True(t, ok)
+	theirs()
+	other.Close()
+}
+
+func TestNoticesReachEverybodyWhoListens(t *testing.T) {
+	s, _ := testdb.New(t)
+	ctx, stop := context.WithCancel(t.Context())
+	heard := make(chan store.Notice, 1)
+	ended := make(chan error, 1)
+	go func() {
+		ended <- s.Listen(ctx, func(n store.Notice) {
+			select {
+			case heard <- n:
+			default:
+			}
+		})
+	}()
+	require.Eventually(t, func() bool {
+		if s.Tell(ctx, store.Notice{Site: 1, Round: 2}) != nil {
+			return false
+		}
+		select {
+		case n := <-heard:
+			return n == store.Notice{Site: 1, Round: 2}
+		case <-time.After(50 * time.Millisecond):
+			return false
+		}
+	}, 20*time.Second, 10*time.Millisecond)
+	stop()
+	assert.ErrorIs(t, <-ended, context.Canceled)
+}
+
+func TestAnArchiveBringsEverythingBackButTokens(t *testing.T) {
+	from, _ := testdb.New(t)
+	ctx := t.Context()
+	row, err := from.SaveSite(ctx, document("staging", "production"), "ada")
+	require.NoError(t, err)
+	envs, err := from.Environments(ctx, row.ID)
+	require.NoError(t, err)
+	fp, err := from.SaveRevision(ctx, row.ID, settings.Values{"a": true})
+	require.NoError(t, err)
+	round, err := from.NewRound(ctx, store.Round{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: store.MarkRound, Target: fp, RequestedBy: "ada"})
+	require.NoError(t, err)
+	kept, err := from.Put(ctx, "image/png", []byte("seen"))
+	require.NoError(t, err)
+	_, err = from.Put(ctx, "image/png", []byte("not seen"))
+	require.NoError(t, err)
+	look := evidence.PageLook{Key: evidence.Key{Page: "/", Persona: "visitor", Device: "phone"}, Picture: &evidence.Picture{SHA256: kept}}
+	require.NoError(t, from.SaveLook(ctx, round, 1, "page", look.Key, look))
+	var raw bytes.Buffer
+	require.NoError(t, from.Export(ctx, &raw))
+	assert.NotContains(t, raw.String(), "hush-", "no token leaves")
+
+	to, _ := testdb.New(t)
+	require.NoError(t, to.Import(ctx, raw.Bytes()))
+	require.ErrorContains(t, to.Import(ctx, raw.Bytes()), "into an empty one")
+	back, err := to.Look(ctx, round, 1)
+	require.NoError(t, err)
+	assert.Equal(t, kept, back.Pages[0].Picture.SHA256)
+	_, err = to.Get(ctx, kept)
+	require.NoError(t, err)
+	envs, err = to.Environments(ctx, row.ID)
+	require.NoError(t, err)
+	assert.Empty(t, envs[0].Token)
+	next, err := to.NewRound(ctx, store.Round{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: store.MarkRound, RequestedBy: "ada"})
+	require.NoError(t, err)
+	assert.Greater(t, next, round, "numbers go on from there")
+}
