@@ -34,7 +34,6 @@ func (l *Layer) dropUnusedStyles(page *goquery.Document, keep []string) {
 func usedStyles(sheet []byte, page *goquery.Document, keep []string) []byte {
 	var out bytes.Buffer
 	p := css.NewParser(parse.NewInputBytes(sheet), false)
-	var selectors []string // those of the rule being read that are used
 	skipping := false
 	for {
 		kind, _, data := p.Next()
@@ -43,16 +42,15 @@ func usedStyles(sheet []byte, page *goquery.Document, keep []string) []byte {
 			if p.Err() == io.EOF {
 				return out.Bytes()
 			}
-		case css.QualifiedRuleGrammar, css.BeginRulesetGrammar:
-			if sel := strings.Trim(joined(p.Values()), ", \t\r\n"); used(sel, page, keep) {
-				selectors = append(selectors, sel)
-			}
-			if kind == css.BeginRulesetGrammar {
-				skipping = len(selectors) == 0
-				if !skipping {
-					out.WriteString(strings.Join(selectors, ",") + "{")
+		case css.BeginRulesetGrammar:
+			var selectors []string
+			for _, sel := range listed(p.Values()) {
+				if used(sel, page, keep) {
+					selectors = append(selectors, sel)
 				}
-				selectors = nil
+			}
+			if skipping = len(selectors) == 0; !skipping {
+				out.WriteString(strings.Join(selectors, ",") + "{")
 			}
 		case css.EndRulesetGrammar:
 			if !skipping {
@@ -71,6 +69,26 @@ func usedStyles(sheet []byte, page *goquery.Document, keep []string) []byte {
 			out.WriteString(string(data) + " " + joined(p.Values()) + ";")
 		}
 	}
+}
+
+// listed are the selectors of a list, parted at the commas that lie in no brackets.
+func listed(tokens []css.Token) []string {
+	var out []string
+	depth, from := 0, 0
+	for i, t := range tokens {
+		switch t.TokenType {
+		case css.FunctionToken, css.LeftParenthesisToken, css.LeftBracketToken:
+			depth++
+		case css.RightParenthesisToken, css.RightBracketToken:
+			depth--
+		case css.CommaToken:
+			if depth == 0 {
+				out = append(out, strings.TrimSpace(joined(tokens[from:i])))
+				from = i + 1
+			}
+		}
+	}
+	return append(out, strings.TrimSpace(joined(tokens[from:])))
 }
 
 func joined(tokens []css.Token) string {
