@@ -241,12 +241,29 @@ func (s *Server) candidates(ctx context.Context, e evidenceOf, now, before *evid
 				for _, c := range scripts {
 					list = append(list, Candidate{target.Key, target.Title, c.pattern, c.why})
 				}
+			case target.Role == "css-keep" && now != nil && doc.Region != nil:
+				if class := classAt(*now, doc.Region.Rect()); class != "" {
+					list = append(list, Candidate{target.Key, target.Title, "." + class + "*", "the class of what looks different"})
+				}
 			case target.Role == "path-exclude":
 				list = append(list, Candidate{target.Key, target.Title, doc.Page, "the page of this finding"})
 			}
+			list = append(list, Candidate{target.Key, target.Title, "", "a pattern of your own"})
 		}
 	}
 	return list, nil
+}
+
+// classAt is the first class of the smallest element that holds a region.
+func classAt(p evidence.PageLook, r image.Rectangle) string {
+	best, class := -1, ""
+	for _, b := range p.Outline {
+		area := b.Width * b.Height
+		if _, c, ok := strings.Cut(b.Name, "."); ok && r.In(b.Rect()) && (best < 0 || area <= best) {
+			best, class = area, c
+		}
+	}
+	return class
 }
 
 type script struct{ pattern, why string }

@@ -119,7 +119,7 @@ onUnmounted(() => removeEventListener("keydown", press));
       <form v-if="proof" class="stack" @submit.prevent="leaveAlone">
         <fieldset class="candidates">
           <legend class="small faded">Likeliest first</legend>
-          <label v-for="c in proof.candidates.slice(0, 12)" :key="c.key + c.pattern" class="candidate">
+          <label v-for="c in proof.candidates.slice(0, 20)" :key="c.key + c.pattern" class="candidate">
             <input
               type="radio"
               name="candidate"
@@ -127,7 +127,8 @@ onUnmounted(() => removeEventListener("keydown", press));
               @change="Object.assign(alone, { key: c.key, pattern: c.pattern })"
             />
             <span
-              ><code>{{ c.pattern }}</code> <span class="small faded">in “{{ c.title }}”: {{ c.why }}</span></span
+              ><code v-if="c.pattern">{{ c.pattern }}</code>
+              <span class="small faded">in “{{ c.title }}”: {{ c.why }}</span></span
             >
           </label>
         </fieldset>

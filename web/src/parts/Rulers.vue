@@ -76,7 +76,7 @@ const word: Record<string, string> = {
     <template v-for="s in points" :key="`l${s.key}`">
       <path
         v-if="s.kind === 'promote' && origin(s)"
-        :d="`M${x(origin(s)!)} ${y(s.env - 1)} C ${x(origin(s)!)} ${y(s.env) - 30}, ${x(s)} ${y(s.env - 1) + 30}, ${x(s)} ${y(s.env)}`"
+        :d="`M${x(origin(s)!)} ${y(s.env - 1) + 50} C ${x(origin(s)!)} ${y(s.env) - 20}, ${x(s)} ${y(s.env - 1) + 60}, ${x(s)} ${y(s.env) - 12}`"
         class="promotion"
       />
       <path

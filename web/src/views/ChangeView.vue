@@ -136,8 +136,8 @@ onUnmounted(() => removeEventListener("keydown", press));
                 <strong>{{ d.title }}</strong>
               </p>
               <p class="from-to">
-                <s>{{ d.fromText }}</s> <span aria-hidden="true">→</span><span class="visually-hidden">to</span>
-                <b>{{ d.toText }}</b>
+                <s>{{ d.fromText }}</s><span aria-hidden="true" class="to">→</span
+                ><span class="visually-hidden"> to </span><b>{{ d.toText }}</b>
               </p>
               <p class="small">
                 <span class="risk" aria-hidden="true">{{ "▾".repeat(d.risk) }}</span> Can break: {{ d.riskText }}
@@ -201,6 +201,9 @@ legend {
 }
 .from-to {
   font-size: 1.1rem;
+}
+.to {
+  margin: 0 0.4em;
 }
 .risk {
   color: var(--unsure);
