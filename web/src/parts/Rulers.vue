@@ -42,6 +42,11 @@ const broken = computed(() =>
 function open(s: Sounding) {
   if (s.round) void router.push(`/rounds/${s.round}`);
 }
+/** What is to be read of a sounding: first what is written beside it, then what it stands for. */
+function label(s: Sounding) {
+  const written = [s.number, word[s.kind], time.format(s.at)].filter(Boolean).join(" ");
+  return `${written}, ${s.verdict}: ${s.title}`;
+}
 const word: Record<string, string> = {
   mark: "marked",
   try: "tried",
@@ -94,11 +99,10 @@ const word: Record<string, string> = {
       :transform="`translate(${x(s)} ${y(s.env)})`"
       :tabindex="s.round ? 0 : undefined"
       :role="s.round ? 'link' : 'img'"
-      :aria-label="`${word[s.kind]}, ${s.verdict}: ${s.title}`"
+      :aria-label="label(s)"
       @click="open(s)"
       @keydown.enter="open(s)"
     >
-      <title>{{ s.title }}</title>
       <rect x="-18" y="-18" width="36" height="36" fill="transparent" />
       <path v-if="s.verdict === 'broken'" d="M0-12 13 11H-13Z" />
       <template v-else-if="s.verdict === 'unsure'">
@@ -109,9 +113,9 @@ const word: Record<string, string> = {
       <path v-else-if="s.verdict === 'running'" d="M-14 3c5-9 9-9 14 0s9 9 14 0" class="wave" />
       <circle v-else-if="s.verdict === 'outside'" r="5" class="hollow" />
       <circle v-else r="10" class="ring" />
-      <text v-if="s.number" y="4" class="number">{{ s.number }}</text>
-      <text y="30" class="what">{{ word[s.kind] }}</text>
-      <text y="43" class="fine mid">{{ time.format(s.at) }}</text>
+      <text v-if="s.number" y="4" class="number" aria-hidden="true">{{ s.number }}</text>
+      <text y="30" class="what" aria-hidden="true">{{ word[s.kind] }}</text>
+      <text y="43" class="fine mid" aria-hidden="true">{{ time.format(s.at) }}</text>
     </g>
     <line :x1="width - right" :x2="width - right" y1="16" :y2="height - 30" class="now" />
     <text :x="width - right + 6" y="24" class="env now-text">now</text>
