@@ -64,7 +64,7 @@ func TestOtherKindsMatchAsTheProtocolSays(t *testing.T) {
 	assert.True(t, MatchPart("menu.js", "https://a.example/assets/menu.js?v=2"))
 	assert.True(t, MatchPart("Fern.*season", "Fern.config({ season: 1 })"))
 	assert.False(t, MatchPart("Menu.js", "/assets/menu.js"))
-	assert.True(t, MatchAgent("lighthouse", "Mozilla (X11) LightHouse/2"))
+	assert.True(t, MatchAgent("probe*bot", "Mozilla (X11) ProbeRobot/2"))
 	for _, match := range []func(string, string) bool{MatchName, MatchPart, MatchAgent} {
 		assert.False(t, match("", "anything"), "an empty pattern stands for nothing")
 	}

@@ -44,10 +44,10 @@ func BenchmarkTallPair(b *testing.B) {
 		raw[i] = buf.Bytes()
 		require.NoError(b, os.WriteFile(filepath.Join(dir, string(rune('a'+i))+".png"), raw[i], 0o600))
 	}
-	odiff, err := filepath.Abs("../../../web/node_modules/.bin/odiff")
+	odiff, err := filepath.Abs("../../../web/node_modules/@odiff/linux-x64/odiff")
 	require.NoError(b, err)
 	if _, err := os.Stat(odiff); err != nil {
-		b.Skip("npm's odiff-bin is not installed")
+		b.Skip("the binary of npm's odiff-bin is not installed")
 	}
 	var theirs time.Duration
 	const runs = 3
