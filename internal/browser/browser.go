@@ -72,7 +72,7 @@ func (b *Browser) connect() error {
 		NoSandbox(os.Geteuid() == 0).
 		Set("disable-gpu").Set("disable-quic").Set("no-first-run").Set("disable-sync").
 		Set("disable-background-networking").Set("disable-component-update").
-		Set("disable-site-isolation-trials").Set("block-new-web-contents").
+		Set("disable-site-isolation-trials").
 		Set("disable-features", "IsolateOrigins", "site-per-process", "Translate", "MediaRouter", "OptimizationHints").
 		Set("hide-scrollbars").Set("force-color-profile", "srgb").Set("font-render-hinting", "none").
 		Set("disable-lcd-text").Set("mute-audio").Set("lang", "en-GB").

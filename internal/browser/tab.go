@@ -44,7 +44,8 @@ type tab struct {
 	requests []evidence.Request
 	byID     map[proto.NetworkRequestID]int
 	inFlight map[proto.NetworkRequestID]bool
-	changed  time.Time // when a request last began or ended
+	stopped  map[proto.NetworkRequestID]bool // not sent: another host's
+	changed  time.Time                       // when a request last began or ended
 	errors   []evidence.ScriptError
 	console  []string
 	document docResponse
@@ -84,7 +85,7 @@ func (b *Browser) open(ctx context.Context, env site.Environment, deviceName str
 		return nil, fmt.Errorf("open a tab: %w", err)
 	}
 	t := &tab{page: page.Context(tabCtx), private: private, env: env, dev: dev, cancel: cancel,
-		byID: map[proto.NetworkRequestID]int{}, inFlight: map[proto.NetworkRequestID]bool{}, changed: time.Now(),
+		byID: map[proto.NetworkRequestID]int{}, inFlight: map[proto.NetworkRequestID]bool{}, stopped: map[proto.NetworkRequestID]bool{}, changed: time.Now(),
 		frame: page.FrameID, drawn: make(chan struct{}), drawOnce: &sync.Once{}, crashed: make(chan struct{})}
 	t.listen()
 	if err := t.setUp(state); err != nil {
@@ -168,6 +169,13 @@ func (t *tab) listen() {
 		func(e *proto.InspectorTargetCrashed) bool { close(t.crashed); return true },
 	)
 	go wait()
+	// Another tab that a page opened all the same is closed at once.
+	others := t.private.Context(t.page.GetContext()).EachEvent(func(e *proto.TargetTargetCreated) {
+		if e.TargetInfo.OpenerID == t.page.TargetID {
+			go func() { _, _ = proto.TargetCloseTarget{TargetID: e.TargetInfo.TargetID}.Call(t.private) }()
+		}
+	})
+	go others()
 }
 
 // paused decides about a request before it is sent: hosts that are not the site's
@@ -179,10 +187,9 @@ func (t *tab) paused(e *proto.FetchRequestPaused) {
 	own := err == nil && (t.env.Owns(u) || u.Scheme == "data" || u.Scheme == "blob" || u.Scheme == "about")
 	if !own {
 		t.mu.Lock()
+		t.stopped[e.NetworkID] = true
 		if i, known := t.byID[e.NetworkID]; known {
 			t.requests[i].Blocked = true
-		} else if len(t.requests) < manyRequests {
-			t.requests = append(t.requests, evidence.Request{URL: clip(e.Request.URL), Kind: kindOf(e.ResourceType), Method: e.Request.Method, Blocked: true})
 		}
 		t.mu.Unlock()
 		go func() {
@@ -221,11 +228,17 @@ func (t *tab) sent(e *proto.NetworkRequestWillBeSent) {
 	if i, known := t.byID[e.RequestID]; known && e.RedirectResponse != nil {
 		t.requests[i].Status = e.RedirectResponse.Status
 	}
-	if len(t.requests) >= manyRequests {
+	if len(t.requests) >= manyRequests || isFavicon(e) {
 		return
 	}
 	t.byID[e.RequestID] = len(t.requests)
-	t.requests = append(t.requests, evidence.Request{URL: clip(e.Request.URL), Kind: kindOf(e.Type), Method: e.Request.Method})
+	t.requests = append(t.requests, evidence.Request{URL: clip(e.Request.URL), Kind: kindOf(e.Type), Method: e.Request.Method, Blocked: t.stopped[e.RequestID]})
+}
+
+// isFavicon tells whether the browser asks by itself for an icon that no page named.
+func isFavicon(e *proto.NetworkRequestWillBeSent) bool {
+	u, err := url.Parse(e.Request.URL)
+	return err == nil && u.Path == "/favicon.ico" && e.Type == proto.NetworkResourceTypeOther
 }
 
 func (t *tab) answered(e *proto.NetworkResponseReceived) {
@@ -239,12 +252,9 @@ func (t *tab) answered(e *proto.NetworkResponseReceived) {
 		t.document.status = e.Response.Status
 		t.document.headers = map[string]string{}
 		for k, v := range e.Response.Headers {
-			name := strings.ToLower(k)
-			value := clip(v.String())
-			if name == "set-cookie" {
-				value, _, _ = strings.Cut(value, "=")
+			if name := strings.ToLower(k); name != "set-cookie" {
+				t.document.headers[name] = clip(v.String())
 			}
-			t.document.headers[name] = value
 		}
 	}
 }

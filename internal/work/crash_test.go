@@ -2,6 +2,8 @@ package work_test
 
 import (
 	"context"
+	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -79,18 +81,22 @@ func TestAKilledRoundLeavesARecordedRevisionAndIsFinished(t *testing.T) {
 	b.runner.Enqueue = nil // what is taken up again is carried out here
 	c, target := b.begin(settings.Values{"markup.compact": true})
 	base := c.Base
+	seed := rand.Uint64() // another point in each run; with the seed it can be found again
+	t.Logf("seed %d", seed)
+	random := rand.New(rand.NewPCG(seed, 1))
+	within := func(most time.Duration) time.Duration { return time.Duration(random.Int64N(int64(most))) }
 	for _, tc := range []struct {
 		kind  store.RoundKind
 		phase string
 		later time.Duration
 	}{
-		{store.TryRound, "applying", 0},
-		{store.TryRound, "applying", 15 * time.Millisecond},
-		{store.TryRound, "looking", 0},
-		{store.PromoteRound, "applying", 5 * time.Millisecond},
-		{store.PromoteRound, "warming", 0},
+		{store.TryRound, "reading", within(200 * time.Millisecond)},
+		{store.TryRound, "applying", within(30 * time.Millisecond)},
+		{store.TryRound, "looking", within(time.Second)},
+		{store.PromoteRound, "applying", within(30 * time.Millisecond)},
+		{store.PromoteRound, "warming", within(500 * time.Millisecond)},
 	} {
-		t.Run(string(tc.kind)+" killed when "+tc.phase, func(t *testing.T) {
+		t.Run(fmt.Sprintf("%s killed %s into %s", tc.kind, tc.later, tc.phase), func(t *testing.T) {
 			env, inst := b.envs[0], b.staging
 			event, done := release.Try, release.Checked
 			if tc.kind == store.PromoteRound {

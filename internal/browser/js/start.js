@@ -1,6 +1,12 @@
 (() => {
   const seen = { shifts: [], largest: 0, firstDraw: 0, changed: 0 };
   Object.defineProperty(window, "__tideMarker", { value: seen, enumerable: false });
+  // A look and a journey have one tab: what would open another stays in this one, or is refused.
+  window.open = () => null;
+  addEventListener("click", (e) => {
+    const link = e.target instanceof Element && e.target.closest("a[target], area[target]");
+    if (link && link.target !== "_self") link.target = "_self";
+  }, { capture: true });
   const name = (node) => {
     if (!node || node.nodeType !== 1) return "";
     const cls = typeof node.className === "string" && node.className.trim() ? "." + node.className.trim().split(/\s+/)[0] : "";

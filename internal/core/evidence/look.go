@@ -32,7 +32,7 @@ type PageLook struct {
 	Attempts int               `json:"attempts"`
 	Address  string            `json:"address" doc:"Where the browser ended up."`
 	Status   int               `json:"status"`
-	Headers  map[string]string `json:"headers,omitempty" doc:"Of the document; names in lower case, Set-Cookie without its value."`
+	Headers  map[string]string `json:"headers,omitempty" doc:"Of the document; names in lower case; Set-Cookie is left out."`
 	Served   httpcache.Served  `json:"served" enum:"held,fetched,unknown"`
 	Title    string            `json:"title"`
 	Picture  *Picture          `json:"picture,omitempty"`

@@ -38,13 +38,16 @@ func ParseValues(raw []byte) (Values, error) {
 }
 
 // Clone returns a deep copy in the form that encoding/json yields, whatever Go
-// numbers and slices went in.
+// numbers and slices went in. Of no values it is an empty set.
 func (v Values) Clone() Values {
 	raw, err := json.Marshal(v)
 	if err != nil {
 		return maps.Clone(v)
 	}
-	var out Values
+	out := Values{}
+	if v == nil {
+		return out
+	}
 	if json.Unmarshal(raw, &out) != nil {
 		return maps.Clone(v)
 	}

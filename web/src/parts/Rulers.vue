@@ -113,9 +113,17 @@ const word: Record<string, string> = {
       <path v-else-if="s.verdict === 'running'" d="M-14 3c5-9 9-9 14 0s9 9 14 0" class="wave" />
       <circle v-else-if="s.verdict === 'outside'" r="5" class="hollow" />
       <circle v-else r="10" class="ring" />
-      <text v-if="s.number" y="4" class="number" aria-hidden="true">{{ s.number }}</text>
-      <text y="30" class="what" aria-hidden="true">{{ word[s.kind] }}</text>
-      <text y="43" class="fine mid" aria-hidden="true">{{ time.format(s.at) }}</text>
+    </g>
+    <g
+      v-for="s in points"
+      :key="`t${s.key}`"
+      class="written"
+      aria-hidden="true"
+      :transform="`translate(${x(s)} ${y(s.env)})`"
+    >
+      <text v-if="s.number" y="4" class="number">{{ s.number }}</text>
+      <text y="30" class="what">{{ word[s.kind] }}</text>
+      <text y="43" class="fine mid">{{ time.format(s.at) }}</text>
     </g>
     <line :x1="width - right" :x2="width - right" y1="16" :y2="height - 30" class="now" />
     <text :x="width - right + 6" y="24" class="env now-text">now</text>
@@ -219,6 +227,9 @@ const word: Record<string, string> = {
   fill: none;
   stroke: var(--deep);
   stroke-width: 3;
+}
+.written {
+  pointer-events: none;
 }
 .number {
   font: 700 12px var(--text);
