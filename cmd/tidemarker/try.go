@@ -65,20 +65,25 @@ func (a *app) takeMark(ctx context.Context, s store.Site, env store.Environment)
 	return r, err
 }
 
-// carryOut works a round off in this process.
+// carryOut works a round off in this process. When the process is told to end, the
+// round is stopped, and puts back what it is to put back.
 func (a *app) carryOut(ctx context.Context, r store.Round) (store.Round, error) {
 	if err := a.runner.Recover(ctx); err != nil {
 		return r, err
 	}
+	// Running from the start: no queue knows of it, and when this process dies it is to be
+	// taken up by whoever comes next.
+	r.State = store.Running
 	id, err := a.store.NewRound(ctx, r)
 	if err != nil {
 		return r, err
 	}
-	if err := a.runner.Run(ctx, id); err != nil {
-		// Interrupted: the round is ended and put back by whoever comes next.
+	steady := context.WithoutCancel(ctx)
+	defer context.AfterFunc(ctx, func() { _ = a.store.AskToStop(steady, id) })()
+	if err := a.runner.Run(steady, id); err != nil {
 		return r, err
 	}
-	return a.store.Round(ctx, id)
+	return a.store.Round(steady, id)
 }
 
 func tryCommand(data *string) *cobra.Command {
@@ -192,7 +197,7 @@ func (a *app) try(ctx context.Context, siteName, envName string, edits settings.
 		rep.Restored = false
 		return rep, err
 	}
-	return a.report(ctx, rep, r)
+	return a.report(context.WithoutCancel(ctx), rep, r)
 }
 
 // obstacles are what newly stands in the way of a set of values, in words.

@@ -186,6 +186,13 @@ func (s *Store) Intents(ctx context.Context, roundID int64) ([]Application, erro
 	return many[Application](ctx, s, "the intents", `SELECT * FROM applications WHERE round_id = $1 AND state = 'intended' ORDER BY id`, roundID)
 }
 
+// LeftIntents lists what rounds that are over intended on an environment and whose
+// outcome is not recorded, because the site did not answer any more.
+func (s *Store) LeftIntents(ctx context.Context, envID int64) ([]Application, error) {
+	return many[Application](ctx, s, "the intents", `SELECT a.* FROM applications a JOIN rounds r ON r.id = a.round_id
+		WHERE a.environment_id = $1 AND a.state = 'intended' AND r.state IN ('done', 'stopped', 'failed') ORDER BY a.id`, envID)
+}
+
 // LookRow is one look as it is kept.
 type LookRow struct {
 	ID       int64           `db:"id"`

@@ -97,8 +97,8 @@ func diffKeys(diff []settings.Difference) string {
 	return s
 }
 
-// settleIntents reads the environment back for every intent whose outcome is not
-// known, because the process or the connection died in between, and records it.
+// settleIntents reads the environment back for what this round intended and whose
+// outcome is not known, because its process died in between.
 func (r *round) settleIntents(ctx context.Context) error {
 	open, err := r.Store.Intents(ctx, r.row.ID)
 	if err != nil || len(open) == 0 {
@@ -116,24 +116,31 @@ func (r *round) settleIntents(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for i, a := range open {
-		state, note := "not applied", "Read back after an interruption: the earlier settings are still in force."
-		switch {
-		case i == len(open)-1 && fp == a.Fingerprint:
-			state, note = "applied", "Read back after an interruption: the settings are in force."
-		case fp != a.Predecessor && fp != a.Fingerprint:
-			note = "Read back after an interruption: neither these nor the earlier settings are in force."
-		}
-		known := ""
-		if fp == a.Fingerprint || fp == a.Predecessor {
-			known = fp
-		}
-		if err := r.Store.Outcome(ctx, a.ID, state, note, known); err != nil {
-			return err
-		}
+	if err := r.settle(ctx, open, fp); err != nil {
+		return err
 	}
 	r.env, err = r.Store.Environment(ctx, r.env.ID)
 	return err
+}
+
+// settle records what came of intents, by the fingerprint that the environment reads
+// back now. Only the last of them can be in force.
+func (w *Runner) settle(ctx context.Context, open []store.Application, fp string) error {
+	for i, a := range open {
+		state, note, known := "not applied", "Read back after an interruption: the earlier settings are still in force.", ""
+		switch {
+		case i == len(open)-1 && fp == a.Fingerprint:
+			state, note, known = "applied", "Read back after an interruption: the settings are in force.", fp
+		case fp == a.Predecessor:
+			known = fp
+		default:
+			note = "Read back after an interruption: neither these nor the earlier settings are in force."
+		}
+		if err := w.Store.Outcome(ctx, a.ID, state, note, known); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // putBack brings back what the round found at its start, and says whether that is

@@ -3,9 +3,13 @@ package work
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"tidemarker/internal/store"
 )
+
+// settling is how long a round that a command line has recorded may take to begin.
+const settling = 30 * time.Second
 
 // Recover takes up rounds that a process left when it died: those that are open,
 // were begun and that nobody works on. A staging round that was to be put back is put
@@ -17,7 +21,7 @@ func (w *Runner) Recover(ctx context.Context) error {
 		return err
 	}
 	for _, r := range open {
-		if r.State != store.Running {
+		if r.State != store.Running || r.Attempt == 0 && time.Since(r.CreatedAt) < settling {
 			continue
 		}
 		unlock, free, err := w.Store.TryLockRound(ctx, r.ID)

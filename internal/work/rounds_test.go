@@ -235,3 +235,29 @@ func TestRefusedValuesReachThePersonAndNothingIsApplied(t *testing.T) {
 	assert.Contains(t, r.Problem, "pages.lifetime: must be at least 1 seconds, not 0")
 	assert.True(t, r.Restored)
 }
+
+func TestAnIntentWhoseOutcomeWasNeverKnownIsSettledWhenTheSiteAnswers(t *testing.T) {
+	b := newBench(t, tiny())
+	b.mark(0)
+	env, now, _, err := b.runner.Read(t.Context(), b.envs[0].ID, "tester")
+	require.NoError(t, err)
+	target := now.Values.With(settings.Values{"markup.compact": true})
+	fp, err := b.store.SaveRevision(t.Context(), b.site.ID, target)
+	require.NoError(t, err)
+	// A round recorded its intent and acted; then neither it nor the site was heard of.
+	round, err := b.store.NewRound(t.Context(), store.Round{SiteID: b.site.ID, EnvironmentID: env.ID, Kind: store.TryRound, Target: fp, RequestedBy: "tester"})
+	require.NoError(t, err)
+	_, err = b.store.Intend(t.Context(), store.Application{EnvironmentID: env.ID, RoundID: &round, Kind: "try", Fingerprint: fp, Predecessor: env.Fingerprint, Who: "tester"})
+	require.NoError(t, err)
+	_, ok := b.staging.Layer.Replace(target, now.ETag)
+	require.True(t, ok)
+	require.NoError(t, b.store.EndRound(t.Context(), store.Round{ID: round, State: store.Failed}))
+
+	_, _, drifted, err := b.runner.Read(t.Context(), env.ID, "tester")
+	require.NoError(t, err)
+	assert.False(t, drifted, "it was us")
+	applied, err := b.store.Applications(t.Context(), env.ID, 1)
+	require.NoError(t, err)
+	assert.Equal(t, "applied", applied[0].State)
+	assert.Contains(t, applied[0].Note, "Read back after an interruption")
+}

@@ -190,6 +190,18 @@ func (w *Runner) Read(ctx context.Context, envID int64, who string) (_ store.Env
 	if err != nil {
 		return env, connector.Settings{}, false, err
 	}
+	left, err := w.Store.LeftIntents(ctx, envID)
+	if err != nil {
+		return env, connector.Settings{}, false, err
+	}
+	if len(left) > 0 {
+		if err := w.settle(ctx, left, fp); err != nil {
+			return env, connector.Settings{}, false, err
+		}
+		if env, err = w.Store.Environment(ctx, envID); err != nil {
+			return env, connector.Settings{}, false, err
+		}
+	}
 	if err := w.noteReading(ctx, env, fp, who); err != nil {
 		return env, connector.Settings{}, false, err
 	}
