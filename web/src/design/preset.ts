@@ -42,7 +42,12 @@ export const Chart = definePreset(Aura, {
           900: "#1d2a33",
           950: "#121c23",
         },
-        formField: { borderColor: "#8d8570", color: "#1d2a33", placeholderColor: "#5d5a50" },
+        formField: {
+          invalidBorderColor: "#9a1552",
+          borderColor: "#8d8570",
+          color: "#1d2a33",
+          placeholderColor: "#5d5a50",
+        },
         text: { color: "#1d2a33", mutedColor: "#5d5a50" },
       },
       dark: {
@@ -61,7 +66,13 @@ export const Chart = definePreset(Aura, {
           900: "#17222a",
           950: "#101a21",
         },
-        formField: { background: "#101a21", borderColor: "#6b7a84", color: "#e4dfd1", placeholderColor: "#a4abab" },
+        formField: {
+          invalidBorderColor: "#f29ac0",
+          background: "#101a21",
+          borderColor: "#6b7a84",
+          color: "#e4dfd1",
+          placeholderColor: "#a4abab",
+        },
         text: { color: "#e4dfd1", mutedColor: "#a9b0b0" },
       },
     },

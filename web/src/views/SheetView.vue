@@ -43,7 +43,7 @@ const values = ref<Record<string, unknown>>({ on: true, n: 3, s: 7200, p: ["/car
 <template>
   <h1>Sheet</h1>
   <div class="tones">
-    <span v-for="t in tones" :key="t" :style="{ background: `var(--${t})` }">{{ t }}</span>
+    <span v-for="t in tones" :key="t"><i :style="{ background: `var(--${t})` }" />{{ t }}</span>
   </div>
   <p class="row">
     <StateGlyph v-for="s in states" :key="s" :state="s" />
@@ -78,9 +78,13 @@ const values = ref<Record<string, unknown>>({ on: true, n: 3, s: 7200, p: ["/car
 }
 .tones span {
   flex: 1;
-  padding: 18px 4px 4px;
+  padding: 4px;
   font-size: 0.75rem;
   color: var(--faded);
   border: 1px solid var(--rule);
+}
+.tones i {
+  display: block;
+  height: 24px;
 }
 </style>
