@@ -171,7 +171,7 @@ func (t *tab) at() string {
 func (t *tab) step(s journey.Step) error {
 	switch {
 	case s.Go != "":
-		return t.goTo(s.Go)
+		return t.navigate(s.Go)
 	case s.Click != nil:
 		return t.act(*s.Click, t.click)
 	case s.Hover != nil:
@@ -195,13 +195,6 @@ func (t *tab) step(s journey.Step) error {
 		return t.expect(*s.Expect)
 	}
 	return errors.New("the step says nothing to do")
-}
-
-func (t *tab) goTo(path string) error {
-	if err := t.navigate(path); err != nil {
-		return err
-	}
-	return nil
 }
 
 // act waits until the target is there and visible, does something to it and waits
@@ -243,16 +236,9 @@ func (t *tab) pause() error {
 
 // click uses a finger on a touch device and a mouse elsewhere.
 func (t *tab) click(el *rod.Element) error {
-	if err := el.ScrollIntoView(); err != nil {
-		return err
-	}
-	shape, err := el.Shape()
+	pt, err := reach(el)
 	if err != nil {
 		return err
-	}
-	pt := shape.OnePointInside()
-	if pt == nil {
-		return errors.New("it has no area")
 	}
 	if t.dev.touch {
 		return t.page.Touch.Tap(pt.X, pt.Y)
@@ -264,18 +250,27 @@ func (t *tab) click(el *rod.Element) error {
 }
 
 func (t *tab) hover(el *rod.Element) error {
-	if err := el.ScrollIntoView(); err != nil {
-		return err
-	}
-	shape, err := el.Shape()
+	pt, err := reach(el)
 	if err != nil {
 		return err
 	}
+	return t.page.Mouse.MoveTo(*pt)
+}
+
+// reach scrolls an element into view and returns a point inside it.
+func reach(el *rod.Element) (*proto.Point, error) {
+	if err := el.ScrollIntoView(); err != nil {
+		return nil, err
+	}
+	shape, err := el.Shape()
+	if err != nil {
+		return nil, err
+	}
 	pt := shape.OnePointInside()
 	if pt == nil {
-		return errors.New("it has no area")
+		return nil, errors.New("it has no area")
 	}
-	return t.page.Mouse.MoveTo(*pt)
+	return pt, nil
 }
 
 func fill(el *rod.Element, value string) error {

@@ -180,29 +180,24 @@ func (j Journey) RunsOn(environment string) bool {
 }
 
 // StartPage is the path of the first page the journey opens, "/" when it opens none.
-func (j Journey) StartPage() string { return pageAt(j.Steps, len(j.Steps)) }
-
-// PageAt is the path of the page that the journey last went to at a step.
-func (j Journey) PageAt(step int) string {
-	page := pageAt(j.Steps, len(j.Steps))
-	for i, s := range j.Steps {
-		if i > step {
-			break
-		}
-		if s.Go != "" {
-			page = s.Go
-		}
-	}
-	return page
-}
-
-func pageAt(steps []Step, until int) string {
-	for _, s := range steps[:until] {
+func (j Journey) StartPage() string {
+	for _, s := range j.Steps {
 		if s.Go != "" {
 			return s.Go
 		}
 	}
 	return "/"
+}
+
+// PageAt is the path of the page that the journey last went to at a step.
+func (j Journey) PageAt(step int) string {
+	page := j.StartPage()
+	for _, s := range j.Steps[:min(step+1, len(j.Steps))] {
+		if s.Go != "" {
+			page = s.Go
+		}
+	}
+	return page
 }
 
 // StepOutcome is what came of one step.
