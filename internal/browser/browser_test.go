@@ -195,6 +195,22 @@ func TestEveryStepAndExpectation(t *testing.T) {
 	}
 }
 
+func TestNothingIsAnsweredWhileAFingerIsDown(t *testing.T) {
+	env, asked := pages(t, map[string]string{"/": `<button>Menu</button>`, "/late/": `menu`})
+	tab, err := shared.open(t.Context(), env, site.Phone, State{})
+	require.NoError(t, err)
+	defer tab.close()
+	require.NoError(t, tab.navigate("/"))
+	require.NoError(t, tab.pressing(func() error {
+		_, err := tab.page.Eval(`() => { window.late = fetch("/late/").then((r) => r.text()); return new Promise((done) => setTimeout(done, 300)); }`)
+		assert.Zero(t, asked["/late/"].Load(), "a press is over before the network answers")
+		return err
+	}))
+	got, err := tab.page.Eval(`() => window.late`)
+	require.NoError(t, err)
+	assert.Contains(t, got.Value.Str(), "menu")
+}
+
 func TestAStepThatDoesNotHoldSaysWhatWasSeenInstead(t *testing.T) {
 	env, _ := pages(t, map[string]string{"/": `<h1>One</h1><select id="k"><option>a</option></select>`})
 	for name, tc := range map[string]struct {

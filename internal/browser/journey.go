@@ -241,12 +241,12 @@ func (t *tab) click(el *rod.Element) error {
 		return err
 	}
 	if t.dev.touch {
-		return t.page.Touch.Tap(pt.X, pt.Y)
+		return t.pressing(func() error { return t.page.Touch.Tap(pt.X, pt.Y) })
 	}
 	if err := t.page.Mouse.MoveTo(*pt); err != nil {
 		return err
 	}
-	return t.page.Mouse.Click(proto.InputMouseButtonLeft, 1)
+	return t.pressing(func() error { return t.page.Mouse.Click(proto.InputMouseButtonLeft, 1) })
 }
 
 func (t *tab) hover(el *rod.Element) error {

@@ -52,6 +52,7 @@ type tab struct {
 	frame    proto.PageFrameID
 	drawn    chan struct{} // closed when something was drawn first
 	drawOnce *sync.Once
+	lifted   chan struct{} // closed when the finger or button that is down is up again
 	crashed  chan struct{}
 }
 
@@ -86,7 +87,8 @@ func (b *Browser) open(ctx context.Context, env site.Environment, deviceName str
 	}
 	t := &tab{page: page.Context(tabCtx), private: private, env: env, dev: dev, cancel: cancel,
 		byID: map[proto.NetworkRequestID]int{}, inFlight: map[proto.NetworkRequestID]bool{}, stopped: map[proto.NetworkRequestID]bool{}, changed: time.Now(),
-		frame: page.FrameID, drawn: make(chan struct{}), drawOnce: &sync.Once{}, crashed: make(chan struct{})}
+		frame: page.FrameID, drawn: make(chan struct{}), drawOnce: &sync.Once{}, lifted: make(chan struct{}), crashed: make(chan struct{})}
+	close(t.lifted)
 	t.listen()
 	if err := t.setUp(state); err != nil {
 		t.close()
@@ -198,9 +200,15 @@ func (t *tab) paused(e *proto.FetchRequestPaused) {
 		return
 	}
 	t.mu.Lock()
-	drawn := t.drawn
+	drawn, lifted := t.drawn, t.lifted
 	t.mu.Unlock()
 	go func() {
+		select {
+		case <-lifted:
+		case <-time.After(3 * time.Second):
+		case <-t.page.GetContext().Done():
+			return
+		}
 		if e.ResourceType == proto.NetworkResourceTypeImage {
 			select {
 			case <-drawn:
@@ -211,6 +219,19 @@ func (t *tab) paused(e *proto.FetchRequestPaused) {
 		}
 		_ = proto.FetchContinueRequest{RequestID: e.RequestID}.Call(t.page)
 	}()
+}
+
+// pressing does what presses a finger or a button and lifts it again. Nothing that the
+// page asks for meanwhile is answered before the end, as a press is over sooner than
+// any real line answers: else what is only loaded at the first touch would sometimes
+// be there in time, when the site is near and this machine is slow.
+func (t *tab) pressing(do func() error) error {
+	lifted := make(chan struct{})
+	t.mu.Lock()
+	t.lifted = lifted
+	t.mu.Unlock()
+	defer close(lifted)
+	return do()
 }
 
 func (t *tab) sent(e *proto.NetworkRequestWillBeSent) {
