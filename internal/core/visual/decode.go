@@ -15,6 +15,9 @@ const largest = 100 << 20
 // Decode reads a PNG picture as pixels. It fails when the bytes are none, or more
 // than 100 Mi pixels.
 func Decode(raw []byte) (*image.NRGBA, error) {
+	if m := decodeScreen(raw); m != nil {
+		return m, nil
+	}
 	cfg, err := png.DecodeConfig(bytes.NewReader(raw))
 	if err != nil {
 		return nil, fmt.Errorf("read a picture: %w", err)
