@@ -4,11 +4,13 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"flag"
 	"fmt"
 	"log"
 	"net/http"
+	"net/http/cookiejar"
 	"os"
 	"path/filepath"
 	"strings"
@@ -23,9 +25,16 @@ func main() {
 	base := flag.String("url", "http://127.0.0.1:8080", "address of the running demo")
 	out := flag.String("out", "docs/screenshots", "folder to write to")
 	only := flag.String("only", "", "name=path,… to take instead of the main views; a path may end in !night")
+	name := flag.String("name", "Ada", "who signs in")
+	password := flag.String("password", "spores at high water", "their password")
 	flag.Parse()
 	log.SetFlags(0)
-	shots, err := views(strings.TrimSuffix(*base, "/"))
+	root := strings.TrimSuffix(*base, "/")
+	cookie, err := signIn(root, *name, *password)
+	if err != nil {
+		log.Fatal(err)
+	}
+	shots, err := views(root)
 	if *only != "" {
 		shots, err = nil, nil
 		for _, pair := range strings.Split(*only, ",") {
@@ -44,7 +53,7 @@ func main() {
 	browser := rod.New().ControlURL(l.MustLaunch()).MustConnect()
 	defer browser.MustClose()
 	for _, s := range shots {
-		if err := take(browser, strings.TrimSuffix(*base, "/"), s, filepath.Join(*out, s.name+".png")); err != nil {
+		if err := take(browser, root, cookie, s, filepath.Join(*out, s.name+".png")); err != nil {
 			log.Fatalf("%s: %v", s.name, err)
 		}
 		fmt.Println(filepath.Join(*out, s.name+".png"))
@@ -57,7 +66,7 @@ type shot struct {
 	press      string // keys to press once the view is there
 }
 
-func take(b *rod.Browser, base string, s shot, file string) error {
+func take(b *rod.Browser, base string, cookie *http.Cookie, s shot, file string) error {
 	private, err := b.Incognito()
 	if err != nil {
 		return err
@@ -77,6 +86,11 @@ func take(b *rod.Browser, base string, s shot, file string) error {
 	}
 	if _, err := page.EvalOnNewDocument(fmt.Sprintf(`localStorage.setItem("tide-marker-night", %q)`, night)); err != nil {
 		return err
+	}
+	if s.path != "/sign-in" {
+		if err := page.SetCookies([]*proto.NetworkCookieParam{{Name: cookie.Name, Value: cookie.Value, URL: base + "/"}}); err != nil {
+			return err
+		}
 	}
 	if err := page.Navigate(base + s.path); err != nil {
 		return err
@@ -128,7 +142,9 @@ func views(base string) ([]shot, error) {
 		return nil, err
 	}
 	shots := []shot{
+		{name: "sign-in", path: "/sign-in"},
 		{name: "sites", path: "/"},
+		{name: "people", path: "/people"},
 		{name: "site", path: fmt.Sprintf("/sites/%d", id)},
 		{name: "site-by-night", path: fmt.Sprintf("/sites/%d", id), night: true},
 		{name: "history", path: fmt.Sprintf("/sites/%d/history", id)},
@@ -182,8 +198,32 @@ func changeViews(base string, id int64, state string) ([]shot, error) {
 	return shots, nil
 }
 
+// session keeps the cookie of whoever signed in.
+var session http.Client
+
+func signIn(base, name, password string) (*http.Cookie, error) {
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		return nil, err
+	}
+	session.Jar = jar
+	raw, err := json.Marshal(map[string]string{"name": name, "password": password})
+	if err != nil {
+		return nil, err
+	}
+	res, err := session.Post(base+"/api/v1/session", "application/json", bytes.NewReader(raw))
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	if len(res.Cookies()) == 0 {
+		return nil, fmt.Errorf("%s could not sign in: %s", name, res.Status)
+	}
+	return res.Cookies()[0], nil
+}
+
 func get(url string, into any) error {
-	res, err := http.Get(url)
+	res, err := session.Get(url)
 	if err != nil {
 		return err
 	}

@@ -15,11 +15,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tidemarker/internal/core/people"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/visual"
 	"tidemarker/internal/standin"
 	"tidemarker/internal/store"
+	"tidemarker/internal/web"
 )
 
 // demo is the invented shop with its record of work, for looking at.
@@ -37,7 +39,7 @@ func demoCommand(data *string) *cobra.Command {
 	c := &cobra.Command{
 		Use: "demo", Short: "Runs the invented shop Fernhollow and Tide Marker with a record of work done on it", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if err := loopbackOnly(listen); err != nil {
+			if _, err := (&address{listen: listen}).url(); err != nil {
 				return err
 			}
 			if err := os.Setenv(demoToken, "fernhollow"); err != nil {
@@ -98,26 +100,55 @@ func (d *demo) run(ctx context.Context, listen, record string, write func([]byte
 	}
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
-	var told error
-	err := d.app.serve(serving, listen, false, func(url string) {
+	if err := d.letPeopleIn(ctx); err != nil {
+		return err
+	}
+	var failed error
+	err := d.app.serve(serving, listen, nil, false, func(url string) {
 		say("\nTide Marker   %s\n", url)
 		for _, i := range d.instances {
 			say("%-13s %s/\n", i.Environment, i.URL)
 		}
-		say("Nobody needs to sign in yet: the demo answers on this machine only.\nEnd with Ctrl-C.\n")
+		say("\nSign in as    one of these, with the password %q\n", demoPassword)
+		for _, p := range demoPeople {
+			say("              %-9s %s\n", p.name, p.role)
+		}
+		say("End with Ctrl-C.\n")
 		switch {
 		case record != "":
-			go func() { defer stop(); told = d.record(serving, url, record) }()
+			go func() { defer stop(); failed = d.record(serving, url, record) }()
 		case !recorded:
 			say("The record of work is being made now by really doing it; watch it under the address above.\n")
 			go func() {
-				if err := (&story{url: url}).tell(serving); err != nil && serving.Err() == nil {
+				if err := tell(serving, url); err != nil && serving.Err() == nil {
 					d.app.log.Warn("the demo's work could not be done", "why", err)
 				}
 			}()
 		}
 	})
-	return errors.Join(err, told)
+	return errors.Join(err, failed)
+}
+
+// demoPeople can sign in to the demo.
+var demoPeople = []struct {
+	name string
+	role people.Role
+}{{"Ada", people.Administrator}, {"Vera", people.Approver}, {"Marin", people.Maintainer}, {"Otto", people.Observer}}
+
+const demoPassword = "spores at high water"
+
+// letPeopleIn puts the demo's people in.
+func (d *demo) letPeopleIn(ctx context.Context) error {
+	hash, err := web.HashPassword(demoPassword)
+	if err != nil {
+		return err
+	}
+	for _, p := range demoPeople {
+		if _, err := d.app.store.AddPerson(ctx, p.name, hash, p.role); err != nil && !errors.Is(err, store.ErrNameTaken) {
+			return err
+		}
+	}
+	return nil
 }
 
 func (d *demo) close() {
@@ -203,7 +234,7 @@ func (d *demo) load(ctx context.Context) (bool, error) {
 
 // record does the work and writes it down.
 func (d *demo) record(ctx context.Context, url, folder string) error {
-	if err := (&story{url: url}).tell(ctx); err != nil {
+	if err := tell(ctx, url); err != nil {
 		return err
 	}
 	var whole bytes.Buffer

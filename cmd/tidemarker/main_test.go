@@ -1,12 +1,16 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/json"
 	"errors"
+	"net/http"
+	"net/http/cookiejar"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -102,7 +106,77 @@ func TestAStagingRoundFromTheCommandLine(t *testing.T) {
 	assert.Equal(t, true, now["markup.compact"], "kept")
 	code, said = cli(t, bin, database, "serve", "--listen", "0.0.0.0:0")
 	assert.Equal(t, 1, code)
-	assert.Contains(t, said, "listens only on a loopback address")
+	assert.Contains(t, said, "refused without --public")
+}
+
+// TestAServerIsMovedIntoAndWorkedWithFromElsewhere starts a server that nobody has
+// used, comes in by the link it prints, and tries a setting with a token.
+func TestAServerIsMovedIntoAndWorkedWithFromElsewhere(t *testing.T) {
+	bin := filepath.Join(t.TempDir(), "tidemarker")
+	out, err := exec.Command("go", "build", "-o", bin, ".").CombinedOutput()
+	require.NoError(t, err, string(out))
+	_, database := testdb.New(t)
+	inst, err := standin.StartFernhollow(standin.Options{Environment: "staging", Addr: "127.0.0.1:0", Token: "s3cret-token"})
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, inst.Close()) })
+	file := filepath.Join(t.TempDir(), "one.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(strings.ReplaceAll(oneSite, "URL", inst.URL)), 0o600))
+	code, said := cli(t, bin, database, "site", "import", file)
+	require.Zero(t, code, said)
+
+	serve := exec.Command(bin, "serve", "--listen", "127.0.0.1:0")
+	serve.Env = append(os.Environ(), "DATABASE_URL="+database, "ONE_TOKEN=s3cret-token")
+	printed, err := serve.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, serve.Start())
+	t.Cleanup(func() {
+		require.NoError(t, serve.Process.Signal(os.Interrupt))
+		_ = serve.Wait()
+	})
+	link := regexp.MustCompile(`(http://\S+)/join#(\S+)`)
+	var at []string
+	for s := bufio.NewScanner(printed); at == nil && s.Scan(); {
+		at = link.FindStringSubmatch(s.Text())
+	}
+	require.NotNil(t, at, "it prints how the first administrator comes in")
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	ada := &client{url: at[1], http: http.Client{Jar: jar}}
+	require.NoError(t, ada.call(t.Context(), http.MethodPost, "/session/invited", map[string]any{"secret": at[2], "name": "Ada", "password": "three words here"}, nil))
+	var made struct{ Secret string }
+	require.NoError(t, ada.call(t.Context(), http.MethodPost, "/tokens", map[string]any{"name": "nightly", "most": "maintainer", "days": 1}, &made))
+
+	t.Setenv(tokenVariable, "")
+	try := []string{"--server", at[1], "--site", "One", "--set", "markup.compact=true"}
+	code, said = cli(t, bin, database, append([]string{"try"}, try...)...)
+	assert.Equal(t, 3, code)
+	assert.Contains(t, said, tokenVariable)
+	t.Setenv(tokenVariable, made.Secret)
+	code, said = cli(t, bin, database, "mark", "--server", at[1], "--site", "One")
+	assert.Zero(t, code, said)
+	before, _ := inst.Layer.Settings()
+	report := filepath.Join(t.TempDir(), "report.json")
+	code, said = cli(t, bin, database, append([]string{"try", "--json", report}, try...)...)
+	assert.Zero(t, code, said)
+	assert.NotContains(t, said, made.Secret)
+	raw, err := os.ReadFile(report)
+	require.NoError(t, err)
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
+	require.NoError(t, err)
+	require.NoError(t, reportSchema(t).Validate(doc))
+	now, _ := inst.Layer.Settings()
+	assert.Equal(t, before, now, "staging is as it was")
+	code, said = cli(t, bin, database, "try", "--server", at[1], "--site", "Two", "--set", "a=1")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, said, `the server has no site "Two"`)
+
+	code, said = cli(t, bin, database, "invite", "--person", "ada", "--server", at[1])
+	assert.Zero(t, code, said)
+	again := link.FindStringSubmatch(said)
+	require.NotNil(t, again)
+	require.NoError(t, ada.call(t.Context(), http.MethodPost, "/session/invited", map[string]any{"secret": again[2], "name": "", "password": "other words here"}, nil))
+	_, err = signedIn(t.Context(), at[1], "Ada", "other words here")
+	assert.NoError(t, err, "who forgot the password chooses another")
 }
 
 func reportSchema(t *testing.T) *jsonschema.Schema {

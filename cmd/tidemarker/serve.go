@@ -5,25 +5,62 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
+	"net/url"
+	"strings"
 	"time"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/spf13/cobra"
 
+	"tidemarker/internal/core/people"
+	"tidemarker/internal/store"
 	"tidemarker/internal/web"
 	"tidemarker/internal/work"
 	files "tidemarker/web"
 )
 
+// address is where the server listens, and where people find it.
+type address struct {
+	listen string
+	public string // empty on a loopback address
+}
+
+func (a *address) flags(c *cobra.Command) {
+	c.Flags().StringVar(&a.listen, "listen", "127.0.0.1:8080", "address to listen on")
+	c.Flags().StringVar(&a.public, "public", "", "the HTTPS address under which people reach it through a proxy, such as https://tide.example.org; needed to listen on anything but loopback")
+}
+
+// url is the public address, or nil when there is none. It refuses addresses on which
+// passwords would cross a network in the clear.
+func (a *address) url() (*url.URL, error) {
+	if a.public != "" {
+		u, err := url.Parse(a.public)
+		if err != nil || u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" {
+			return nil, fmt.Errorf("--public %q is not an address such as https://tide.example.org: HTTPS, without a path", a.public)
+		}
+		return u, nil
+	}
+	host, _, err := net.SplitHostPort(a.listen)
+	if err != nil {
+		return nil, fmt.Errorf("--listen %q is not host:port", a.listen)
+	}
+	if ip := net.ParseIP(host); host == "localhost" || ip != nil && ip.IsLoopback() {
+		return nil, nil
+	}
+	return nil, fmt.Errorf("--listen %s is refused without --public: others could reach it, and passwords would cross the network in the clear. Put a proxy that speaks HTTPS in front and name its address with --public", a.listen)
+}
+
 func serveCommand(data *string) *cobra.Command {
-	var listen string
+	var at address
 	var noWork bool
 	c := &cobra.Command{
 		Use: "serve", Short: "Serves the interface and the API, and works rounds off", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if err := loopbackOnly(listen); err != nil {
+			public, err := at.url()
+			if err != nil {
 				return err
 			}
 			a, err := open(cmd.Context(), *data)
@@ -31,31 +68,75 @@ func serveCommand(data *string) *cobra.Command {
 				return err
 			}
 			defer a.close()
-			return a.serve(cmd.Context(), listen, noWork, func(url string) {
-				fmt.Fprintf(cmd.OutOrStdout(), "Tide Marker is at %s\n", url)
+			return a.serve(cmd.Context(), at.listen, public, noWork, func(here string) {
+				if public != nil {
+					here = public.String() + "/"
+				}
+				fmt.Fprintf(cmd.OutOrStdout(), "Tide Marker is at %s\n", here)
+				if err := a.welcome(cmd.Context(), here, cmd.OutOrStdout()); err != nil {
+					a.log.Error("the first invitation could not be made", "why", err)
+				}
 			})
 		},
 	}
-	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8080", "loopback address to listen on")
+	at.flags(c)
 	c.Flags().BoolVar(&noWork, "no-work", false, "leave the rounds to tidemarker worker")
 	return c
 }
 
-// loopbackOnly refuses addresses that others could reach: until people can sign in,
-// whoever reaches Tide Marker can change sites.
-func loopbackOnly(listen string) error {
-	host, _, err := net.SplitHostPort(listen)
+// welcome prints a link for the first administrator while there is nobody.
+func (a *app) welcome(ctx context.Context, here string, w io.Writer) error {
+	all, err := a.store.People(ctx)
+	if err != nil || len(all) > 0 {
+		return err
+	}
+	link, err := web.InvitationLink(ctx, a.store, store.Invitation{Role: people.Administrator, InvitedBy: a.who, Note: "the first administrator", ExpiresAt: time.Now().Add(24 * time.Hour)})
 	if err != nil {
-		return fmt.Errorf("--listen %q is not host:port", listen)
+		return err
 	}
-	if ip := net.ParseIP(host); host == "localhost" || ip != nil && ip.IsLoopback() {
-		return nil
+	_, err = fmt.Fprintf(w, "Nobody can sign in yet. The first administrator comes in here, once, within a day:\n  %s%s\n", trimmed(here), link)
+	return err
+}
+
+func inviteCommand(data *string) *cobra.Command {
+	var role, note, forWhom, server string
+	c := &cobra.Command{
+		Use: "invite", Short: "Makes a link with which somebody comes in, or chooses a new password", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx := cmd.Context()
+			if !people.Role(role).Known() {
+				return fmt.Errorf("there is no role %q. There are: observer, maintainer, approver, administrator", role)
+			}
+			a, err := open(ctx, *data)
+			if err != nil {
+				return err
+			}
+			defer a.close()
+			inv := store.Invitation{Role: people.Role(role), InvitedBy: a.who + " (command line)", Note: note, ExpiresAt: time.Now().Add(24 * time.Hour)}
+			if forWhom != "" {
+				p, err := a.store.PersonNamed(ctx, forWhom)
+				if err != nil {
+					return fmt.Errorf("nobody signs in as %q", forWhom)
+				}
+				inv.PersonID, inv.Role = &p.ID, p.Role
+			}
+			link, err := web.InvitationLink(ctx, a.store, inv)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%s%s\nIt works once, within a day.\n", trimmed(server), link)
+			return nil
+		},
 	}
-	return fmt.Errorf("--listen %s is refused: until people can sign in, Tide Marker listens only on a loopback address such as 127.0.0.1:8080", listen)
+	c.Flags().StringVar(&role, "role", string(people.Maintainer), "observer, maintainer, approver or administrator")
+	c.Flags().StringVar(&note, "note", "", "whom it is for")
+	c.Flags().StringVar(&forWhom, "person", "", "the sign-in name of somebody who is to choose a new password")
+	c.Flags().StringVar(&server, "server", "http://127.0.0.1:8080", "address of the server, for the link")
+	return c
 }
 
 // serve runs until the context ends. ready is called with the address once it answers.
-func (a *app) serve(ctx context.Context, listen string, noWork bool, ready func(url string)) error {
+func (a *app) serve(ctx context.Context, listen string, public *url.URL, noWork bool, ready func(url string)) error {
 	workers := 2
 	if noWork {
 		workers = 0
@@ -73,7 +154,7 @@ func (a *app) serve(ctx context.Context, listen string, noWork bool, ready func(
 			return errors.Join(err, l.Close())
 		}
 	}
-	s := &web.Server{Store: a.store, Runner: a.runner, Log: a.log, Who: a.who}
+	s := &web.Server{Store: a.store, Runner: a.runner, Log: a.log, Public: public}
 	server := &http.Server{Handler: web.New(ctx, s, files.Files), ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(l) }()

@@ -1,17 +1,14 @@
 package main
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
-	"io"
 	"net/http"
-	"time"
 )
 
-// story is the work that the demo shows, done through the API as a person would.
-type story struct{ url string }
+// story is the work that the demo shows, done through the API as people would: a
+// maintainer, and an approver who decides.
+type story struct{ maintainer, approver *client }
 
 type storyChange struct {
 	ID      int64          `json:"id"`
@@ -27,6 +24,19 @@ type storyChange struct {
 	} `json:"rounds"`
 }
 
+// tell does the work on a server whose people have the demo's password.
+func tell(ctx context.Context, url string) error {
+	maintainer, err := signedIn(ctx, url, "Marin", demoPassword)
+	if err != nil {
+		return err
+	}
+	approver, err := signedIn(ctx, url, "Vera", demoPassword)
+	if err != nil {
+		return err
+	}
+	return (&story{maintainer, approver}).tell(ctx)
+}
+
 // tell takes marks, breaks staging with one change and goes back, promotes another,
 // and leaves a third waiting.
 func (s *story) tell(ctx context.Context) error {
@@ -35,7 +45,7 @@ func (s *story) tell(ctx context.Context) error {
 			ID int64 `json:"id"`
 		} `json:"sites"`
 	}
-	if err := s.call(ctx, http.MethodGet, "/sites", nil, &list); err != nil {
+	if err := s.maintainer.call(ctx, http.MethodGet, "/sites", nil, &list); err != nil {
 		return err
 	}
 	site := list.Sites[0].ID
@@ -44,17 +54,17 @@ func (s *story) tell(ctx context.Context) error {
 			ID int64 `json:"id"`
 		} `json:"environments"`
 	}
-	if err := s.call(ctx, http.MethodGet, fmt.Sprintf("/sites/%d", site), nil, &view); err != nil {
+	if err := s.maintainer.call(ctx, http.MethodGet, fmt.Sprintf("/sites/%d", site), nil, &view); err != nil {
 		return err
 	}
 	for _, e := range view.Environments {
 		var round struct {
 			ID int64 `json:"id"`
 		}
-		if err := s.call(ctx, http.MethodPost, fmt.Sprintf("/environments/%d/marks", e.ID), map[string]any{}, &round); err != nil {
+		if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/environments/%d/marks", e.ID), map[string]any{}, &round); err != nil {
 			return err
 		}
-		if err := s.await(ctx, round.ID); err != nil {
+		if err := s.maintainer.await(ctx, round.ID); err != nil {
 			return err
 		}
 	}
@@ -79,75 +89,29 @@ func (s *story) tell(ctx context.Context) error {
 
 func (s *story) change(ctx context.Context, site int64, title, reason, effect string, edits map[string]any, acts []string) error {
 	var c storyChange
-	if err := s.call(ctx, http.MethodPost, fmt.Sprintf("/sites/%d/changes", site), map[string]any{"title": title, "reason": reason, "effect": effect}, &c); err != nil {
+	if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/sites/%d/changes", site), map[string]any{"title": title, "reason": reason, "effect": effect}, &c); err != nil {
 		return err
 	}
 	at := fmt.Sprintf("/changes/%d", c.ID)
 	edit := map[string]any{"version": c.Version, "title": title, "reason": reason, "effect": effect, "edits": edits}
-	if err := s.call(ctx, http.MethodPut, at, edit, &c); err != nil {
+	if err := s.maintainer.call(ctx, http.MethodPut, at, edit, &c); err != nil {
 		return err
 	}
 	for _, act := range acts {
-		if err := s.call(ctx, http.MethodPost, at+"/"+act, map[string]any{}, &c); err != nil {
+		by := s.maintainer
+		if act == "promote" {
+			by = s.approver
+		}
+		if err := by.call(ctx, http.MethodPost, at+"/"+act, map[string]any{}, &c); err != nil {
 			return err
 		}
 		for _, r := range c.Rounds {
 			if r.State != "done" && r.State != "stopped" && r.State != "failed" {
-				if err := s.await(ctx, r.ID); err != nil {
+				if err := s.maintainer.await(ctx, r.ID); err != nil {
 					return err
 				}
 			}
 		}
 	}
 	return nil
-}
-
-// await waits until a round is over.
-func (s *story) await(ctx context.Context, round int64) error {
-	for {
-		var r struct {
-			State string `json:"state"`
-		}
-		if err := s.call(ctx, http.MethodGet, fmt.Sprintf("/rounds/%d", round), nil, &r); err != nil {
-			return err
-		}
-		switch r.State {
-		case "done", "stopped", "failed":
-			return nil
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(300 * time.Millisecond):
-		}
-	}
-}
-
-func (s *story) call(ctx context.Context, method, path string, body, into any) error {
-	var payload io.Reader
-	if body != nil {
-		raw, err := json.Marshal(body)
-		if err != nil {
-			return err
-		}
-		payload = bytes.NewReader(raw)
-	}
-	req, err := http.NewRequestWithContext(ctx, method, trimmed(s.url)+"/api/v1"+path, payload)
-	if err != nil {
-		return err
-	}
-	req.Header.Set("Content-Type", "application/json")
-	res, err := http.DefaultClient.Do(req)
-	if err != nil {
-		return err
-	}
-	defer res.Body.Close()
-	raw, err := io.ReadAll(res.Body)
-	if err != nil {
-		return err
-	}
-	if res.StatusCode >= 300 {
-		return fmt.Errorf("%s %s: %s: %s", method, path, res.Status, raw)
-	}
-	return json.Unmarshal(raw, into)
 }

@@ -15,6 +15,7 @@ import (
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/store"
+	"tidemarker/internal/work"
 )
 
 // The codes with which mark and try end.
@@ -25,11 +26,14 @@ var verdictCodes = map[evidence.Verdict]int{
 const notChecked = 3
 
 func markCommand(data *string) *cobra.Command {
-	var siteName, envName string
+	var siteName, envName, server string
 	c := &cobra.Command{
 		Use: "mark", Short: "Takes a mark: looks twice at an environment as it is, and records that it works", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx := cmd.Context()
+			if server != "" {
+				return remoteMark(ctx, cmd.OutOrStdout(), server, siteName, envName)
+			}
 			a, err := open(ctx, *data)
 			if err != nil {
 				return &exit{notChecked, err}
@@ -43,15 +47,17 @@ func markCommand(data *string) *cobra.Command {
 			if err != nil {
 				return &exit{notChecked, err}
 			}
-			fmt.Fprintln(cmd.OutOrStdout(), r.Summary)
-			return printFindings(ctx, cmd.OutOrStdout(), a, r)
+			rep, err := work.Report(ctx, a.store, r.ID)
+			printReport(cmd.OutOrStdout(), rep)
+			return err
 		},
 	}
-	siteFlags(c, &siteName, &envName)
+	siteFlags(c, &siteName, &envName, &server)
 	return c
 }
 
-func siteFlags(c *cobra.Command, siteName, envName *string) {
+func siteFlags(c *cobra.Command, siteName, envName, server *string) {
+	c.Flags().StringVar(server, "server", os.Getenv("TIDEMARKER_SERVER"), "address of a running Tide Marker that is to do it; the token comes from "+tokenVariable)
 	c.Flags().StringVar(siteName, "site", "", "name of the site")
 	c.Flags().StringVar(envName, "env", "staging", "name of the environment")
 	_ = c.MarkFlagRequired("site")
@@ -87,7 +93,7 @@ func (a *app) carryOut(ctx context.Context, r store.Round) (store.Round, error) 
 }
 
 func tryCommand(data *string) *cobra.Command {
-	var siteName, envName, out string
+	var siteName, envName, server, out string
 	var sets []string
 	var keep bool
 	c := &cobra.Command{
@@ -105,12 +111,12 @@ Ends with 0 when the check is clear, 1 broken, 2 unsure, 3 not checked.`,
 			if err != nil {
 				return &exit{notChecked, err}
 			}
-			a, err := open(cmd.Context(), *data)
-			if err != nil {
-				return &exit{notChecked, err}
+			var report evidence.Report
+			if server != "" {
+				report, err = remoteTry(cmd.Context(), server, siteName, envName, edits, keep)
+			} else {
+				report, err = localTry(cmd.Context(), *data, siteName, envName, edits, keep)
 			}
-			defer a.close()
-			report, err := a.try(cmd.Context(), siteName, envName, edits, keep)
 			if err != nil {
 				report.Verdict, report.Summary = evidence.VerdictNotChecked, "Not checked: "+err.Error()
 			}
@@ -120,17 +126,14 @@ Ends with 0 when the check is clear, 1 broken, 2 unsure, 3 not checked.`,
 			if err != nil {
 				return &exit{notChecked, err}
 			}
-			fmt.Fprintln(cmd.OutOrStdout(), report.Summary)
-			for _, f := range report.Findings {
-				printFinding(cmd.OutOrStdout(), f)
-			}
+			printReport(cmd.OutOrStdout(), report)
 			if !keep && !report.Restored {
 				fmt.Fprintln(cmd.ErrOrStderr(), "tidemarker: staging could not be put back; see the site's page")
 			}
 			return &exit{verdictCodes[report.Verdict], nil}
 		},
 	}
-	siteFlags(c, &siteName, &envName)
+	siteFlags(c, &siteName, &envName, &server)
 	c.Flags().StringArrayVar(&sets, "set", nil, "a setting and its value as JSON, key=JSON; may be given more than once")
 	c.Flags().BoolVar(&keep, "keep", false, "leave the settings on staging")
 	c.Flags().StringVar(&out, "json", "", "file to write the report to, - for standard output")
@@ -156,12 +159,20 @@ func parseSets(sets []string) (settings.Values, error) {
 	return edits, nil
 }
 
+// localTry tries in this process, on the database that it opens.
+func localTry(ctx context.Context, data, siteName, envName string, edits settings.Values, keep bool) (evidence.Report, error) {
+	a, err := open(ctx, data)
+	if err != nil {
+		return work.EmptyReport(siteName, envName, time.Now().UTC()), err
+	}
+	defer a.close()
+	return a.try(ctx, siteName, envName, edits, keep)
+}
+
 // try carries a staging round out. The report is as complete as the round got, also
 // when an error is returned.
 func (a *app) try(ctx context.Context, siteName, envName string, edits settings.Values, keep bool) (evidence.Report, error) {
-	now := time.Now().UTC()
-	rep := evidence.Report{Site: siteName, Environment: envName, StartedAt: now, FinishedAt: now, Verdict: evidence.VerdictNotChecked,
-		Change: []settings.Difference{}, Findings: []evidence.Finding{}, Restored: true}
+	rep := work.EmptyReport(siteName, envName, time.Now().UTC())
 	s, env, err := a.siteAndEnvironment(ctx, siteName, envName)
 	if err != nil {
 		return rep, err
@@ -174,71 +185,64 @@ func (a *app) try(ctx context.Context, siteName, envName string, edits settings.
 	} else if err != nil {
 		return rep, err
 	}
-	env, found, _, err := a.runner.Read(ctx, env.ID, a.who)
+	p, err := a.runner.Propose(ctx, env.ID, edits, a.who)
+	rep.Change, rep.Revision = append(rep.Change, p.Difference...), p.Revision
 	if err != nil {
 		return rep, err
 	}
-	target := found.Values.With(edits)
-	rep.Change = settings.Diff(found.Values, target)
-	if rep.Change == nil {
-		rep.Change = []settings.Difference{}
-	}
-	if err := env.Catalogue.V.Validate(target); err != nil {
-		return rep, fmt.Errorf("nothing was applied: %w", err)
-	}
-	if why := obstacles(env, found.Values, target); why != "" {
-		return rep, fmt.Errorf("nothing was applied: %s", why)
-	}
-	if rep.Revision, err = a.store.SaveRevision(ctx, s.ID, target); err != nil {
-		return rep, err
-	}
-	r, err := a.carryOut(ctx, store.Round{SiteID: s.ID, EnvironmentID: env.ID, Kind: store.TryRound, Target: rep.Revision, PutBack: !keep, RequestedBy: a.who})
+	r, err := a.carryOut(ctx, store.Round{SiteID: s.ID, EnvironmentID: env.ID, Kind: store.TryRound, Target: p.Revision, PutBack: !keep, RequestedBy: a.who})
 	if err != nil {
 		rep.Restored = false
 		return rep, err
 	}
-	return a.report(context.WithoutCancel(ctx), rep, r)
+	return work.Report(context.WithoutCancel(ctx), a.store, r.ID)
 }
 
-// obstacles are what newly stands in the way of a set of values, in words.
-func obstacles(env store.Environment, before, target settings.Values) string {
-	host := env.About.V.Facts.Abilities()
-	already := map[string]bool{}
-	for _, q := range env.Catalogue.V.Consequences(before, host) {
-		already[q.Text] = true
+// newClient is a client for a server, with the token that the environment gives.
+func newClient(server string) (*client, error) {
+	token := os.Getenv(tokenVariable)
+	if token == "" {
+		return nil, fmt.Errorf("put a token into the environment variable %s. Signed in, you make one under your name", tokenVariable)
 	}
-	var why []string
-	for _, q := range env.Catalogue.V.Consequences(target, host) {
-		if q.Blocks && !already[q.Text] {
-			why = append(why, q.Text)
-		}
-	}
-	return strings.Join(why, " ")
+	return &client{url: server, token: token}, nil
 }
 
-func (a *app) report(ctx context.Context, rep evidence.Report, r store.Round) (evidence.Report, error) {
-	rows, err := a.store.Findings(ctx, r.ID)
+// remoteTry has a server try; it takes a first mark itself when there is none.
+func remoteTry(ctx context.Context, server, siteName, envName string, edits settings.Values, keep bool) (evidence.Report, error) {
+	rep := work.EmptyReport(siteName, envName, time.Now().UTC())
+	c, err := newClient(server)
 	if err != nil {
 		return rep, err
 	}
-	for _, f := range rows {
-		rep.Findings = append(rep.Findings, f.Document.V)
+	env, err := c.environment(ctx, siteName, envName)
+	if err != nil {
+		return rep, err
 	}
-	rep.Verdict, rep.Summary, rep.Restored, rep.Looks = r.Verdict, r.Summary, r.Restored, r.Progress.V.Looks
-	if r.StartedAt != nil {
-		rep.StartedAt = r.StartedAt.UTC()
+	got, err := c.carryOut(ctx, fmt.Sprintf("/environments/%d/tries", env), map[string]any{"edits": edits, "keep": keep})
+	if err != nil {
+		return rep, err
 	}
-	if r.FinishedAt != nil {
-		rep.FinishedAt = r.FinishedAt.UTC()
+	return got, nil
+}
+
+func remoteMark(ctx context.Context, w io.Writer, server, siteName, envName string) error {
+	c, err := newClient(server)
+	if err != nil {
+		return &exit{notChecked, err}
 	}
-	if r.MarkID != nil {
-		m, err := a.store.Mark(ctx, *r.MarkID)
-		if err != nil {
-			return rep, err
-		}
-		rep.ComparedWith = m.Fingerprint
+	env, err := c.environment(ctx, siteName, envName)
+	if err != nil {
+		return &exit{notChecked, err}
 	}
-	return rep, nil
+	rep, err := c.carryOut(ctx, fmt.Sprintf("/environments/%d/marks", env), map[string]any{})
+	if err != nil {
+		return &exit{notChecked, err}
+	}
+	printReport(w, rep)
+	if rep.Verdict == evidence.VerdictNotChecked {
+		return &exit{notChecked, nil}
+	}
+	return nil
 }
 
 func writeReport(rep evidence.Report, out string) error {
@@ -260,17 +264,9 @@ func writeReport(rep evidence.Report, out string) error {
 	return nil
 }
 
-func printFindings(ctx context.Context, w io.Writer, a *app, r store.Round) error {
-	rows, err := a.store.Findings(ctx, r.ID)
-	if err != nil {
-		return err
+func printReport(w io.Writer, rep evidence.Report) {
+	fmt.Fprintln(w, rep.Summary)
+	for _, f := range rep.Findings {
+		fmt.Fprintf(w, "  %-6s %-16s %s, %s on %s: %s\n", f.Severity, f.Kind, f.Page, f.Persona, f.Device, f.Title)
 	}
-	for _, f := range rows {
-		printFinding(w, f.Document.V)
-	}
-	return nil
-}
-
-func printFinding(w io.Writer, f evidence.Finding) {
-	fmt.Fprintf(w, "  %-6s %-16s %s, %s on %s: %s\n", f.Severity, f.Kind, f.Page, f.Persona, f.Device, f.Title)
 }

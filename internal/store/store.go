@@ -144,6 +144,19 @@ func (s *Store) insert(ctx context.Context, what, query string, args ...any) (in
 	return id, nil
 }
 
+// inTx does something all at once or not at all.
+func (s *Store) inTx(ctx context.Context, do func(*sqlx.Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("begin to write: %w", err)
+	}
+	defer func() { _ = tx.Rollback() }()
+	if err := do(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
 // Notice is told to everybody who listens when something changed.
 type Notice struct {
 	Site   int64 `json:"site,omitempty"`
@@ -192,6 +205,7 @@ func (s *Store) Listen(ctx context.Context, hear func(Notice)) error {
 const (
 	lockRound       = 1
 	lockEnvironment = 2
+	lockSignIn      = 3
 )
 
 // TryLockRound takes the lock that says this process works on a round. It is lost

@@ -21,6 +21,7 @@ import (
 	"tidemarker/internal/connector"
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/journey"
+	"tidemarker/internal/core/people"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/store"
@@ -40,6 +41,7 @@ type record struct {
 	env    store.Environment
 	change int64
 	round  int64
+	token  string // of ada, an administrator
 }
 
 func painted(t *testing.T, c color.NRGBA) []byte {
@@ -115,15 +117,19 @@ func newRecord(t *testing.T) *record {
 	require.NoError(t, st.EndRound(ctx, store.Round{ID: r.round, State: store.Done, Verdict: evidence.VerdictBroken, Summary: "Broken"}))
 
 	runner := &work.Runner{Store: st, Blobs: st, Log: slog.New(slog.DiscardHandler)}
-	server := httptest.NewServer(web.New(ctx, &web.Server{Store: st, Runner: runner, Log: slog.New(slog.DiscardHandler), Who: "ada"}, files.Files))
+	server := httptest.NewServer(web.New(ctx, &web.Server{Store: st, Runner: runner, Log: slog.New(slog.DiscardHandler)}, files.Files))
 	t.Cleanup(server.CloseClientConnections)
 	r.url = server.URL
+	r.token = tokenOf(t, st, addPerson(t, st, "ada", people.Administrator), people.Administrator)
 	return r
 }
 
 func (r *record) get(path string, into any) *http.Response {
 	r.Helper()
-	res, err := http.Get(r.url + path)
+	req, err := newRequest(r.T, http.MethodGet, r.url+path, "")
+	require.NoError(r, err)
+	req.Header.Set("Authorization", "Bearer "+r.token)
+	res, err := http.DefaultClient.Do(req)
 	require.NoError(r, err)
 	defer res.Body.Close()
 	if into != nil {
@@ -137,7 +143,10 @@ func (r *record) post(path string, body any, into any) int {
 	r.Helper()
 	raw, err := json.Marshal(body)
 	require.NoError(r, err)
-	res, err := http.Post(r.url+path, "application/json", bytes.NewReader(raw))
+	req, err := newRequest(r.T, http.MethodPost, r.url+path, string(raw))
+	require.NoError(r, err)
+	req.Header.Set("Authorization", "Bearer "+r.token)
+	res, err := http.DefaultClient.Do(req)
 	require.NoError(r, err)
 	defer res.Body.Close()
 	if into != nil && res.StatusCode < 300 {
@@ -239,6 +248,7 @@ func TestChangesAreToldAsTheyHappen(t *testing.T) {
 	r := newRecord(t)
 	req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, r.url+"/api/v1/events", nil)
 	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+r.token)
 	res, err := http.DefaultClient.Do(req)
 	require.NoError(t, err)
 	defer res.Body.Close()
@@ -288,7 +298,7 @@ func TestLeavingSomethingAloneIsPartOfTheChangeAndOfTheRecord(t *testing.T) {
 	assert.Equal(t, finding, *change.Exclusions[0].Finding)
 	var list []struct{ Pattern, Who string }
 	r.get(fmt.Sprintf("/api/v1/sites/%d/exclusions", r.site.ID), &list)
-	assert.Equal(t, "ada", list[0].Who)
+	assert.Equal(t, "ada (token tests)", list[0].Who)
 }
 
 func TestTheDescriptionAndTheContractAreServed(t *testing.T) {

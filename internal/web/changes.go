@@ -11,6 +11,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tidemarker/internal/core/people"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/store"
@@ -152,7 +153,7 @@ func (s *Server) beginChange(ctx context.Context, siteID int64, w ChangeWords) (
 		return ChangeView{}, err
 	}
 	for _, e := range []store.Environment{staging, production} {
-		if _, _, _, err := s.Runner.Read(ctx, e.ID, s.Who); err != nil {
+		if _, _, _, err := s.Runner.Read(ctx, e.ID, who(ctx)); err != nil {
 			return ChangeView{}, err
 		}
 	}
@@ -160,11 +161,11 @@ func (s *Server) beginChange(ctx context.Context, siteID int64, w ChangeWords) (
 		return ChangeView{}, err
 	}
 	id, err := s.Store.NewChange(ctx, store.Change{SiteID: siteID, Title: w.Title, Reason: w.Reason, Effect: w.Effect,
-		Base: production.Fingerprint, Edits: store.JSON[settings.Values]{V: settings.Values{}}, CreatedBy: s.Who})
+		Base: production.Fingerprint, Edits: store.JSON[settings.Values]{V: settings.Values{}}, CreatedBy: who(ctx)})
 	if err != nil {
 		return ChangeView{}, err
 	}
-	if err := s.Store.Record(ctx, store.Event{SiteID: siteID, ChangeID: &id, Kind: "change", Who: s.Who, Text: "Began the change “" + w.Title + "”."}); err != nil {
+	if err := s.Store.Record(ctx, store.Event{SiteID: siteID, ChangeID: &id, Kind: "change", Who: who(ctx), Text: "Began the change “" + w.Title + "”."}); err != nil {
 		return ChangeView{}, err
 	}
 	return s.changeView(ctx, id)
@@ -193,9 +194,7 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 		Staging: staging.Name, Production: production.Name, StagingAt: staging.Fingerprint, ProductionAt: production.Fingerprint,
 		StagingURL: staging.URL, ProductionURL: production.URL,
 		CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt, Rounds: []RoundSummary{}}
-	if v.Choices == nil {
-		v.Choices = []release.Choice{}
-	}
+	v.Choices = permitted(v.Choices, callerOf(ctx).role)
 	target := base.With(c.Edits.V)
 	if cat := production.Catalogue.V; cat != nil {
 		v.Catalogue = *cat
@@ -220,6 +219,22 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 		return v, err
 	}
 	return v, nil
+}
+
+// operationOf is the operation that carries an event out.
+var operationOf = map[release.Event]string{release.Edit: "edit-change", release.Try: "try-change", release.Promote: "promote-change",
+	release.Accept: "accept-change", release.RollBack: "roll-back-change", release.Drop: "drop-change"}
+
+// permitted says of each choice that the role lacks the ability for who has it.
+func permitted(choices []release.Choice, role people.Role) []release.Choice {
+	out := []release.Choice{}
+	for _, c := range choices {
+		if ability := needs[operationOf[c.Event]]; c.Allowed && !role.May(ability) {
+			c.Allowed, c.Why = false, (&people.Forbidden{Ability: ability, Role: role}).Error()
+		}
+		out = append(out, c)
+	}
+	return out
 }
 
 // describe says what differs and what follows from it.
@@ -333,7 +348,7 @@ func (s *Server) tryChange(ctx context.Context, situation release.Situation, c s
 	if err != nil {
 		return err
 	}
-	_, err = s.enqueue(ctx, store.Round{SiteID: c.SiteID, EnvironmentID: staging.ID, ChangeID: &c.ID, Kind: store.TryRound, Target: situation.Fingerprint, RequestedBy: s.Who}, staging.Name)
+	_, err = s.enqueue(ctx, store.Round{SiteID: c.SiteID, EnvironmentID: staging.ID, ChangeID: &c.ID, Kind: store.TryRound, Target: situation.Fingerprint, RequestedBy: who(ctx)}, staging.Name)
 	return err
 }
 
@@ -357,7 +372,7 @@ func (s *Server) promoteChange(ctx context.Context, _ release.Situation, c store
 	}
 	// What is in force may have been changed since it was last read.
 	for _, e := range []store.Environment{staging, production} {
-		if _, _, _, err := s.Runner.Read(ctx, e.ID, s.Who); err != nil {
+		if _, _, _, err := s.Runner.Read(ctx, e.ID, who(ctx)); err != nil {
 			return err
 		}
 	}
@@ -368,7 +383,7 @@ func (s *Server) promoteChange(ctx context.Context, _ release.Situation, c store
 	if err := s.move(ctx, situation, c, release.Promote, "Being promoted."); err != nil {
 		return err
 	}
-	_, err = s.enqueue(ctx, store.Round{SiteID: c.SiteID, EnvironmentID: production.ID, ChangeID: &c.ID, Kind: store.PromoteRound, Target: situation.Fingerprint, RequestedBy: s.Who}, production.Name)
+	_, err = s.enqueue(ctx, store.Round{SiteID: c.SiteID, EnvironmentID: production.ID, ChangeID: &c.ID, Kind: store.PromoteRound, Target: situation.Fingerprint, RequestedBy: who(ctx)}, production.Name)
 	return err
 }
 
@@ -385,7 +400,7 @@ func (s *Server) rollBackChange(ctx context.Context, situation release.Situation
 		if err != nil {
 			return err
 		}
-		rounds = append(rounds, store.Round{SiteID: c.SiteID, EnvironmentID: e.ID, ChangeID: &c.ID, Kind: store.RollBackRound, Target: m.Fingerprint, MarkID: &m.ID, RequestedBy: s.Who})
+		rounds = append(rounds, store.Round{SiteID: c.SiteID, EnvironmentID: e.ID, ChangeID: &c.ID, Kind: store.RollBackRound, Target: m.Fingerprint, MarkID: &m.ID, RequestedBy: who(ctx)})
 		return nil
 	}
 	onProduction := c.State == release.Promoted || c.State == release.Marked
@@ -434,11 +449,11 @@ func (s *Server) dropChange(ctx context.Context, situation release.Situation, c 
 	if err := s.move(ctx, situation, c, release.Drop, "Given up."); err != nil {
 		return err
 	}
-	return s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &c.ID, Kind: "change", Who: s.Who, Text: "Gave up the change “" + c.Title + "”."})
+	return s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &c.ID, Kind: "change", Who: who(ctx), Text: "Gave up the change “" + c.Title + "”."})
 }
 
 func (s *Server) acceptChange(ctx context.Context, situation release.Situation, c store.Change) error {
-	if err := s.move(ctx, situation, c, release.Accept, "Taken as it is by "+s.Who+"."); err != nil {
+	if err := s.move(ctx, situation, c, release.Accept, "Taken as it is by "+who(ctx)+"."); err != nil {
 		return err
 	}
 	_, production, err := s.ends(ctx, c.SiteID)
@@ -455,7 +470,7 @@ func (s *Server) acceptChange(ctx context.Context, situation release.Situation, 
 	}
 	for _, r := range rounds {
 		if r.EnvironmentID == production.ID && r.Kind == store.PromoteRound && r.State == store.Done {
-			_, err := s.Store.SaveMark(ctx, store.Mark{EnvironmentID: production.ID, RoundID: r.ID, Fingerprint: production.Fingerprint, Who: s.Who,
+			_, err := s.Store.SaveMark(ctx, store.Mark{EnvironmentID: production.ID, RoundID: r.ID, Fingerprint: production.Fingerprint, Who: who(ctx),
 				Reason: "Taken as it is: " + r.Summary, Restless: last.Restless, Probes: last.Probes})
 			return err
 		}
@@ -491,11 +506,11 @@ func (s *Server) leaveAlone(ctx context.Context, id int64, e store.Exclusion) (C
 	if _, err := s.editChange(ctx, id, c.Version, ChangeWords{c.Title, c.Reason, c.Effect}, edits); err != nil {
 		return ChangeView{}, err
 	}
-	e.SiteID, e.ChangeID, e.Role, e.Who = c.SiteID, id, def.Role, s.Who
+	e.SiteID, e.ChangeID, e.Role, e.Who = c.SiteID, id, def.Role, who(ctx)
 	if err := s.Store.AddExclusion(ctx, e); err != nil {
 		return ChangeView{}, err
 	}
-	if err := s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &id, Kind: "exclusion", Who: s.Who,
+	if err := s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &id, Kind: "exclusion", Who: who(ctx),
 		Text: fmt.Sprintf("Left alone by “%s”: %s. %s", def.Title, e.Pattern, e.Reason)}); err != nil {
 		return ChangeView{}, err
 	}

@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 
@@ -30,6 +31,17 @@ func (s *Server) environmentOperations(api huma.API) {
 		func(ctx context.Context, in *ByID) (*output[RoundSummary], error) {
 			return out(s.startRound(ctx, in.ID, store.CheckRound, "", nil))
 		})
+	huma.Register(api, huma.Operation{OperationID: "try-on-environment", Method: http.MethodPost, Path: "/environments/{id}/tries", Summary: "Tries settings on an environment without a change: applies, purges, warms, checks, and puts it back unless it is to keep them",
+		Description: "409 when the environment has no mark, or is the last one of several: what reaches visitors goes through a change. 422 when the settings cannot be put in force there.", Tags: tags, DefaultStatus: http.StatusAccepted},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Edits settings.Values `json:"edits"`
+				Keep  bool            `json:"keep,omitempty" doc:"Leave the settings in force."`
+			}
+		}) (*output[RoundSummary], error) {
+			return out(s.tryOut(ctx, in.ID, in.Body.Edits, in.Body.Keep))
+		})
 	huma.Register(api, huma.Operation{OperationID: "roll-back-environment", Method: http.MethodPost, Path: "/environments/{id}/rollbacks", Summary: "Goes back to a mark, and proves it", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *struct {
 			ByID
@@ -53,7 +65,7 @@ func (s *Server) read(ctx context.Context, envID int64) (Reading, error) {
 	if err != nil {
 		return Reading{}, err
 	}
-	env, now, drifted, err := s.Runner.Read(ctx, envID, s.Who)
+	env, now, drifted, err := s.Runner.Read(ctx, envID, who(ctx))
 	if err != nil {
 		return Reading{}, err
 	}
@@ -83,7 +95,7 @@ func (s *Server) startRound(ctx context.Context, envID int64, kind store.RoundKi
 			return RoundSummary{}, huma.Error409Conflict(fmt.Sprintf("Round %d (%s) is under way on %s. Wait for it, or stop it.", r.ID, r.Kind, env.Name))
 		}
 	}
-	return s.enqueue(ctx, store.Round{SiteID: env.SiteID, EnvironmentID: envID, Kind: kind, Target: target, MarkID: mark, RequestedBy: s.Who}, env.Name)
+	return s.enqueue(ctx, store.Round{SiteID: env.SiteID, EnvironmentID: envID, Kind: kind, Target: target, MarkID: mark, RequestedBy: who(ctx)}, env.Name)
 }
 
 func (s *Server) enqueue(ctx context.Context, r store.Round, envName string) (RoundSummary, error) {
@@ -105,4 +117,29 @@ func (s *Server) enqueue(ctx context.Context, r store.Round, envName string) (Ro
 	}
 	row, err := s.Store.Round(ctx, id)
 	return roundSummary(row, envName), err
+}
+
+// tryOut tries edits on an environment by themselves.
+func (s *Server) tryOut(ctx context.Context, envID int64, edits settings.Values, keep bool) (RoundSummary, error) {
+	env, err := s.Store.Environment(ctx, envID)
+	if err != nil {
+		return RoundSummary{}, err
+	}
+	staging, production, err := s.ends(ctx, env.SiteID)
+	if err != nil {
+		return RoundSummary{}, err
+	}
+	if env.ID == production.ID && staging.ID != production.ID {
+		return RoundSummary{}, huma.Error409Conflict("Nothing is tried on " + env.Name + ", where visitors are. Try it on " + staging.Name + ", or promote a change.")
+	}
+	if _, err := s.Store.LatestMark(ctx, envID); errors.Is(err, store.ErrNotFound) {
+		return RoundSummary{}, huma.Error409Conflict(env.Name + " has no mark to compare with. Take one first.")
+	} else if err != nil {
+		return RoundSummary{}, err
+	}
+	p, err := s.Runner.Propose(ctx, envID, edits, who(ctx))
+	if err != nil {
+		return RoundSummary{}, err
+	}
+	return s.enqueue(ctx, store.Round{SiteID: env.SiteID, EnvironmentID: envID, Kind: store.TryRound, Target: p.Revision, PutBack: !keep, RequestedBy: who(ctx)}, env.Name)
 }

@@ -91,6 +91,17 @@ func (s *Server) roundOperations(api huma.API) {
 			}
 			return out(list, nil)
 		})
+	huma.Register(api, huma.Operation{OperationID: "get-report", Method: http.MethodGet, Path: "/rounds/{id}/report", Summary: "What a round found, as a document of its own", Description: "409 while it is not over.", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[evidence.Report], error) {
+			r, err := s.Store.Round(ctx, in.ID)
+			if err != nil {
+				return nil, problem(err)
+			}
+			if !r.State.Over() {
+				return nil, huma.Error409Conflict("The round is not over yet.")
+			}
+			return out(work.Report(ctx, s.Store, in.ID))
+		})
 	huma.Register(api, huma.Operation{OperationID: "stop-round", Method: http.MethodPost, Path: "/rounds/{id}/stop", Summary: "Stops a round; what it found so far stays", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *ByID) (*output[RoundView], error) {
 			if _, err := s.Store.Round(ctx, in.ID); err != nil {
@@ -191,7 +202,7 @@ func (s *Server) acceptFinding(ctx context.Context, id int64, accepted bool, why
 	if r.State != store.Done {
 		return RoundView{}, huma.Error409Conflict("The round has not come to a verdict; findings can be accepted when it has.")
 	}
-	if err := s.Store.AcceptFinding(ctx, id, accepted, s.Who, why); err != nil {
+	if err := s.Store.AcceptFinding(ctx, id, accepted, who(ctx), why); err != nil {
 		return RoundView{}, err
 	}
 	if err := work.Rejudge(ctx, s.Store, f.RoundID); err != nil {
@@ -201,7 +212,7 @@ func (s *Server) acceptFinding(ctx context.Context, id int64, accepted bool, why
 	if accepted {
 		text = "Accepted as meant: " + f.Document.V.Title + ". " + why
 	}
-	if err := s.Store.Record(ctx, store.Event{SiteID: r.SiteID, ChangeID: r.ChangeID, RoundID: &r.ID, Kind: "finding", Who: s.Who, Text: text}); err != nil {
+	if err := s.Store.Record(ctx, store.Event{SiteID: r.SiteID, ChangeID: r.ChangeID, RoundID: &r.ID, Kind: "finding", Who: who(ctx), Text: text}); err != nil {
 		return RoundView{}, err
 	}
 	if err := s.Store.Tell(ctx, store.Notice{Site: r.SiteID, Round: r.ID}); err != nil {

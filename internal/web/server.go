@@ -8,9 +8,11 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"path"
 	"strings"
 
+	"github.com/alexedwards/scs/v2"
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
@@ -27,21 +29,25 @@ type Server struct {
 	Store  *store.Store
 	Runner *work.Runner
 	Log    *slog.Logger
-	Who    string // until people can sign in, everybody is the one who started the server
+	// Public is the address under which people reach the server, when it is not a
+	// loopback one.
+	Public *url.URL
 
-	hub hub
+	hub      hub
+	sessions *scs.SessionManager
 }
 
 // New returns the whole handler. The server listens for changes of the database until
 // the context ends.
 func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
 	go s.hub.run(ctx, s.Store)
+	s.sessions = newSessions(s.Store, s.Public)
 	r := chi.NewRouter()
-	r.Use(s.onlyLoopback, secureHeaders)
+	r.Use(s.onlyKnownHosts, secureHeaders, s.sessions.LoadAndSave, s.identify)
 	s.API(r)
-	r.Get("/api/v1/events", s.events)
-	r.Get("/api/v1/blobs/{sha256}", s.blob)
-	r.Get("/api/v1/findings/{id}/difference.png", s.differencePicture)
+	r.Get("/api/v1/events", signedIn(s.events))
+	r.Get("/api/v1/blobs/{sha256}", signedIn(s.blob))
+	r.Get("/api/v1/findings/{id}/difference.png", signedIn(s.differencePicture))
 	r.Get("/api/contract/connector-v1.openapi.yaml", serveBytes("application/yaml", contract.ConnectorYAML))
 	r.Get("/api/contract/site-file.schema.json", serveBytes("application/schema+json", contract.SiteFileSchema))
 	r.Get("/api/contract/report.schema.json", serveBytes("application/schema+json", contract.ReportSchema))
@@ -60,23 +66,32 @@ func (s *Server) API(r chi.Router) huma.API {
 	cfg.CreateHooks = nil // answers carry no $schema member
 	api := humachi.New(r, cfg)
 	v1 := huma.NewGroup(api, "/api/v1")
+	v1.UseMiddleware(guard(api))
+	s.peopleOperations(v1)
 	s.siteOperations(v1)
 	s.environmentOperations(v1)
 	s.changeOperations(v1)
 	s.roundOperations(v1)
+	if err := everythingGuarded(api); err != nil {
+		panic(err)
+	}
 	return api
 }
 
-// onlyLoopback refuses requests that name another host: a page elsewhere could have
-// its own name resolve to this machine.
-func (s *Server) onlyLoopback(next http.Handler) http.Handler {
+// onlyKnownHosts refuses requests that name another host than this machine or the
+// public address: a page elsewhere could have its own name resolve to this machine.
+func (s *Server) onlyKnownHosts(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if s.Public != nil && strings.EqualFold(r.Host, s.Public.Host) {
+			next.ServeHTTP(w, r)
+			return
+		}
 		host := r.Host
 		if h, _, err := net.SplitHostPort(host); err == nil {
 			host = h
 		}
 		if ip := net.ParseIP(strings.Trim(host, "[]")); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-			http.Error(w, "Until people can sign in, Tide Marker answers only under a loopback address.", http.StatusMisdirectedRequest)
+			http.Error(w, "Tide Marker does not answer under this name. Start it with --public and the address that people use.", http.StatusMisdirectedRequest)
 			return
 		}
 		next.ServeHTTP(w, r)
@@ -141,6 +156,15 @@ func problem(err error) error {
 	}
 	if errors.Is(err, store.ErrNotFound) {
 		return huma.Error404NotFound(err.Error())
+	}
+	if no, ok := errors.AsType[*work.NotPossible](err); ok {
+		return huma.Error422UnprocessableEntity(no.Error())
+	}
+	if no, ok := errors.AsType[*work.NoConnector](err); ok {
+		return huma.Error409Conflict(no.Why)
+	}
+	if errors.Is(err, store.ErrLastAdministrator) {
+		return huma.Error409Conflict("Nothing was changed: " + err.Error() + ".")
 	}
 	if no, ok := errors.AsType[*release.NotAllowed](err); ok {
 		return huma.Error409Conflict(no.Why)

@@ -136,7 +136,7 @@ func (s *Server) siteOperations(api huma.API) {
 			if err != nil {
 				return nil, huma.Error422UnprocessableEntity(err.Error())
 			}
-			row, err := s.Store.SaveSite(ctx, doc, s.Who)
+			row, err := s.Store.SaveSite(ctx, doc, who(ctx))
 			if err != nil {
 				return nil, problem(err)
 			}

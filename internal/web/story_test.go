@@ -19,6 +19,7 @@ import (
 
 	"tidemarker/internal/browser"
 	"tidemarker/internal/core/journey"
+	"tidemarker/internal/core/people"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/standin"
 	"tidemarker/internal/store"
@@ -36,6 +37,7 @@ type desk struct {
 	url        string
 	page       *rod.Page
 	store      *store.Store
+	person     int64 // Ada, an administrator
 	staging    *standin.Instance
 	production *standin.Instance
 }
@@ -70,9 +72,10 @@ func newDesk(t *testing.T) *desk {
 	require.NoError(t, err)
 	require.NoError(t, queue.Start(t.Context()))
 	t.Cleanup(func() { queue.Stop(t.Context()) })
-	server := httptest.NewServer(web.New(t.Context(), &web.Server{Store: st, Runner: runner, Log: log, Who: "Ada"}, files.Files))
+	server := httptest.NewServer(web.New(t.Context(), &web.Server{Store: st, Runner: runner, Log: log}, files.Files))
 	t.Cleanup(server.CloseClientConnections)
 	d.url = server.URL
+	d.person = addPerson(t, st, "Ada", people.Administrator)
 
 	l := launcher.New().Bin("/usr/bin/chromium").NoSandbox(os.Geteuid() == 0).Set("disable-gpu").Set("disable-background-networking")
 	control, err := l.Launch()
@@ -115,7 +118,18 @@ func (d *desk) fill(selector, text string) {
 	d.Helper()
 	el, err := d.page.Timeout(patience).Element(selector)
 	require.NoError(d, err)
+	require.NoError(d, el.SelectAllText())
 	require.NoError(d, el.Input(text))
+}
+
+// signIn comes to a view by way of the sign-in.
+func (d *desk) signIn(name, path string) {
+	d.Helper()
+	d.open(path)
+	d.see("h1", "^Sign in$")
+	d.fill("#name", name)
+	d.fill("#password", password)
+	d.click("button", "^Sign in$")
 }
 
 // accessible runs axe-core on the view and fails on what is serious or worse.
@@ -140,7 +154,8 @@ func (d *desk) accessible(view string) {
 // production: broken, mended, promoted, and back again.
 func TestTheWholeStoryInTheInterface(t *testing.T) {
 	d := newDesk(t)
-	d.open("/")
+	d.signIn("Ada", "/")
+	d.see("a", "^Fernhollow$")
 	d.accessible("sites")
 	d.click("a", "^Fernhollow$")
 	d.see("p", "nowhere to go back to")
@@ -225,10 +240,12 @@ func TestTheWholeStoryInTheInterface(t *testing.T) {
 
 func TestWhatTheServerRefuses(t *testing.T) {
 	d := newDesk(t)
+	token := tokenOf(t, d.store, d.person, people.Administrator)
 	ask := func(method, path, host, origin, body string) (int, string) {
 		t.Helper()
 		req, err := newRequest(t, method, d.url+path, body)
 		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+token)
 		if host != "" {
 			req.Host = host
 		}

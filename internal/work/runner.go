@@ -145,14 +145,19 @@ func (r *round) carryOut(ctx context.Context) error {
 	return r.check(ctx)
 }
 
+// NoConnector says why an environment's settings can be neither read nor changed.
+type NoConnector struct{ Why string }
+
+func (e *NoConnector) Error() string { return e.Why }
+
 // Client returns a client for an environment's connector.
 func Client(env store.Environment) (*connector.Client, error) {
 	switch env.ConnectorKind {
 	case "http":
 	case "":
-		return nil, fmt.Errorf("%s has no connector, so its settings can be neither read nor changed. Add one to the site file", env.Name)
+		return nil, &NoConnector{env.Name + " has no connector, so its settings can be neither read nor changed. Add one to the site file"}
 	default:
-		return nil, fmt.Errorf("%s has a connector of kind %q, which cannot be worked with yet", env.Name, env.ConnectorKind)
+		return nil, &NoConnector{fmt.Sprintf("%s has a connector of kind %q, which cannot be worked with yet", env.Name, env.ConnectorKind)}
 	}
 	token := env.Token
 	if name, ok := strings.CutPrefix(token, "env:"); ok {

@@ -1,11 +1,30 @@
 <script setup lang="ts">
+import { useQueryClient } from "@tanstack/vue-query";
 import Button from "primevue/button";
-import { onMounted, onUnmounted, ref } from "vue";
-import { connected } from "./api/live";
+import { onMounted, onUnmounted, ref, watch } from "vue";
+import { useRoute, useRouter } from "vue-router";
+import { connected, follow } from "./api/live";
+import { useSession, useSessionActs } from "./api/session";
 import { night, switchNight } from "./design/theme";
 import KeysDialog from "./parts/KeysDialog.vue";
 
 const keys = ref(false);
+const client = useQueryClient();
+const route = useRoute();
+const router = useRouter();
+const { session, may } = useSession();
+const { signOut } = useSessionActs();
+
+let unfollow: (() => void) | undefined;
+watch(
+  () => session.value?.person,
+  (person, before) => {
+    unfollow?.();
+    unfollow = person ? follow(client) : undefined;
+    if (before && !person && !route.meta.open) void router.push({ path: "/sign-in", query: { then: route.fullPath } });
+  },
+  { immediate: true },
+);
 
 function press(e: KeyboardEvent) {
   const typing = e.target instanceof HTMLElement && e.target.closest("input, textarea, select, [contenteditable]");
@@ -27,6 +46,11 @@ onUnmounted(() => removeEventListener("keydown", press));
     </RouterLink>
     <span v-if="!connected" class="offline" role="status">No connection; trying again</span>
     <span class="grow" />
+    <template v-if="session">
+      <RouterLink v-if="may('administer')" to="/people" class="small">People</RouterLink>
+      <RouterLink to="/you" class="small" :title="`Signed in as ${session.role}`">{{ session.name }}</RouterLink>
+      <Button text size="small" label="Sign out" @click="signOut.mutate()" />
+    </template>
     <Button text size="small" label="Keys" title="Keyboard (press ?)" @click="keys = true" />
     <Button text size="small" :label="night ? 'By day' : 'By night'" @click="switchNight" />
   </header>

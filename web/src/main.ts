@@ -3,16 +3,22 @@ import "@fontsource-variable/source-serif-4/index.css";
 import "@fontsource-variable/source-serif-4/wght-italic.css";
 import "primeicons/primeicons.css";
 import "./design/tokens.css";
-import { QueryClient, VueQueryPlugin } from "@tanstack/vue-query";
+import { QueryCache, QueryClient, VueQueryPlugin } from "@tanstack/vue-query";
 import PrimeVue from "primevue/config";
 import { createApp } from "vue";
 import App from "./App.vue";
 import { Problem } from "./api/client";
-import { follow } from "./api/live";
+import { sessionQuery } from "./api/session";
 import { Chart } from "./design/preset";
 import { router } from "./router";
 
 const client = new QueryClient({
+  queryCache: new QueryCache({
+    // A session that is over, wherever that shows first.
+    onError: (e) => {
+      if (e instanceof Problem && e.status === 401) client.setQueryData(sessionQuery.queryKey, null);
+    },
+  }),
   defaultOptions: {
     queries: {
       staleTime: 5_000,
@@ -20,7 +26,13 @@ const client = new QueryClient({
     },
   },
 });
-follow(client);
+
+router.beforeEach(async (to) => {
+  if (to.meta.open) return true;
+  const session = await client.ensureQueryData(sessionQuery).catch(() => undefined);
+  if (session === null) return { path: "/sign-in", query: { then: to.fullPath } };
+  return true;
+});
 
 createApp(App)
   .use(router)

@@ -16,17 +16,20 @@ export class Problem extends Error {
 
 export const api = createClient<paths>({ baseUrl: "/" });
 
-/** The body of an answer, or a Problem. */
-export async function body<T>(
-  call: Promise<{ data?: T; error?: { detail?: string; title?: string; errors?: unknown }; response: Response }>,
-): Promise<T> {
+type Answer<T> = {
+  data?: T;
+  error?: { detail?: string; title?: string; errors?: unknown };
+  response: Response;
+};
+
+async function answered<T>(call: Promise<Answer<T>>): Promise<Answer<T>> {
   let answer;
   try {
     answer = await call;
   } catch {
     throw new Problem(0, "Tide Marker does not answer. Check that it runs, then try again.");
   }
-  if (answer.error !== undefined || answer.data === undefined) {
+  if (!answer.response.ok) {
     const e = answer.error;
     throw new Problem(
       answer.response.status,
@@ -34,5 +37,17 @@ export async function body<T>(
       (e?.errors as Problem["details"]) ?? [],
     );
   }
-  return answer.data;
+  return answer;
+}
+
+/** The body of an answer, or a Problem. */
+export async function body<T>(call: Promise<Answer<T>>): Promise<T> {
+  const { data, response } = await answered(call);
+  if (data === undefined) throw new Problem(response.status, "The server's answer is empty.");
+  return data;
+}
+
+/** For answers without a body: nothing, or a Problem. */
+export async function done(call: Promise<Answer<unknown>>): Promise<void> {
+  await answered(call);
 }

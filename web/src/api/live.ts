@@ -4,8 +4,8 @@ import { ref } from "vue";
 /** Whether changes reach this page as they happen. */
 export const connected = ref(true);
 
-/** Reads again what the server says has changed, for as long as the page is open. */
-export function follow(client: QueryClient) {
+/** Reads again what the server says has changed, until the returned function is called. */
+export function follow(client: QueryClient): () => void {
   const source = new EventSource("/api/v1/events");
   const read = (key: string, id?: number) => void client.invalidateQueries({ queryKey: id ? [key, id] : [key] });
   source.onopen = () => {
@@ -21,4 +21,8 @@ export function follow(client: QueryClient) {
     read("sites");
     read("history");
   });
+  return () => {
+    source.close();
+    connected.value = true;
+  };
 }

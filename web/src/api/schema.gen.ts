@@ -210,6 +210,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/environments/{id}/tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tries settings on an environment without a change: applies, purges, warms, checks, and puts it back unless it is to keep them
+         * @description 409 when the environment has no mark, or is the last one of several: what reaches visitors goes through a change. 422 when the settings cannot be put in force there.
+         */
+        post: operations["try-on-environment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings/{id}/accept": {
         parameters: {
             query?: never;
@@ -237,6 +257,112 @@ export interface paths {
         /** The proof of a finding: both looks */
         get: operations["get-proof"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Invitations that can still be used */
+        get: operations["list-invitations"];
+        put?: never;
+        /** Makes a link with which somebody chooses a name and a password, or a new password */
+        post: operations["invite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an invitation is for */
+        post: operations["look-at-invitation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Makes an invitation useless */
+        delete: operations["withdraw-invitation"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everybody who can sign in */
+        get: operations["list-people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who let whom in, and gave which role */
+        get: operations["get-team-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Gives somebody a role, or keeps them out
+         * @description Who is kept out is signed out at once. 409 when nobody would be left to administer.
+         */
+        put: operations["edit-person"];
         post?: never;
         delete?: never;
         options?: never;
@@ -278,6 +404,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rounds/{id}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a round found, as a document of its own
+         * @description 409 while it is not over.
+         */
+        get: operations["get-report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rounds/{id}/stop": {
         parameters: {
             query?: never;
@@ -289,6 +435,62 @@ export interface paths {
         put?: never;
         /** Stops a round; what it found so far stays */
         post: operations["stop-round"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is signed in */
+        get: operations["get-session"];
+        put?: never;
+        /**
+         * Signs in
+         * @description 429 after several tries that did not succeed.
+         */
+        post: operations["sign-in"];
+        /** Signs out */
+        delete: operations["sign-out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/invited": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Uses an invitation, and signs in */
+        post: operations["join"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets one's own password, and ends one's other sessions */
+        put: operations["change-password"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -381,6 +583,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own tokens */
+        get: operations["list-tokens"];
+        put?: never;
+        /** Makes a token for a program; it is shown once */
+        post: operations["make-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Makes a token useless */
+        delete: operations["revoke-token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -429,6 +666,10 @@ export interface components {
         };
         Catalogue: {
             settings: components["schemas"]["Definition"][];
+        };
+        "Change-passwordRequest": {
+            new: string;
+            old: string;
         };
         ChangeSummary: {
             createdBy: string;
@@ -583,6 +824,11 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        "Edit-personRequest": {
+            keptOut: boolean;
+            /** @enum {string} */
+            role: "observer" | "maintainer" | "approver" | "administrator";
+        };
         EnvironmentSummary: {
             /** @description It has the settings of its latest mark. */
             atMark: boolean;
@@ -668,6 +914,29 @@ export interface components {
             role: string;
             who: string;
         };
+        Finding: {
+            /** @description Findings of one cause belong together. */
+            cause: string;
+            detail?: string;
+            /** @enum {string} */
+            device: "desktop" | "phone";
+            /** @description Known again in another check by this. */
+            fingerprint: string;
+            journey?: string;
+            /** @enum {string} */
+            kind: "picture" | "journey" | "script-error" | "request" | "missing-resource" | "layout-shift" | "cache-leak" | "cache-policy" | "stale-content" | "wrong-variant" | "form-refused" | "content" | "metric" | "not-checked";
+            page: string;
+            persona: string;
+            region?: components["schemas"]["Region"];
+            /** @enum {string} */
+            severity: "broken" | "unsure" | "note";
+            /**
+             * Format: int64
+             * @description Index of the step that did not hold, from 0.
+             */
+            step?: number;
+            title: string;
+        };
         FindingView: {
             /** Format: date-time */
             acceptedAt?: string;
@@ -716,6 +985,35 @@ export interface components {
             /** @description The site file, YAML or JSON. */
             file: string;
         };
+        InvitationView: {
+            /** Format: date-time */
+            expiresAt: string;
+            /** @description Who gets a new password with it; empty for somebody new. */
+            for: string;
+            /** Format: int64 */
+            id: number;
+            invitedBy: string;
+            note: string;
+            /** @enum {string} */
+            role: "observer" | "maintainer" | "approver" | "administrator";
+        };
+        InviteRequest: {
+            /** @description Whom it is for, for the list of invitations. */
+            note?: string;
+            /**
+             * Format: int64
+             * @description Who gets a new password with it; without one it is for somebody new.
+             */
+            person?: number;
+            /** @enum {string} */
+            role: "observer" | "maintainer" | "approver" | "administrator";
+        };
+        JoinRequest: {
+            /** @description Not looked at when the invitation is for a new password. */
+            name: string;
+            password: string;
+            secret: string;
+        };
         JourneyLook: {
             /** Format: int64 */
             attempts: number;
@@ -742,6 +1040,9 @@ export interface components {
             pattern: string;
             reason: string;
         };
+        "Look-at-invitationRequest": {
+            secret: string;
+        };
         LookSummary: {
             device: string;
             journey?: string;
@@ -751,6 +1052,22 @@ export interface components {
             /** Format: int64 */
             pass: number;
             persona: string;
+        };
+        MadeInvitation: {
+            /** Format: date-time */
+            expiresAt: string;
+            /** @description Path and fragment to put behind the address of this server. Works once. */
+            link: string;
+        };
+        "Make-tokenRequest": {
+            /**
+             * Format: int64
+             * @description How long it can be used.
+             */
+            days: number;
+            /** @enum {string} */
+            most: "observer" | "maintainer" | "approver" | "administrator";
+            name: string;
         };
         MarkView: {
             fingerprint: string;
@@ -775,6 +1092,9 @@ export interface components {
         Outcome: {
             steps: components["schemas"]["StepOutcome"][];
         };
+        "OutputStruct { Secret string \"json:\\\"secret\\\"\" }Body": {
+            secret: string;
+        };
         PageProof: {
             /** Format: int64 */
             attempts: number;
@@ -798,6 +1118,18 @@ export interface components {
             /** Format: int64 */
             status: number;
             timing: components["schemas"]["Timing"];
+        };
+        PersonView: {
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: int64 */
+            id: number;
+            keptOut: boolean;
+            name: string;
+            /** @enum {string} */
+            role: "observer" | "maintainer" | "approver" | "administrator";
+            /** Format: date-time */
+            seenAt: string | null;
         };
         Picture: {
             /** Format: int64 */
@@ -880,6 +1212,22 @@ export interface components {
             x: number;
             /** Format: int64 */
             y: number;
+        };
+        Report: {
+            change: components["schemas"]["Difference"][];
+            comparedWith: string;
+            environment: string;
+            findings: components["schemas"]["Finding"][];
+            /** Format: date-time */
+            finishedAt: string;
+            looks: components["schemas"]["Progress"];
+            restored: boolean;
+            revision: string;
+            site: string;
+            /** Format: date-time */
+            startedAt: string;
+            summary: string;
+            verdict: string;
         };
         Request: {
             /** @description Not sent: the host is not one of the site's. */
@@ -992,6 +1340,15 @@ export interface components {
             /** @description Address of the script; the page's own for inline code. */
             source?: string;
         };
+        SessionView: {
+            /** @description What this role may do. */
+            abilities: ("see" | "work" | "decide" | "administer")[];
+            name: string;
+            /** Format: int64 */
+            person: number;
+            /** @enum {string} */
+            role: "observer" | "maintainer" | "approver" | "administrator";
+        };
         Shift: {
             /**
              * Format: int64
@@ -1005,6 +1362,10 @@ export interface components {
              * @description Impact fraction times distance fraction (W3C Layout Instability).
              */
             score: number;
+        };
+        "Sign-inRequest": {
+            name: string;
+            password: string;
         };
         SiteList: {
             sites: components["schemas"]["SiteSummary"][];
@@ -1061,6 +1422,14 @@ export interface components {
             /** @description What was seen instead. */
             why?: string;
         };
+        TeamLine: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            id: number;
+            text: string;
+            who: string;
+        };
         Timing: {
             /** Format: double */
             firstByte: number;
@@ -1070,6 +1439,31 @@ export interface components {
             largest: number;
             /** Format: double */
             loaded: number;
+        };
+        TokenView: {
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: date-time */
+            expiresAt: string | null;
+            /** Format: int64 */
+            id: number;
+            /**
+             * @description It may at most what this role may.
+             * @enum {string}
+             */
+            most: "observer" | "maintainer" | "approver" | "administrator";
+            name: string;
+            /** Format: date-time */
+            revokedAt: string | null;
+            /** Format: date-time */
+            usedAt: string | null;
+        };
+        "Try-on-environmentRequest": {
+            edits: {
+                [key: string]: unknown;
+            };
+            /** @description Leave the settings in force. */
+            keep?: boolean;
         };
     };
     responses: never;
@@ -1464,6 +1858,41 @@ export interface operations {
             };
         };
     };
+    "try-on-environment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Try-on-environmentRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoundSummary"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "accept-finding": {
         parameters: {
             query?: never;
@@ -1517,6 +1946,223 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Proof"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    invite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InviteRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeInvitation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "look-at-invitation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Look-at-invitationRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-invitation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-team-history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TeamLine"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Edit-personRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonView"];
                 };
             };
             /** @description Error */
@@ -1592,6 +2238,37 @@ export interface operations {
             };
         };
     };
+    "get-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "stop-round": {
         parameters: {
             query?: never;
@@ -1611,6 +2288,159 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RoundView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Sign-inRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    join: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JoinRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Change-passwordRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -1810,6 +2640,97 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["HistoryLine"][];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Make-tokenRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutputStruct { Secret string \"json:\\\"secret\\\"\" }Body"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revoke-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

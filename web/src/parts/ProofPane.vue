@@ -7,6 +7,7 @@ import Textarea from "primevue/textarea";
 import { computed, onMounted, onUnmounted, ref } from "vue";
 import { useRouter } from "vue-router";
 import { useActs, useProof, type Finding, type Round } from "../api/queries";
+import { useSession } from "../api/session";
 import AskState from "./AskState.vue";
 import { kindNames } from "./findings";
 import PicturePair from "./PicturePair.vue";
@@ -19,6 +20,7 @@ import Trouble from "./Trouble.vue";
 const props = defineProps<{ finding: Finding; round: Round }>();
 const { data: proof, isPending, error, refetch } = useProof(() => props.finding.id);
 const acts = useActs();
+const { may } = useSession();
 const router = useRouter();
 
 const accepting = ref(false);
@@ -45,11 +47,11 @@ async function leaveAlone() {
   leaving.value = false;
   await router.push(`/changes/${props.round.change}`);
 }
-const mayLeave = computed(() => props.round.change && (proof.value?.candidates.length ?? 0) > 0);
+const mayLeave = computed(() => may("work") && props.round.change && (proof.value?.candidates.length ?? 0) > 0);
 
 function press(e: KeyboardEvent) {
   if (e.target instanceof HTMLElement && e.target.closest("input, textarea, [role=dialog]")) return;
-  if (e.key === "a" && props.finding.severity !== "note") accepting.value = true;
+  if (e.key === "a" && may("work") && props.finding.severity !== "note") accepting.value = true;
   if (e.key === "l" && mayLeave.value) leave();
 }
 onMounted(() => addEventListener("keydown", press));
@@ -68,6 +70,7 @@ onUnmounted(() => removeEventListener("keydown", press));
       <p v-if="finding.state === 'accepted'" class="accepted">
         Accepted as meant by {{ finding.acceptedBy }}: {{ finding.acceptedWhy }}
         <Button
+          v-if="may('work')"
           size="small"
           text
           label="Take that back"
@@ -77,7 +80,7 @@ onUnmounted(() => removeEventListener("keydown", press));
       <div v-else-if="round.state === 'done'" class="row acts">
         <Button v-if="mayLeave" label="Leave something alone" size="small" @click="leave" />
         <Button
-          v-if="finding.kind !== 'not-checked' && finding.severity !== 'note'"
+          v-if="may('work') && finding.kind !== 'not-checked' && finding.severity !== 'note'"
           label="Accept as meant"
           size="small"
           outlined

@@ -3,9 +3,11 @@
 import Button from "primevue/button";
 import { computed } from "vue";
 import { useActs, type Round } from "../api/queries";
+import { useSession } from "../api/session";
 
 const props = defineProps<{ round: Round }>();
 const acts = useActs();
+const { may } = useSession();
 const phases = computed(() =>
   props.round.kind === "mark" || props.round.kind === "check"
     ? ["reading", "purging", "warming", "looking", "probing"]
@@ -55,7 +57,7 @@ const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.va
       · {{ p.warmed ?? 0 }} of {{ p.toWarm ?? 0 }} warmed · found so far: {{ p.broken ?? 0 }} broken,
       {{ p.unsure ?? 0 }} unsure
     </p>
-    <div class="row">
+    <div v-if="may('work')" class="row">
       <Button
         size="small"
         outlined

@@ -6,6 +6,7 @@ import Textarea from "primevue/textarea";
 import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 import { useActs, useSite, type Environment } from "../api/queries";
+import { useSession } from "../api/session";
 import AskState from "../parts/AskState.vue";
 import Consequence from "../parts/Consequence.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
@@ -19,6 +20,7 @@ const props = defineProps<{ id: number }>();
 const router = useRouter();
 const { data: site, isPending, error, refetch } = useSite(() => props.id);
 const acts = useActs();
+const { session, may } = useSession();
 
 const beginning = ref(false);
 const words = ref({ title: "", reason: "", effect: "" });
@@ -63,10 +65,13 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["dropped"
         <div class="row next">
           <RouterLink v-if="waitingAt" :to="waitingAt" class="waits">{{ site.waiting }}</RouterLink>
           <span v-else-if="site.waiting" class="waits-plain">{{ site.waiting }}</span>
-          <Button label="New change" @click="beginning = true" />
+          <Button v-if="may('work')" label="New change" @click="beginning = true" />
         </div>
       </div>
       <Trouble :error="trouble" />
+      <p v-if="session && !may('work')" class="small faded">
+        As {{ session.role }} you see everything and change nothing; an administrator can give you another role.
+      </p>
       <section class="sheet chart">
         <Rulers :environments="site.environments" />
       </section>
@@ -85,10 +90,16 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["dropped"
               <RouterLink :to="`/rounds/${m.round}`">Mark {{ m.id }}</RouterLink>
               <span class="small"><Fingerprint :value="m.fingerprint" /> · <When :at="m.takenAt" short /></span>
               <StateGlyph v-if="m.fingerprint === e.fingerprint" state="clear" word="in force" />
-              <Button v-else label="Go back to it" size="small" text @click="back = { env: e, mark: m }" />
+              <Button
+                v-else-if="may('work')"
+                label="Go back to it"
+                size="small"
+                text
+                @click="back = { env: e, mark: m }"
+              />
             </li>
           </ul>
-          <div class="row acts">
+          <div v-if="may('work')" class="row acts">
             <Button
               :label="e.marks.length ? 'Take another mark' : 'Take the first mark'"
               size="small"

@@ -8,6 +8,7 @@ import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, body } from "../api/client";
 import { useSites } from "../api/queries";
+import { useSession } from "../api/session";
 import AskState from "../parts/AskState.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
 import StateGlyph from "../parts/StateGlyph.vue";
@@ -21,6 +22,7 @@ const offset = computed(() => Number(route.query.from ?? 0));
 watch(q, (v) => router.replace({ query: v ? { q: v } : {} }));
 const { data, isPending, error, refetch } = useSites(q, offset);
 
+const { may } = useSession();
 const adding = ref(false);
 const file = ref("");
 const client = useQueryClient();
@@ -46,7 +48,7 @@ const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
     <h1>Sites</h1>
     <span class="row">
       <InputText v-model="q" placeholder="A part of the name" aria-label="Filter by name" size="small" />
-      <Button label="Register a site" size="small" outlined @click="adding = true" />
+      <Button v-if="may('work')" label="Register a site" size="small" outlined @click="adding = true" />
     </span>
   </div>
   <AskState :pending="isPending" :error="error" what="Sites" @again="refetch()">

@@ -1,0 +1,60 @@
+package people
+
+import (
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestEachRoleMayDoWhatTheBriefSays(t *testing.T) {
+	for role, may := range map[Role][]Ability{
+		Observer: {See}, Maintainer: {See, Work}, Approver: {See, Work, Decide}, Administrator: {See, Work, Decide, Administer},
+		"": nil, "owner": nil,
+	} {
+		for _, a := range []Ability{See, Work, Decide, Administer, "anything"} {
+			assert.Equal(t, slices.Contains(may, a), role.May(a), "%q %s", role, a)
+		}
+	}
+}
+
+func TestATokenNeverGivesMoreThanItsOwnerHas(t *testing.T) {
+	assert.Equal(t, Observer, Administrator.Capped(Observer))
+	assert.Equal(t, Maintainer, Maintainer.Capped(Administrator))
+	assert.Equal(t, Role(""), Administrator.Capped("root"))
+	assert.Equal(t, Role(""), Role("").Capped(Maintainer))
+}
+
+func TestARefusalSaysWhoMay(t *testing.T) {
+	assert.Equal(t, "This needs an approver or an administrator. You are signed in as a maintainer.", (&Forbidden{Decide, Maintainer}).Error())
+	assert.Equal(t, "This needs a maintainer or an approver or an administrator. You are signed in as an observer.", (&Forbidden{Work, Observer}).Error())
+}
+
+func TestFiveFailuresLockForAQuarterOfAnHour(t *testing.T) {
+	now := time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
+	ago := func(minutes ...int) (out []time.Time) {
+		for _, m := range minutes {
+			out = append(out, now.Add(-time.Duration(m)*time.Minute))
+		}
+		return out
+	}
+	assert.Zero(t, DefaultLockOut.Until(nil, now))
+	assert.Zero(t, DefaultLockOut.Until(ago(1, 2, 3, 4), now))
+	assert.Zero(t, DefaultLockOut.Until(ago(1, 2, 3, 4, 15), now), "what is a quarter of an hour old counts no more")
+	assert.Equal(t, now.Add(14*time.Minute), DefaultLockOut.Until(ago(1, 2, 3, 4, 14), now))
+	assert.Equal(t, now.Add(14*time.Minute), DefaultLockOut.Until(ago(14, 4, 1, 3, 2), now), "in any order")
+}
+
+func TestPasswordsAndNames(t *testing.T) {
+	assert.NoError(t, CheckPassword("slow tide at noon", "ada"))
+	assert.NoError(t, CheckPassword("пятьдесят волн", "ada"))
+	for name, p := range map[string]string{"short": "tide", "long": strings.Repeat("ab", 101), "one character": "aaaaaaaaaaaa", "the name": "marin-and-sea"} {
+		assert.Error(t, CheckPassword(p, "marin"), name)
+	}
+	assert.NoError(t, CheckName("Ada Lovelace"))
+	for _, n := range []string{"a", "", " ada", "ada\n", strings.Repeat("x", 61), "ada\u202egnp"} {
+		assert.Error(t, CheckName(n), "%q", n)
+	}
+}

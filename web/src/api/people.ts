@@ -1,0 +1,56 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
+import { api, body, done } from "./client";
+import type { Role } from "./session";
+
+export function usePeople() {
+  return useQuery({ queryKey: ["people"], queryFn: () => body(api.GET("/api/v1/people")) });
+}
+
+export function useInvitations() {
+  return useQuery({ queryKey: ["people", "invitations"], queryFn: () => body(api.GET("/api/v1/invitations")) });
+}
+
+export function useTeamHistory() {
+  return useQuery({ queryKey: ["people", "history"], queryFn: () => body(api.GET("/api/v1/people/history")) });
+}
+
+export function useTokens() {
+  return useQuery({ queryKey: ["tokens"], queryFn: () => body(api.GET("/api/v1/tokens")) });
+}
+
+export function usePeopleActs() {
+  const client = useQueryClient();
+  const again = (key: string) => () => client.invalidateQueries({ queryKey: [key] });
+  return {
+    edit: useMutation({
+      mutationFn: (v: { id: number; role: Role; keptOut: boolean }) =>
+        body(
+          api.PUT("/api/v1/people/{id}", {
+            params: { path: { id: v.id } },
+            body: { role: v.role, keptOut: v.keptOut },
+          }),
+        ),
+      onSettled: again("people"),
+    }),
+    invite: useMutation({
+      mutationFn: (v: { role: Role; note?: string; person?: number }) =>
+        body(api.POST("/api/v1/invitations", { body: v })),
+      onSuccess: again("people"),
+    }),
+    withdraw: useMutation({
+      mutationFn: (id: number) => done(api.DELETE("/api/v1/invitations/{id}", { params: { path: { id } } })),
+      onSuccess: again("people"),
+    }),
+    makeToken: useMutation({
+      mutationFn: (v: { name: string; most: Role; days: number }) => body(api.POST("/api/v1/tokens", { body: v })),
+      onSuccess: again("tokens"),
+    }),
+    revoke: useMutation({
+      mutationFn: (id: number) => done(api.DELETE("/api/v1/tokens/{id}", { params: { path: { id } } })),
+      onSuccess: again("tokens"),
+    }),
+    password: useMutation({
+      mutationFn: (v: { old: string; new: string }) => done(api.PUT("/api/v1/session/password", { body: v })),
+    }),
+  };
+}

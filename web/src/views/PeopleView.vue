@@ -1,0 +1,153 @@
+<script setup lang="ts">
+import Button from "primevue/button";
+import InputText from "primevue/inputtext";
+import Select from "primevue/select";
+import { ref } from "vue";
+import { useInvitations, usePeople, usePeopleActs, useTeamHistory } from "../api/people";
+import { roles, useSession, type Role } from "../api/session";
+import AskState from "../parts/AskState.vue";
+import OnceShown from "../parts/OnceShown.vue";
+import Trouble from "../parts/Trouble.vue";
+import When from "../parts/When.vue";
+
+const { session } = useSession();
+const { data, isPending, error, refetch } = usePeople();
+const invitations = useInvitations();
+const history = useTeamHistory();
+const { edit, invite, withdraw } = usePeopleActs();
+const role = ref<Role>("maintainer");
+const note = ref("");
+const here = location.origin;
+
+function make() {
+  invite.mutate({ role: role.value, note: note.value.trim() || undefined }, { onSuccess: () => (note.value = "") });
+}
+</script>
+
+<template>
+  <h1>People</h1>
+  <AskState :pending="isPending" :error="error" what="The people" @again="refetch()">
+    <div class="two">
+      <section class="stack">
+        <table class="tide">
+          <thead>
+            <tr>
+              <th>Name</th>
+              <th>Role</th>
+              <th>Last here</th>
+              <th><span class="visually-hidden">What can be done</span></th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="p in data" :key="p.id">
+              <td>
+                {{ p.name }} <span v-if="p.id === session?.person" class="faded">(you)</span>
+                <p v-if="p.keptOut" class="small out">kept out</p>
+              </td>
+              <td>
+                <Select
+                  :model-value="p.role"
+                  :options="roles"
+                  option-label="value"
+                  option-value="value"
+                  size="small"
+                  :aria-label="`Role of ${p.name}`"
+                  @update:model-value="(r: Role) => edit.mutate({ id: p.id, role: r, keptOut: p.keptOut })"
+                />
+              </td>
+              <td><When v-if="p.seenAt" :at="p.seenAt" /><span v-else class="faded">never</span></td>
+              <td class="row">
+                <Button
+                  text
+                  size="small"
+                  :label="p.keptOut ? 'Let in again' : 'Keep out'"
+                  :aria-label="`${p.keptOut ? 'Let in again' : 'Keep out'}: ${p.name}`"
+                  @click="edit.mutate({ id: p.id, role: p.role, keptOut: !p.keptOut })"
+                />
+                <Button
+                  text
+                  size="small"
+                  label="New password"
+                  :aria-label="`A link for a new password: ${p.name}`"
+                  @click="invite.mutate({ role: p.role, person: p.id })"
+                />
+              </td>
+            </tr>
+          </tbody>
+        </table>
+        <Trouble :error="edit.error.value" />
+        <section v-if="history.data.value?.length">
+          <h2>What happened</h2>
+          <ul class="plain-list small">
+            <li v-for="e in history.data.value.slice(0, 12)" :key="e.id">
+              <When :at="e.at" /> <b>{{ e.who }}</b> {{ e.text }}
+            </li>
+          </ul>
+        </section>
+      </section>
+      <section class="sheet stack">
+        <h2>Invite somebody</h2>
+        <form class="stack" @submit.prevent="make">
+          <div>
+            <label for="note">Whom, for the record</label>
+            <InputText id="note" v-model="note" fluid maxlength="200" />
+          </div>
+          <fieldset class="stack">
+            <legend>As</legend>
+            <label v-for="r in roles" :key="r.value" class="choice">
+              <input v-model="role" type="radio" name="role" :value="r.value" />
+              <span
+                ><b>{{ r.value }}</b> <span class="faded">{{ r.may }}</span></span
+              >
+            </label>
+          </fieldset>
+          <Button type="submit" label="Make a link" :loading="invite.isPending.value" />
+          <Trouble :error="invite.error.value" />
+        </form>
+        <OnceShown
+          v-if="invite.data.value"
+          :key="invite.data.value.link"
+          :value="here + invite.data.value.link"
+          what="Send this link to them. It works once, within seven days, and is not shown again."
+        />
+        <template v-if="invitations.data.value?.length">
+          <h3>Not used yet</h3>
+          <ul class="plain-list small">
+            <li v-for="i in invitations.data.value" :key="i.id" class="spread">
+              <span
+                >{{ i.for || i.note || "somebody" }}, {{ i.for ? "a new password" : i.role }}, until
+                <When :at="i.expiresAt"
+              /></span>
+              <Button text size="small" label="Withdraw" @click="withdraw.mutate(i.id)" />
+            </li>
+          </ul>
+        </template>
+      </section>
+    </div>
+  </AskState>
+</template>
+
+<style scoped>
+.two {
+  display: grid;
+  grid-template-columns: 1.6fr 1fr;
+  gap: var(--s5);
+  margin-top: var(--s3);
+  align-items: start;
+}
+fieldset {
+  border: 0;
+  padding: 0;
+  margin: 0;
+  gap: var(--s2);
+}
+.choice {
+  display: flex;
+  gap: var(--s2);
+  align-items: baseline;
+}
+.out {
+  color: var(--broken);
+  font-weight: 600;
+}
+</style>
