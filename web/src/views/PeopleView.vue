@@ -51,26 +51,29 @@ function make() {
                   option-label="value"
                   option-value="value"
                   size="small"
+                  class="role"
                   :aria-label="`Role of ${p.name}`"
                   @update:model-value="(r: Role) => edit.mutate({ id: p.id, role: r, keptOut: p.keptOut })"
                 />
               </td>
               <td><When v-if="p.seenAt" :at="p.seenAt" /><span v-else class="faded">never</span></td>
-              <td class="row">
-                <Button
-                  text
-                  size="small"
-                  :label="p.keptOut ? 'Let in again' : 'Keep out'"
-                  :aria-label="`${p.keptOut ? 'Let in again' : 'Keep out'}: ${p.name}`"
-                  @click="edit.mutate({ id: p.id, role: p.role, keptOut: !p.keptOut })"
-                />
-                <Button
-                  text
-                  size="small"
-                  label="New password"
-                  :aria-label="`A link for a new password: ${p.name}`"
-                  @click="invite.mutate({ role: p.role, person: p.id })"
-                />
+              <td>
+                <div class="row acts">
+                  <Button
+                    text
+                    size="small"
+                    :label="p.keptOut ? 'Let in again' : 'Keep out'"
+                    :aria-label="`${p.keptOut ? 'Let in again' : 'Keep out'}: ${p.name}`"
+                    @click="edit.mutate({ id: p.id, role: p.role, keptOut: !p.keptOut })"
+                  />
+                  <Button
+                    text
+                    size="small"
+                    label="New password"
+                    :aria-label="`A link for a new password: ${p.name}`"
+                    @click="invite.mutate({ role: p.role, person: p.id })"
+                  />
+                </div>
               </td>
             </tr>
           </tbody>
@@ -134,6 +137,16 @@ function make() {
   gap: var(--s5);
   margin-top: var(--s3);
   align-items: start;
+}
+td {
+  vertical-align: middle;
+}
+.role {
+  width: 10.5rem;
+}
+.acts {
+  justify-content: flex-end;
+  gap: 0;
 }
 fieldset {
   border: 0;

@@ -38,7 +38,7 @@ function setPassword() {
 <template>
   <h1>{{ session?.name }}</h1>
   <p class="faded">
-    You are signed in as {{ session?.role }}: {{ own.map((r) => r.may.replace(/^also /, "")).join("; ") }}.
+    Your role is {{ session?.role }}, which {{ own.map((r) => r.may.replace(/^also /, "")).join("; ") }}.
   </p>
   <div class="two">
     <section class="stack">
@@ -83,7 +83,7 @@ function setPassword() {
           ><label for="token">Name</label><InputText id="token" v-model="name" size="small" required maxlength="60"
         /></span>
         <span class="field"
-          ><label for="most">May at most what a …</label
+          ><label for="most">May at most what this role may</label
           ><Select
             v-model="most"
             input-id="most"
