@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -50,6 +51,7 @@ func demoCommand(data *string) *cobra.Command {
 				return err
 			}
 			defer a.close()
+			a.runner.ReadEvery = time.Minute
 			d := &demo{app: a, folder: folder, data: *data}
 			defer d.close()
 			return d.run(cmd.Context(), freeUnlessGiven(listen, cmd.Flags().Changed("listen")), record, cmd.OutOrStdout().Write)

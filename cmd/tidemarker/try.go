@@ -185,7 +185,7 @@ func (a *app) try(ctx context.Context, siteName, envName string, edits settings.
 	} else if err != nil {
 		return rep, err
 	}
-	p, err := a.runner.Propose(ctx, env.ID, edits, a.who)
+	p, err := a.runner.Propose(ctx, env.ID, edits)
 	rep.Change, rep.Revision = append(rep.Change, p.Difference...), p.Revision
 	if err != nil {
 		return rep, err

@@ -12,6 +12,7 @@ import (
 
 func workerCommand(data *string) *cobra.Command {
 	var rounds int
+	var every time.Duration
 	c := &cobra.Command{
 		Use: "worker", Short: "Works rounds off, in a process or on a machine of its own with the same database", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -20,6 +21,7 @@ func workerCommand(data *string) *cobra.Command {
 				return err
 			}
 			defer a.close()
+			a.runner.ReadEvery = every
 			q, err := work.NewQueue(a.runner, rounds)
 			if err != nil {
 				return err
@@ -35,8 +37,15 @@ func workerCommand(data *string) *cobra.Command {
 			return nil
 		},
 	}
+	readEveryFlag(c, &every)
 	c.Flags().IntVar(&rounds, "rounds", 2, "how many rounds at once")
 	return c
+}
+
+// readEveryFlag says how often all environments are read, so that what is changed
+// outside is known before somebody wants to act.
+func readEveryFlag(c *cobra.Command, every *time.Duration) {
+	c.Flags().DurationVar(every, "read-every", 10*time.Minute, "how often every site's settings are read, to notice what is changed outside; 0 reads them only before acting")
 }
 
 func migrateCommand(data *string) *cobra.Command {

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -17,7 +18,7 @@ import (
 // each with the condition of what is taken. Pictures of second looks are left out;
 // nothing shows them.
 var archived = []struct{ table, where string }{
-	{"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"rounds", ""}, {"applications", ""}, {"looks", ""},
+	{"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"rounds", ""}, {"applications", ""}, {"drifts", ""}, {"looks", ""},
 	{"findings", ""}, {"marks", ""}, {"exclusions", ""}, {"history", ""},
 	{"blobs", `WHERE sha256 IN (SELECT (regexp_matches(document::text, '[0-9a-f]{64}', 'g'))[1] FROM looks WHERE pass = 1)`},
 }
@@ -89,6 +90,9 @@ func (s *Store) Import(ctx context.Context, raw []byte) error {
 
 func importTable(ctx context.Context, tx pgx.Tx, z *zip.Reader, table string) error {
 	head, err := z.Open(table + ".columns.json")
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // the archive is older than the table
+	}
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"tidemarker/internal/core/evidence"
 )
 
@@ -172,8 +174,22 @@ func (s *Store) Intend(ctx context.Context, a Application) (int64, error) {
 // Outcome records what came of an intent, and the fingerprint then in force when it
 // is known, both or neither.
 func (s *Store) Outcome(ctx context.Context, id int64, state, note, fingerprint string) error {
-	return s.exec(ctx, "the outcome", `WITH a AS (UPDATE applications SET state = $2, note = $3, ended_at = now() WHERE id = $1 RETURNING environment_id)
-		UPDATE environments e SET fingerprint = $4, read_at = now() FROM a WHERE e.id = a.environment_id AND $4 <> ''`, id, state, note, fingerprint)
+	return s.inTx(ctx, func(tx *sqlx.Tx) error {
+		var a Application
+		if err := tx.GetContext(ctx, &a, `UPDATE applications SET state = $2, note = $3, ended_at = now() WHERE id = $1 RETURNING *`, id, state, note); err != nil {
+			return fmt.Errorf("write the outcome: %w", err)
+		}
+		if fingerprint == "" {
+			return nil
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE environments SET fingerprint = $2, read_at = now() WHERE id = $1`, a.EnvironmentID, fingerprint); err != nil {
+			return fmt.Errorf("write the outcome: %w", err)
+		}
+		if state != "applied" || a.Kind == "outside" {
+			return nil
+		}
+		return settleDrift(ctx, tx, a.EnvironmentID, fingerprint, a.Who)
+	})
 }
 
 // Applications lists what was done to an environment, the latest first.

@@ -144,6 +144,11 @@ func (s *Store) Environments(ctx context.Context, siteID int64) ([]Environment, 
 	return many[Environment](ctx, s, "the environments", `SELECT * FROM environments WHERE site_id = $1 ORDER BY position`, siteID)
 }
 
+// ConnectedEnvironments lists the numbers of all environments that can be read.
+func (s *Store) ConnectedEnvironments(ctx context.Context) ([]int64, error) {
+	return many[int64](ctx, s, "the environments", `SELECT id FROM environments WHERE connector_kind = 'http' ORDER BY read_at NULLS FIRST`)
+}
+
 // Environment reads one environment.
 func (s *Store) Environment(ctx context.Context, id int64) (Environment, error) {
 	return one[Environment](ctx, s, fmt.Sprintf("environment %d", id), `SELECT * FROM environments WHERE id = $1`, id)

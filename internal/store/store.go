@@ -220,6 +220,12 @@ func (s *Store) LockEnvironment(ctx context.Context, id int64) (unlock func(), e
 	return unlock, err
 }
 
+// TryLockEnvironment is the same without waiting; ok is false when something acts on
+// the environment.
+func (s *Store) TryLockEnvironment(ctx context.Context, id int64) (unlock func(), ok bool, err error) {
+	return s.lock(ctx, lockEnvironment, id, false)
+}
+
 func (s *Store) lock(ctx context.Context, kind int32, id int64, wait bool) (unlock func(), ok bool, err error) {
 	conn, err := s.Pool.Acquire(ctx)
 	if err != nil {

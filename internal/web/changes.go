@@ -103,6 +103,7 @@ func (s *Server) changeOperations(api huma.API) {
 		{"try-change", "try", "Tries it on staging: apply, purge, warm, check", s.tryChange},
 		{"promote-change", "promote", "Puts on production exactly what was checked, and checks it there", s.promoteChange},
 		{"roll-back-change", "rollback", "Puts the environments back to their marks, and proves it", s.rollBackChange},
+		{"rebase-change", "rebase", "Begins it again from what production has now, with the same edits", s.rebaseChange},
 		{"drop-change", "drop", "Gives it up", s.dropChange},
 		{"accept-change", "accept", "Takes production as it is although its check left something to judge", s.acceptChange},
 	} {
@@ -153,7 +154,11 @@ func (s *Server) beginChange(ctx context.Context, siteID int64, w ChangeWords) (
 		return ChangeView{}, err
 	}
 	for _, e := range []store.Environment{staging, production} {
-		if _, _, _, err := s.Runner.Read(ctx, e.ID, who(ctx)); err != nil {
+		_, _, err := s.Runner.Read(ctx, e.ID)
+		if _, busy := errors.AsType[*work.Busy](err); busy && e.Fingerprint != "" {
+			continue // whoever acts on it has read it
+		}
+		if err != nil {
 			return ChangeView{}, err
 		}
 	}
@@ -223,7 +228,7 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 
 // operationOf is the operation that carries an event out.
 var operationOf = map[release.Event]string{release.Edit: "edit-change", release.Try: "try-change", release.Promote: "promote-change",
-	release.Accept: "accept-change", release.RollBack: "roll-back-change", release.Drop: "drop-change"}
+	release.Accept: "accept-change", release.RollBack: "roll-back-change", release.Rebase: "rebase-change", release.Drop: "drop-change"}
 
 // permitted says of each choice that the role lacks the ability for who has it.
 func permitted(choices []release.Choice, role people.Role) []release.Choice {
@@ -237,14 +242,15 @@ func permitted(choices []release.Choice, role people.Role) []release.Choice {
 	return out
 }
 
+func byRisk(views []DifferenceView) []DifferenceView {
+	slices.SortStableFunc(views, func(a, b DifferenceView) int { return b.Risk - a.Risk })
+	return views
+}
+
 // describe says what differs and what follows from it.
 func (v *ChangeView) describe(base, target settings.Values, production store.Environment) {
 	cat := v.Catalogue
-	for _, d := range settings.Diff(base, target) {
-		def, _ := cat.Find(d.Key)
-		v.Differences = append(v.Differences, DifferenceView{d.Key, def.Title, def.Group, d.From, d.To, settings.Shown(d.From), settings.Shown(d.To), def.Risk, def.Role.Risk()})
-	}
-	slices.SortStableFunc(v.Differences, func(a, b DifferenceView) int { return b.Risk - a.Risk })
+	v.Differences = differenceViews(cat, base, target)
 	facts := settings.Facts{}
 	if production.About.V != nil {
 		facts = production.About.V.Facts.Abilities()
@@ -286,12 +292,7 @@ func (s *Server) editChange(ctx context.Context, id int64, version int, w Change
 			return ChangeView{}, refusalsOf(refused)
 		}
 	}
-	// An edit back to what production has is no edit.
-	kept := settings.Values{}
-	for _, d := range settings.Diff(base, base.With(edits)) {
-		kept[d.Key] = d.To
-	}
-	c.Title, c.Reason, c.Effect, c.State, c.Edits.V = w.Title, w.Reason, w.Effect, to, kept
+	c.Title, c.Reason, c.Effect, c.State, c.Edits.V = w.Title, w.Reason, w.Effect, to, edited(base, edits)
 	ok, err := s.Store.EditChange(ctx, c, version)
 	if err != nil {
 		return ChangeView{}, err
@@ -372,7 +373,7 @@ func (s *Server) promoteChange(ctx context.Context, _ release.Situation, c store
 	}
 	// What is in force may have been changed since it was last read.
 	for _, e := range []store.Environment{staging, production} {
-		if _, _, _, err := s.Runner.Read(ctx, e.ID, who(ctx)); err != nil {
+		if _, _, err := s.Runner.Read(ctx, e.ID); err != nil {
 			return err
 		}
 	}
@@ -443,6 +444,36 @@ func (s *Server) markBefore(ctx context.Context, e store.Environment, fingerprin
 		}
 	}
 	return store.Mark{}, huma.Error409Conflict(fmt.Sprintf("%s has no mark from before this change to go back to.", e.Name))
+}
+
+// rebaseChange keeps of the edits what still differs from production.
+func (s *Server) rebaseChange(ctx context.Context, situation release.Situation, c store.Change) error {
+	to, err := release.Apply(situation, release.Rebase)
+	if err != nil {
+		return conflict(err)
+	}
+	base, err := s.Store.Revision(ctx, c.SiteID, situation.Production)
+	if err != nil {
+		return err
+	}
+	c.Base, c.State, c.Edits.V = situation.Production, to, edited(base, c.Edits.V)
+	ok, err := s.Store.EditChange(ctx, c, c.Version)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		return huma.Error409Conflict("Somebody else edited this change just now. Look at it again.")
+	}
+	return s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &c.ID, Kind: "change", Who: who(ctx), Text: "Began the change “" + c.Title + "” again from what production has now."})
+}
+
+// edited keeps of edits what differs from a base: an edit to what is there is none.
+func edited(base, edits settings.Values) settings.Values {
+	kept := settings.Values{}
+	for _, d := range settings.Diff(base, base.With(edits)) {
+		kept[d.Key] = d.To
+	}
+	return kept
 }
 
 func (s *Server) dropChange(ctx context.Context, situation release.Situation, c store.Change) error {

@@ -65,12 +65,12 @@ func (s *Server) read(ctx context.Context, envID int64) (Reading, error) {
 	if err != nil {
 		return Reading{}, err
 	}
-	env, now, drifted, err := s.Runner.Read(ctx, envID, who(ctx))
+	env, now, err := s.Runner.Read(ctx, envID)
 	if err != nil {
 		return Reading{}, err
 	}
-	r := Reading{Fingerprint: env.Fingerprint, Drifted: drifted, Differences: []settings.Difference{}}
-	if drifted {
+	r := Reading{Fingerprint: env.Fingerprint, Drifted: before.Fingerprint != "" && before.Fingerprint != env.Fingerprint, Differences: []settings.Difference{}}
+	if r.Drifted {
 		was, err := s.Store.Revision(ctx, env.SiteID, before.Fingerprint)
 		if err != nil {
 			return r, err
@@ -137,7 +137,7 @@ func (s *Server) tryOut(ctx context.Context, envID int64, edits settings.Values,
 	} else if err != nil {
 		return RoundSummary{}, err
 	}
-	p, err := s.Runner.Propose(ctx, envID, edits, who(ctx))
+	p, err := s.Runner.Propose(ctx, envID, edits)
 	if err != nil {
 		return RoundSummary{}, err
 	}

@@ -70,6 +70,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.peopleOperations(v1)
 	s.siteOperations(v1)
 	s.environmentOperations(v1)
+	s.driftOperations(v1)
 	s.changeOperations(v1)
 	s.roundOperations(v1)
 	if err := everythingGuarded(api); err != nil {
@@ -159,6 +160,9 @@ func problem(err error) error {
 	}
 	if no, ok := errors.AsType[*work.NotPossible](err); ok {
 		return huma.Error422UnprocessableEntity(no.Error())
+	}
+	if busy, ok := errors.AsType[*work.Busy](err); ok {
+		return huma.Error409Conflict(busy.Error())
 	}
 	if no, ok := errors.AsType[*work.NoConnector](err); ok {
 		return huma.Error409Conflict(no.Why)

@@ -53,6 +53,7 @@ type EnvironmentView struct {
 	Software     string            `json:"software,omitempty"`
 	Marks        []MarkView        `json:"marks"`
 	Applications []ApplicationView `json:"applications"`
+	Drift        *DriftView        `json:"drift" doc:"What somebody changed outside, until it is adopted or put back."`
 	Rounds       []RoundSummary    `json:"rounds"`
 }
 
@@ -77,7 +78,7 @@ type SiteView struct {
 	Environments []EnvironmentView `json:"environments"`
 	Changes      []ChangeSummary   `json:"changes"`
 	Waiting      string            `json:"waiting" doc:"The one thing that waits for a person, in words; empty when nothing does."`
-	WaitingFor   string            `json:"waitingFor" enum:",change,round,mark,read" doc:"What kind of thing waits."`
+	WaitingFor   string            `json:"waitingFor" enum:",change,round,mark,read,drift" doc:"What kind of thing waits."`
 	WaitingID    int64             `json:"waitingId,omitempty"`
 }
 
@@ -250,11 +251,16 @@ func (s *Server) siteView(ctx context.Context, id int64) (SiteView, error) {
 	if err != nil {
 		return v, err
 	}
+	drifts, err := s.driftViews(ctx, id)
+	if err != nil {
+		return v, err
+	}
 	for _, e := range envs {
 		ev, err := s.environmentView(ctx, e, rounds)
 		if err != nil {
 			return v, err
 		}
+		ev.Drift = drifts[e.ID]
 		v.Environments = append(v.Environments, ev)
 	}
 	changes, err := s.Store.Changes(ctx, id, 20, 0)
@@ -313,6 +319,11 @@ func waiting(v SiteView) (text, kind string, id int64) {
 			if r.State == string(store.Running) || r.State == string(store.Queued) {
 				return fmt.Sprintf("A round is under way on %s.", e.Name), "round", r.ID
 			}
+		}
+	}
+	for _, e := range v.Environments {
+		if e.Drift != nil {
+			return fmt.Sprintf("%s was changed outside Tide Marker.", e.Name), "drift", e.Drift.ID
 		}
 	}
 	says := map[string]string{

@@ -89,7 +89,7 @@ func newDesk(t *testing.T) *desk {
 	return d
 }
 
-const patience = 3 * time.Minute
+const patience = 2 * time.Minute
 
 func (d *desk) open(path string) {
 	d.Helper()
@@ -109,8 +109,10 @@ func (d *desk) see(selector, text string) *rod.Element {
 
 func (d *desk) click(selector, text string) {
 	d.Helper()
+	if strings.HasSuffix(selector, "button") {
+		selector += ":not([disabled])" // a button that may not be pressed yet is waited for
+	}
 	el := d.see(selector, text)
-	require.NoError(d, el.Timeout(patience).WaitEnabled())
 	require.NoError(d, el.Timeout(patience).Click(proto.InputMouseButtonLeft, 1))
 }
 
@@ -159,12 +161,14 @@ func TestTheWholeStoryInTheInterface(t *testing.T) {
 	d.accessible("sites")
 	d.click("a", "^Fernhollow$")
 	d.see("p", "nowhere to go back to")
-	for range 2 {
-		d.click("button", "Take the first mark")
-		d.see("h1", "^Mark \\d+ of (staging|production): 3 looks|^Mark \\d+ of production: 3 looks")
-		d.accessible("a mark")
-		d.click("a.site", "Fernhollow")
-	}
+	d.click("button", "Take the first mark")
+	d.see("h1", "^Mark \\d+ of staging: 3 looks")
+	d.accessible("a mark")
+	d.click("a.site", "Fernhollow")
+	d.see("button", "Take another mark") // of staging; the first one left is production's
+	d.click("button", "Take the first mark")
+	d.see("h1", "^Mark \\d+ of production: 3 looks")
+	d.click("a.site", "Fernhollow")
 
 	d.click("button", "New change")
 	d.fill("#title", "Defer scripts")

@@ -51,7 +51,10 @@ func (r *round) apply(ctx context.Context, kind string, v settings.Values, targe
 		return err
 	}
 	if predecessor != r.env.Fingerprint {
-		return &Drifted{Environment: r.env.Name, From: r.env.Fingerprint, To: predecessor, Differences: r.differences(ctx, r.env.Fingerprint, now.Values)}
+		if err := r.noteReading(ctx, r.env, predecessor); err != nil {
+			return err
+		}
+		return &Drifted{Environment: r.env.Name, From: r.env.Fingerprint, To: predecessor, Differences: settings.Diff(r.values, now.Values)}
 	}
 	id, err := r.Store.Intend(ctx, store.Application{EnvironmentID: r.env.ID, RoundID: &r.row.ID, ChangeID: r.row.ChangeID,
 		Kind: kind, Fingerprint: target, Predecessor: predecessor, Who: r.row.RequestedBy})
@@ -150,11 +153,17 @@ func (r *round) putBack(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	if row.Before == "" || r.client == nil {
+	if row.Before == "" {
+		return true, nil // it ended before anything was applied
+	}
+	if r.client == nil {
 		return false, nil
 	}
 	if r.env.Fingerprint == row.Before {
 		return true, nil
+	}
+	if r.env.Fingerprint != row.Target {
+		return false, fmt.Errorf("%s was changed outside Tide Marker while the round was under way. Nothing was overwritten", r.env.Name)
 	}
 	v, err := r.Store.Revision(ctx, r.siteID, row.Before)
 	if err != nil {

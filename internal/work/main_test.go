@@ -86,7 +86,7 @@ func (b *bench) mark(env int) store.Round {
 // try tries edits on staging and puts staging back.
 func (b *bench) try(edits settings.Values) (store.Round, []evidence.Finding) {
 	b.Helper()
-	_, now, _, err := b.runner.Read(b.Context(), b.envs[0].ID, "tester")
+	_, now, err := b.runner.Read(b.Context(), b.envs[0].ID)
 	require.NoError(b, err)
 	target, err := b.store.SaveRevision(b.Context(), b.site.ID, now.Values.With(edits))
 	require.NoError(b, err)

@@ -27,10 +27,19 @@ func (e *NotPossible) Error() string { return "Nothing was applied: " + e.Why }
 // Propose reads an environment and keeps the values that edits would make of what it
 // has. *NotPossible when they are not valid there, or when something newly stands in
 // their way: a collision, a requirement, a host that lacks what they need.
-func (w *Runner) Propose(ctx context.Context, envID int64, edits settings.Values, who string) (Proposal, error) {
-	env, found, _, err := w.Read(ctx, envID, who)
+func (w *Runner) Propose(ctx context.Context, envID int64, edits settings.Values) (Proposal, error) {
+	env, found, err := w.Read(ctx, envID)
 	if err != nil {
 		return Proposal{}, err
+	}
+	open, err := w.Store.OpenDrifts(ctx, env.SiteID)
+	if err != nil {
+		return Proposal{}, err
+	}
+	for _, d := range open {
+		if d.EnvironmentID == envID {
+			return Proposal{}, &NotPossible{driftText(env)}
+		}
 	}
 	target := found.Values.With(edits)
 	p := Proposal{Environment: env, Difference: settings.Diff(found.Values, target)}

@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivertype"
 )
 
 // RoundArgs is a job of the queue: one round to be carried out.
@@ -27,6 +28,25 @@ type Queue struct {
 	stop   context.CancelFunc
 	ended  chan struct{}
 }
+
+// ReadArgs is a job of the queue: all environments are to be read.
+type ReadArgs struct{}
+
+// Kind names the job.
+func (ReadArgs) Kind() string { return "read" }
+
+type readWorker struct {
+	river.WorkerDefaults[ReadArgs]
+	runner *Runner
+}
+
+// Work reads all environments.
+func (w *readWorker) Work(ctx context.Context, _ *river.Job[ReadArgs]) error {
+	return w.runner.ReadAll(ctx)
+}
+
+// Timeout is enough for many sites that do not answer.
+func (w *readWorker) Timeout(*river.Job[ReadArgs]) time.Duration { return 30 * time.Minute }
 
 type roundWorker struct {
 	river.WorkerDefaults[RoundArgs]
@@ -51,6 +71,13 @@ func NewQueue(runner *Runner, workers int) (*Queue, error) {
 	if workers > 0 {
 		all := river.NewWorkers()
 		river.AddWorker(all, &roundWorker{runner: runner})
+		river.AddWorker(all, &readWorker{runner: runner})
+		if runner.ReadEvery > 0 {
+			// However many processes work rounds off, one of them hands this in.
+			cfg.PeriodicJobs = []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(runner.ReadEvery), func() (river.JobArgs, *river.InsertOpts) {
+				return ReadArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByState: []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateScheduled}}, MaxAttempts: 1}
+			}, nil)}
+		}
 		cfg.Workers = all
 		cfg.Queues = map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: workers}}
 		cfg.FetchPollInterval = time.Second

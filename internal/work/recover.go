@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -68,6 +69,9 @@ func (w *Runner) undo(ctx context.Context, row store.Round) error {
 	}
 	defer unlock()
 	if err := r.connect(ctx); err != nil {
+		if _, ok := errors.AsType[*Drifted](err); ok {
+			return r.end(ctx, err)
+		}
 		return err
 	}
 	if row.Before != "" && r.env.Fingerprint != row.Before && r.env.Fingerprint != row.Target {

@@ -23,6 +23,8 @@ type Runner struct {
 	Blobs   store.Blobs                      // where pictures and bodies are kept
 	Browser func() (*browser.Browser, error) // started at the first look
 	Log     *slog.Logger
+	// ReadEvery is how often all environments are read; 0 leaves it to those who act.
+	ReadEvery time.Duration
 	// Enqueue hands a round that may begin to whoever works rounds off.
 	Enqueue func(ctx context.Context, roundID int64) error
 }
@@ -168,88 +170,13 @@ func Client(env store.Environment) (*connector.Client, error) {
 	return connector.New(env.ConnectorURL, token, 0), nil
 }
 
-// Read reads an environment: who answers, its catalogue and its settings, and records
-// them. drifted tells that the settings are not those last read back.
-func (w *Runner) Read(ctx context.Context, envID int64, who string) (_ store.Environment, _ connector.Settings, drifted bool, _ error) {
-	env, err := w.Store.Environment(ctx, envID)
-	if err != nil {
-		return env, connector.Settings{}, false, err
-	}
-	client, err := Client(env)
-	if err != nil {
-		return env, connector.Settings{}, false, err
-	}
-	about, err := client.About(ctx)
-	if err != nil {
-		return env, connector.Settings{}, false, err
-	}
-	cat, err := client.Catalogue(ctx)
-	if err != nil {
-		return env, connector.Settings{}, false, err
-	}
-	now, err := client.Settings(ctx)
-	if err != nil {
-		return env, connector.Settings{}, false, err
-	}
-	fp, err := w.Store.SaveRevision(ctx, env.SiteID, now.Values)
-	if err != nil {
-		return env, connector.Settings{}, false, err
-	}
-	left, err := w.Store.LeftIntents(ctx, envID)
-	if err != nil {
-		return env, connector.Settings{}, false, err
-	}
-	if len(left) > 0 {
-		if err := w.settle(ctx, left, fp); err != nil {
-			return env, connector.Settings{}, false, err
-		}
-		if env, err = w.Store.Environment(ctx, envID); err != nil {
-			return env, connector.Settings{}, false, err
-		}
-	}
-	if err := w.noteReading(ctx, env, fp, who); err != nil {
-		return env, connector.Settings{}, false, err
-	}
-	if err := w.Store.SaveReading(ctx, env.ID, about, cat, fp); err != nil {
-		return env, connector.Settings{}, false, err
-	}
-	drifted = env.Fingerprint != "" && env.Fingerprint != fp
-	env, err = w.Store.Environment(ctx, envID)
-	return env, now, drifted, err
-}
-
-// noteReading records settings that are not those last read back: the first reading,
-// or what somebody changed outside.
-func (w *Runner) noteReading(ctx context.Context, env store.Environment, fp, who string) error {
-	if env.Fingerprint == fp {
-		return nil
-	}
-	kind, note := "outside", "Found when the settings were read; somebody changed them outside Tide Marker."
-	if env.Fingerprint == "" {
-		kind, note = "first", "First reading."
-	}
-	id, err := w.Store.Intend(ctx, store.Application{EnvironmentID: env.ID, Kind: kind, Fingerprint: fp, Predecessor: env.Fingerprint, Who: who})
-	if err != nil {
-		return err
-	}
-	if err := w.Store.Outcome(ctx, id, "applied", note, fp); err != nil {
-		return err
-	}
-	if kind == "first" {
-		return nil
-	}
-	return w.Store.Record(ctx, store.Event{SiteID: env.SiteID, EnvironmentID: &env.ID, Kind: "outside", Who: "outside",
-		Text: fmt.Sprintf("The settings of %s were changed outside Tide Marker.", env.Name)})
-}
-
 // connect reads the environment anew.
 func (r *round) connect(ctx context.Context) error {
 	r.progress.say(ctx, "reading", "Reading the settings of "+r.env.Name)
 	if err := r.settleIntents(ctx); err != nil {
 		return err
 	}
-	before := r.env.Fingerprint
-	env, now, drifted, err := r.Read(ctx, r.env.ID, r.row.RequestedBy)
+	env, now, err := r.read(ctx, r.env.ID)
 	if err != nil {
 		return err
 	}
@@ -258,32 +185,10 @@ func (r *round) connect(ctx context.Context) error {
 		return err
 	}
 	r.env, r.client, r.about, r.cat, r.values = env, client, *env.About.V, *env.Catalogue.V, now.Values
-	if drifted && r.row.ChangeID != nil && (r.row.Kind == store.TryRound || r.row.Kind == store.PromoteRound) {
-		return &Drifted{Environment: env.Name, From: before, To: env.Fingerprint, Differences: r.differences(ctx, before, now.Values)}
+	if err := r.refuseDrift(ctx); err != nil {
+		return err
 	}
 	return r.Store.SaveBefore(ctx, r.row.ID, env.Fingerprint, nil)
-}
-
-func (r *round) differences(ctx context.Context, before string, now settings.Values) []settings.Difference {
-	was, err := r.Store.Revision(ctx, r.siteID, before)
-	if err != nil {
-		return nil
-	}
-	return settings.Diff(was, now)
-}
-
-// Drifted says that an environment was changed outside; nothing was overwritten.
-type Drifted struct {
-	Environment, From, To string
-	Differences           []settings.Difference
-}
-
-func (e *Drifted) Error() string {
-	keys := make([]string, len(e.Differences))
-	for i, d := range e.Differences {
-		keys[i] = d.Key
-	}
-	return fmt.Sprintf("%s was changed outside Tide Marker (%s). Nothing was overwritten, and what was found is recorded. Look at it, then try again to go on from there", e.Environment, strings.Join(keys, ", "))
 }
 
 // loadBaseline reads the mark the round compares with.

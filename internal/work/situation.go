@@ -38,6 +38,17 @@ func SituationOf(ctx context.Context, st *store.Store, changeID int64) (release.
 	if cat := production.Catalogue.V; cat != nil {
 		s.Blocked, s.Irreversible = blocked(*cat, production, target)
 	}
+	drifts, err := st.OpenDrifts(ctx, c.SiteID)
+	if err != nil {
+		return s, c, err
+	}
+	for _, d := range drifts {
+		if d.EnvironmentID == production.ID {
+			s.ProductionDrift = driftText(production)
+		} else if d.EnvironmentID == staging.ID {
+			s.StagingDrift = driftText(staging)
+		}
+	}
 	rounds, err := st.ChangeRounds(ctx, c.ID)
 	if err != nil {
 		return s, c, err

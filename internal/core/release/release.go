@@ -41,6 +41,7 @@ const (
 	Promote  Event = "promote"
 	RollBack Event = "roll back"
 	Drop     Event = "drop"
+	Rebase   Event = "rebase" // it is begun again from what production has now, with the same edits
 	Accept   Event = "accept" // a production check that is not clear is taken as it is
 
 	Ended       Event = "ended"       // the round came to a verdict
@@ -53,19 +54,20 @@ type Situation struct {
 	State State
 	Edits int // settings that differ from what it started from
 
-	Verdict            evidence.Verdict // of the last check on staging; "" when there is none
-	Checked            string           // fingerprint that check looked at
-	Fingerprint        string           // fingerprint of the change as it is now
-	Staging            string           // fingerprint that staging last read back
-	Production         string           // fingerprint that production last read back
-	Base               string           // production's fingerprint that the change started from
-	ProductionVerdict  evidence.Verdict // of the last check on production
-	Blocked            []string         // consequences that stand in the way, in words
-	StagingHasMark     bool
-	ProductionHasMark  bool
-	Busy               string // what is under way on its environments, "" when nothing is
-	Irreversible       bool   // the change deletes data
-	ProductionReadable bool
+	Verdict           evidence.Verdict // of the last check on staging; "" when there is none
+	Checked           string           // fingerprint that check looked at
+	Fingerprint       string           // fingerprint of the change as it is now
+	Staging           string           // fingerprint that staging last read back
+	Production        string           // fingerprint that production last read back
+	Base              string           // production's fingerprint that the change started from
+	ProductionVerdict evidence.Verdict // of the last check on production
+	Blocked           []string         // consequences that stand in the way, in words
+	StagingHasMark    bool
+	ProductionHasMark bool
+	Busy              string // what is under way on its environments, "" when nothing is
+	Irreversible      bool   // the change deletes data
+	StagingDrift      string // what was changed outside on staging and is not settled, in words; "" when nothing is
+	ProductionDrift   string // the same of production
 }
 
 // Move is one line of the table.
@@ -88,6 +90,11 @@ var Table = []Move{
 	{Checked, Try, Trying, mayTry},
 	{RolledBack, Try, Trying, mayTry},
 	{RolledBack, Edit, Drafted, idle},
+
+	{Drafted, Rebase, Drafted, mayRebase},
+	{OnStaging, Rebase, OnStaging, mayRebase},
+	{Checked, Rebase, Checked, mayRebase},
+	{RolledBack, Rebase, RolledBack, mayRebase},
 
 	{Trying, Ended, Checked, nil},
 	{Trying, Interrupted, OnStaging, nil},
@@ -133,7 +140,7 @@ type Choice struct {
 // Next lists what people can do with a change, the sensible next step marked.
 func Next(s Situation) []Choice {
 	var out []Choice
-	for _, e := range []Event{Edit, Try, Promote, Accept, RollBack, Drop} {
+	for _, e := range []Event{Edit, Rebase, Try, Promote, Accept, RollBack, Drop} {
 		m, ok := find(s.State, e)
 		if !ok {
 			continue
@@ -142,6 +149,9 @@ func Next(s Situation) []Choice {
 		if m.Guard != nil {
 			c.Why = m.Guard(s)
 			c.Allowed = c.Why == ""
+		}
+		if e == Rebase && !c.Allowed && s.Base == s.Production {
+			continue // nothing to be begun again from
 		}
 		c.Next = e == sensible(s)
 		out = append(out, c)
@@ -152,12 +162,17 @@ func Next(s Situation) []Choice {
 func sensible(s Situation) Event {
 	switch s.State {
 	case Drafted, OnStaging:
+		if mayRebase(s) == "" {
+			return Rebase
+		}
 		if s.Edits == 0 {
 			return Edit
 		}
 		return Try
 	case Checked:
 		switch {
+		case mayRebase(s) == "":
+			return Rebase
 		case s.Fingerprint != s.Checked:
 			return Try
 		case s.Verdict == evidence.VerdictBroken:
@@ -220,6 +235,8 @@ func mayTry(s Situation) string {
 	switch {
 	case s.Busy != "":
 		return s.Busy
+	case s.StagingDrift != "":
+		return s.StagingDrift
 	case s.Edits == 0:
 		return "Nothing differs from production yet. Change a setting first."
 	case len(s.Blocked) > 0:
@@ -234,6 +251,10 @@ func mayPromote(s Situation) string {
 	switch {
 	case s.Busy != "":
 		return s.Busy
+	case s.ProductionDrift != "":
+		return s.ProductionDrift
+	case s.StagingDrift != "":
+		return s.StagingDrift
 	case s.Irreversible:
 		return "The change deletes data, which no rollback brings back. That never rides along in a promotion."
 	case s.Verdict == "":
@@ -245,9 +266,21 @@ func mayPromote(s Situation) string {
 	case s.Staging != s.Checked:
 		return "Staging no longer has the settings that were checked. Try it again."
 	case s.Production != s.Base && s.Production != s.Fingerprint:
-		return "Production has been changed since this change was begun. Look at what changed, then begin again from there."
+		return "Production has been changed since this change was begun. Begin again from what it has now, and try it again."
 	case !s.ProductionHasMark:
 		return "Production has no mark to go back to. Take one first."
+	}
+	return ""
+}
+
+func mayRebase(s Situation) string {
+	switch {
+	case s.Busy != "":
+		return s.Busy
+	case s.ProductionDrift != "":
+		return s.ProductionDrift
+	case s.Base == s.Production || s.Production == s.Fingerprint:
+		return "Production has what this change was begun from."
 	}
 	return ""
 }

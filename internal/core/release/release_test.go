@@ -32,6 +32,8 @@ func TestOnlyWhatWasCheckedClearCanBePromoted(t *testing.T) {
 		"could not look":              {func(s *Situation) { s.Verdict = evidence.VerdictNotChecked }, "is not checked"},
 		"never checked":               {func(s *Situation) { s.Verdict, s.Checked = "", "" }, "has not been checked"},
 		"no way back":                 {func(s *Situation) { s.ProductionHasMark = false }, "no mark to go back to"},
+		"production drifted":          {func(s *Situation) { s.ProductionDrift = "production was changed outside." }, "production was changed outside."},
+		"staging drifted":             {func(s *Situation) { s.StagingDrift = "staging was changed outside." }, "staging was changed outside."},
 		"it deletes data":             {func(s *Situation) { s.Irreversible = true }, "never rides along in a promotion"},
 		"something else is under way": {func(s *Situation) { s.Busy = "Round 3 is under way." }, "Round 3 is under way."},
 	} {
@@ -121,4 +123,27 @@ func TestNoStateIsADeadEndButTheEnds(t *testing.T) {
 			assert.True(t, ok, "%s, %s", under, e)
 		}
 	}
+}
+
+func TestAChangeIsBegunAgainFromWhatProductionHasNow(t *testing.T) {
+	s := promotable()
+	_, err := Apply(s, Rebase)
+	require.Error(t, err, "production has what it was begun from")
+	s.Production = "theirs"
+	to, err := Apply(s, Rebase)
+	require.NoError(t, err)
+	assert.Equal(t, Checked, to)
+	assert.True(t, Next(s)[1].Next, "it is the sensible next step: %v", Next(s))
+	s.ProductionDrift = "settle it first"
+	_, err = Apply(s, Rebase)
+	assert.ErrorContains(t, err, "settle it first")
+}
+
+func TestWhatWasChangedOutsideOnStagingIsSettledBeforeATry(t *testing.T) {
+	s := Situation{State: Drafted, Edits: 1, StagingHasMark: true, StagingDrift: "staging was changed outside."}
+	_, err := Apply(s, Try)
+	require.ErrorContains(t, err, "staging was changed outside.")
+	s.StagingDrift, s.ProductionDrift = "", "production was changed outside."
+	_, err = Apply(s, Try)
+	assert.NoError(t, err, "staging can be tried on while production waits for a person")
 }

@@ -39,6 +39,8 @@ export function useChange(id: Id) {
   return useQuery({
     queryKey: ["change", id],
     queryFn: () => body(api.GET("/api/v1/changes/{id}", { params: { path: { id: toValue(id) } } })),
+    // Notices of the server can be missed while it restarts; what is under way is read now and then all the same.
+    refetchInterval: (q) => (q.state.data?.rounds.some((r) => !r.finishedAt) ? 3000 : false),
   });
 }
 
@@ -58,7 +60,7 @@ export function useProof(finding: MaybeRefOrGetter<number | undefined>) {
   });
 }
 
-export type ChangeAct = "try" | "promote" | "rollback" | "drop" | "accept";
+export type ChangeAct = "try" | "promote" | "rollback" | "rebase" | "drop" | "accept";
 
 /** Everything a person can do, each reading again what it changed. */
 export function useActs() {
@@ -131,6 +133,20 @@ export function useActs() {
             body: { mark: v.mark },
           }),
         ),
+      onSuccess: again,
+    }),
+    adopt: useMutation({
+      mutationFn: (v: { drift: number; found: string; reason: string }) =>
+        body(
+          api.POST("/api/v1/drifts/{id}/adopt", {
+            params: { path: { id: v.drift } },
+            body: { found: v.found, reason: v.reason },
+          }),
+        ),
+      onSuccess: again,
+    }),
+    putBack: useMutation({
+      mutationFn: (drift: number) => body(api.POST("/api/v1/drifts/{id}/putback", { params: { path: { id: drift } } })),
       onSuccess: again,
     }),
     stop: useMutation({

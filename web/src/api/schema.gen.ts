@@ -102,6 +102,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes/{id}/rebase": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begins it again from what production has now, with the same edits
+         * @description 409 with the reason when it is not allowed now.
+         */
+        post: operations["rebase-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes/{id}/rollback": {
         parameters: {
             query?: never;
@@ -136,6 +156,43 @@ export interface paths {
          * @description 409 with the reason when it is not allowed now.
          */
         post: operations["try-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drifts/{id}/adopt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Says that what was changed outside is meant
+         * @description On production it takes somebody who may decide what goes there. 409 when it is settled already, or other settings have been found since.
+         */
+        post: operations["adopt-drift"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drifts/{id}/putback": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Puts the environment back to what it had before, and proves it */
+        post: operations["put-back-drift"];
         delete?: never;
         options?: never;
         head?: never;
@@ -626,6 +683,11 @@ export interface components {
             accepted: boolean;
             why: string;
         };
+        "Adopt-driftRequest": {
+            /** @description Fingerprint that the person looked at. */
+            found: string;
+            reason: string;
+        };
         Answer: {
             /** @description SHA-256 of the body kept. */
             body?: string;
@@ -810,6 +872,17 @@ export interface components {
             to: unknown;
             toText: string;
         };
+        DriftView: {
+            differences: components["schemas"]["DifferenceView"][];
+            /** @description Fingerprint now. */
+            found: string;
+            /** Format: date-time */
+            foundAt: string;
+            /** Format: int64 */
+            id: number;
+            /** @description Fingerprint before. */
+            was: string;
+        };
         Edit: {
             key: string;
             value: unknown;
@@ -846,6 +919,8 @@ export interface components {
             applications: components["schemas"]["ApplicationView"][];
             /** @description Kind of connector; empty when there is none. */
             connector: string;
+            /** @description What somebody changed outside, until it is adopted or put back. */
+            drift: components["schemas"]["DriftView"];
             /** @description Last read back; empty before the first reading. */
             fingerprint: string;
             /** Format: int64 */
@@ -1401,7 +1476,7 @@ export interface components {
              * @description What kind of thing waits.
              * @enum {string}
              */
-            waitingFor: "" | "change" | "round" | "mark" | "read";
+            waitingFor: "" | "change" | "round" | "mark" | "read" | "drift";
             /** Format: int64 */
             waitingId?: number;
         };
@@ -1668,6 +1743,37 @@ export interface operations {
             };
         };
     };
+    "rebase-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "roll-back-change": {
         parameters: {
             query?: never;
@@ -1717,6 +1823,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "adopt-drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Adopt-driftRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-back-drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoundSummary"];
                 };
             };
             /** @description Error */

@@ -32,6 +32,7 @@ const labels: Record<string, { act: ChangeAct; label: string }> = {
   promote: { act: "promote", label: "Promote it" },
   accept: { act: "accept", label: "Take it as it is" },
   "roll back": { act: "rollback", label: "Roll back" },
+  rebase: { act: "rebase", label: "Begin again from production" },
   drop: { act: "drop", label: "Give it up" },
 };
 const shown = computed(() =>
@@ -114,7 +115,7 @@ async function go(act: ChangeAct) {
         :disabled="!c.allowed"
         :loading="acts.act.isPending.value && acts.act.variables.value?.act === c.act"
         :size="c.next ? undefined : 'small'"
-        @click="c.act === 'try' ? go('try') : (asked = c.act)"
+        @click="c.act === 'try' || c.act === 'rebase' ? go(c.act) : (asked = c.act)"
       />
       <p v-if="!c.allowed" class="small faded">{{ c.why }}</p>
     </div>

@@ -9,6 +9,7 @@ import { useActs, useSite, type Environment } from "../api/queries";
 import { useSession } from "../api/session";
 import AskState from "../parts/AskState.vue";
 import Consequence from "../parts/Consequence.vue";
+import DriftNotice from "../parts/DriftNotice.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
 import Rulers from "../parts/Rulers.vue";
 import SiteHead from "../parts/SiteHead.vue";
@@ -72,6 +73,12 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["dropped"
       <p v-if="session && !may('work')" class="small faded">
         As {{ session.role }} you see everything and change nothing; an administrator can give you another role.
       </p>
+      <DriftNotice
+        v-for="e in site.environments.filter((x) => x.drift)"
+        :key="e.id"
+        :environment="e"
+        :last="e.id === site.environments.at(-1)?.id"
+      />
       <section class="sheet chart">
         <Rulers :environments="site.environments" />
       </section>

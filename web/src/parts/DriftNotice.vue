@@ -1,0 +1,107 @@
+<script setup lang="ts">
+/** What somebody changed on an environment outside, and the two ways to settle it. */
+import Button from "primevue/button";
+import Dialog from "primevue/dialog";
+import Textarea from "primevue/textarea";
+import { computed, ref } from "vue";
+import { useRouter } from "vue-router";
+import { useActs, type Environment } from "../api/queries";
+import { useSession } from "../api/session";
+import Consequence from "./Consequence.vue";
+import DifferenceTable from "./DifferenceTable.vue";
+import Fingerprint from "./Fingerprint.vue";
+import Trouble from "./Trouble.vue";
+import When from "./When.vue";
+
+const props = defineProps<{ environment: Environment; last: boolean }>();
+const acts = useActs();
+const router = useRouter();
+const { may } = useSession();
+const drift = computed(() => props.environment.drift!);
+
+const adopting = ref(false);
+const reason = ref("");
+async function adopt() {
+  await acts.adopt.mutateAsync({ drift: drift.value.id, found: drift.value.found, reason: reason.value });
+  adopting.value = false;
+}
+
+const puttingBack = ref(false);
+async function putBack() {
+  const r = await acts.putBack.mutateAsync(drift.value.id);
+  await router.push(`/rounds/${r.id}`);
+}
+async function check() {
+  const r = await acts.check.mutateAsync(props.environment.id);
+  await router.push(`/rounds/${r.id}`);
+}
+const lacking = computed(() =>
+  props.last && !may("decide") ? "What is in force on production is adopted by an approver." : "",
+);
+</script>
+
+<template>
+  <section class="drift stack" role="status">
+    <h2>{{ environment.name }} was changed outside Tide Marker</h2>
+    <p class="small">
+      Found <When :at="drift.foundAt" />: <Fingerprint :value="drift.was" /> became
+      <Fingerprint :value="drift.found" />. Until somebody settles it, nothing is promoted.
+    </p>
+    <DifferenceTable :differences="drift.differences" before="Before" after="Found" />
+    <div v-if="may('work')" class="row">
+      <Button label="Put it back" size="small" @click="puttingBack = true" />
+      <Button label="Adopt it" size="small" outlined :disabled="!!lacking" @click="adopting = true" />
+      <Button
+        v-if="environment.marks.length"
+        label="Check as it is"
+        size="small"
+        text
+        :loading="acts.check.isPending.value"
+        @click="check"
+      />
+      <span v-if="lacking" class="small faded">{{ lacking }}</span>
+    </div>
+    <Trouble :error="acts.putBack.error.value ?? acts.check.error.value" />
+    <Consequence
+      v-model="puttingBack"
+      :title="`Put ${environment.name} back`"
+      :does="[
+        `${environment.name} gets the settings of ${drift.was.slice(0, 8)} again and they are read back.`,
+        'Every held page is dropped, and the watched pages are warmed.',
+        'All pages and journeys are checked against its mark. It is done only when that is clear.',
+      ]"
+      loses="what was set outside is no longer in force; it stays recorded as a revision."
+      verb="Put it back"
+      :busy="acts.putBack.isPending.value"
+      @go="putBack"
+    />
+    <Dialog
+      v-model:visible="adopting"
+      modal
+      :header="`Adopt what was found on ${environment.name}`"
+      :style="{ width: '32rem' }"
+      :draggable="false"
+    >
+      <form class="stack" @submit.prevent="adopt">
+        <p>
+          It becomes what {{ environment.name }} is meant to have.
+          <template v-if="last">Changes that were begun earlier have to be begun again from there.</template>
+          It is away from its mark until another is taken.
+        </p>
+        <label for="adopt-why">Why is it meant? It stands in the record under your name.</label>
+        <Textarea id="adopt-why" v-model="reason" rows="3" autofocus required />
+        <Trouble :error="acts.adopt.error.value" />
+        <Button type="submit" label="Adopt" :disabled="!reason.trim()" :loading="acts.adopt.isPending.value" />
+      </form>
+    </Dialog>
+  </section>
+</template>
+
+<style scoped>
+.drift {
+  border-left: 8px solid var(--unsure);
+  background: var(--unsure-wash);
+  padding: var(--s3) var(--s4);
+  margin-bottom: var(--s3);
+}
+</style>
