@@ -217,20 +217,9 @@ func (t *tab) act(target journey.Target, do func(*rod.Element) error) error {
 			}
 			return &notSo{fmt.Sprintf("%s is not there, or not visible", target)}
 		}
-		if err := t.pause(); err != nil {
+		if err := t.rest(stepPoll); err != nil {
 			return err
 		}
-	}
-}
-
-func (t *tab) pause() error {
-	select {
-	case <-t.crashed:
-		return errors.New("the page crashed its tab")
-	case <-t.page.GetContext().Done():
-		return t.explain(t.page.GetContext().Err())
-	case <-time.After(stepPoll):
-		return nil
 	}
 }
 
@@ -340,7 +329,7 @@ func (t *tab) expect(e journey.Expect) error {
 			}
 			return &notSo{why}
 		}
-		if err := t.pause(); err != nil {
+		if err := t.rest(stepPoll); err != nil {
 			return err
 		}
 	}

@@ -381,11 +381,13 @@ func (t *tab) explain(err error) error {
 }
 
 // How long nothing has to happen before a page counts as quiet, and how often that
-// is looked at.
+// is looked at again from here; the page itself waits meanwhile.
 const (
 	quietFor  = 120 * time.Millisecond
 	quietPoll = 25 * time.Millisecond
-	busyLimit = 3 * time.Second // for pages that never stop changing or asking
+	// quietPatience is how long the page itself waits before it says how it stands.
+	quietPatience = time.Second
+	busyLimit     = 3 * time.Second // for pages that never stop changing or asking
 	// quietLimit is how long a page may take to load.
 	quietLimit = 30 * time.Second
 )
@@ -397,17 +399,13 @@ func (t *tab) quiet(limit time.Duration) error {
 	began := time.Now()
 	var loadedAt time.Time
 	for {
-		select {
-		case <-t.crashed:
-			return errors.New("the page crashed its tab")
-		case <-t.page.GetContext().Done():
-			return t.explain(t.page.GetContext().Err())
-		case <-time.After(quietPoll):
-		}
-		res, err := t.page.Timeout(5 * time.Second).Evaluate(rod.Eval(quietJS))
+		res, err := t.page.Timeout(5 * time.Second).Evaluate(rod.Eval(quietJS, quietFor.Milliseconds(), quietPatience.Milliseconds()).ByPromise())
 		if err != nil {
 			if time.Since(began) > limit {
 				return fmt.Errorf("the page did not answer within %s", limit)
+			}
+			if err := t.rest(quietPoll); err != nil {
+				return err
 			}
 			continue // between two documents
 		}
@@ -425,6 +423,21 @@ func (t *tab) quiet(limit time.Duration) error {
 		case time.Since(began) > limit:
 			return fmt.Errorf("the page did not finish loading within %s", limit)
 		}
+		if err := t.rest(quietPoll); err != nil {
+			return err
+		}
+	}
+}
+
+// rest waits a moment, unless the tab has crashed or the look is over.
+func (t *tab) rest(d time.Duration) error {
+	select {
+	case <-t.crashed:
+		return errors.New("the page crashed its tab")
+	case <-t.page.GetContext().Done():
+		return t.explain(t.page.GetContext().Err())
+	case <-time.After(d):
+		return nil
 	}
 }
 

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
-	"net/url"
 	"strings"
 	"sync"
 
@@ -42,7 +41,7 @@ func (c *connector) routes() http.Handler {
 	r.Get("/about", c.about)
 	r.Group(func(r chi.Router) {
 		r.Use(c.authorised)
-		r.Get("/catalogue", func(w http.ResponseWriter, _ *http.Request) { answer(w, http.StatusOK, c.inst.Layer.cat) })
+		r.Get("/catalogue", func(w http.ResponseWriter, _ *http.Request) { answer(w, http.StatusOK, c.inst.catalogue()) })
 		r.Get("/settings", c.readSettings)
 		r.Put("/settings", c.writeSettings)
 		r.Post("/purge", c.purge)
@@ -70,10 +69,8 @@ func (c *connector) authorised(next http.Handler) http.Handler {
 
 func (c *connector) about(w http.ResponseWriter, _ *http.Request) {
 	answer(w, http.StatusOK, map[string]any{
-		"protocol": "1", "site": c.inst.Site, "environment": c.inst.Environment, "software": "Fernhollow pages 3",
-		"features": []string{"purge", "purge-urls", "warm", "status"},
-		"facts": map[string]any{"hosting": "dedicated", "httpVersion": "1.1", "memoryStore": true, "rewriteRules": true,
-			"gzip": true, "brotli": false, "otherOptimisers": []any{}},
+		"protocol": "1", "site": c.inst.Site, "environment": c.inst.Environment, "software": c.inst.site.Software,
+		"features": []string{"purge", "purge-urls", "warm", "status"}, "facts": c.inst.site.Facts,
 	})
 }
 
@@ -99,7 +96,7 @@ func (c *connector) writeSettings(w http.ResponseWriter, r *http.Request) {
 	if !read(w, r, &in) {
 		return
 	}
-	if err := c.inst.Layer.cat.Validate(in.Values); err != nil {
+	if err := c.inst.site.Catalogue.Validate(in.Values); err != nil {
 		refusals, _ := errors.AsType[settings.Refusals](err)
 		refuse(w, http.StatusUnprocessableEntity, "Nothing was applied: some values are not valid.", refusals)
 		return
@@ -171,27 +168,17 @@ func (c *connector) warm(w http.ResponseWriter, r *http.Request) {
 }
 
 var agents = map[string]string{
-	"desktop": "Mozilla/5.0 (X11; Linux x86_64) fernhollow-warm",
-	"phone":   "Mozilla/5.0 (Linux; Android 14; Mobile) fernhollow-warm",
+	"desktop": "Mozilla/5.0 (X11; Linux x86_64) page-warm",
+	"phone":   "Mozilla/5.0 (Linux; Android 14; Mobile) page-warm",
 }
 
 func (c *connector) fetch(ctx context.Context, run *warming, urls, devices []string) {
-	own, _ := url.Parse(c.inst.URL)
 	for _, raw := range urls {
 		for _, d := range devices {
 			if ctx.Err() != nil {
 				return
 			}
-			ok := false
-			u, err := url.Parse(raw)
-			if err == nil && u.Host == own.Host {
-				r, err := http.NewRequestWithContext(ctx, http.MethodGet, raw, nil)
-				if err == nil {
-					r.RequestURI = u.RequestURI()
-					r.Header.Set("User-Agent", agents[d])
-					ok = record(c.inst.Layer, r).status < 400
-				}
-			}
+			ok := c.inst.fetch(ctx, raw, d)
 			c.mu.Lock()
 			if ok {
 				run.Done++

@@ -10,21 +10,26 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
 	"tidemarker/internal/core/settings"
-	"tidemarker/internal/standin/fernhollow"
 )
+
+type clock = func() time.Time
 
 // Instance is one running environment of an invented site.
 type Instance struct {
 	Site        string
 	Environment string
 	URL         string // such as http://127.0.0.1:9101, without a slash at the end
+	OtherHost   string // a second name of it, from which lettering comes; host and port
 	Token       string // bearer token of the connector
 	Layer       *Layer
 
+	site   Site
+	origin Origin
 	keep   string // file the settings are kept in, "" for none
 	server *http.Server
 	ctx    context.Context
@@ -40,54 +45,80 @@ type Options struct {
 	Environment string
 	Addr        string // such as 127.0.0.1:9101; port 0 takes a free one
 	Token       string
-	Keep        string           // file to keep the settings in; none when ""
-	Now         func() time.Time // nil means time.Now
+	Keep        string // file to keep the settings in; none when ""
+	Now         clock  // nil means time.Now
 }
 
-// StartFernhollow starts an environment of Fernhollow and returns when it answers. It
-// fails when the address is taken.
-func StartFernhollow(opt Options) (*Instance, error) {
+// StartFernhollow starts an environment of the shop.
+func StartFernhollow(opt Options) (*Instance, error) { return Start(Fernhollow(), opt) }
+
+// Start starts an environment of a site and returns when it answers. It fails when the
+// address is taken.
+func Start(s Site, opt Options) (*Instance, error) {
 	if opt.Now == nil {
 		opt.Now = time.Now
 	}
 	l, err := net.Listen("tcp", opt.Addr)
 	if err != nil {
-		return nil, fmt.Errorf("start %s of Fernhollow: %w", opt.Environment, err)
+		return nil, fmt.Errorf("start %s of %s: %w", opt.Environment, s.Name, err)
 	}
 	ctx, stop := context.WithCancel(context.Background())
-	inst := &Instance{Site: "Fernhollow", Environment: opt.Environment, URL: "http://" + l.Addr().String(), Token: opt.Token, keep: opt.Keep, ctx: ctx, stop: stop}
-	shop, err := fernhollow.New(inst.URL, opt.Now)
+	addr := l.Addr().String()
+	inst := &Instance{Site: s.Name, Environment: opt.Environment, URL: "http://" + addr, OtherHost: strings.Replace(addr, "127.0.0.1", "localhost", 1),
+		Token: opt.Token, site: s, keep: opt.Keep, ctx: ctx, stop: stop}
+	values, err := inst.kept()
+	if err == nil {
+		inst.origin, err = s.Open(inst.URL, opt.Now)
+	}
 	if err != nil {
 		stop()
 		return nil, errors.Join(err, l.Close())
 	}
-	cat := FernhollowCatalogue()
-	values, err := inst.kept(cat)
-	if err != nil {
-		stop()
-		return nil, errors.Join(err, l.Close())
+	inst.Layer = NewLayer(s, inst.origin, inst.URL, values, opt.Now)
+	if inst.keep != "" && inst.Layer.policy().text("page-cache-store") != "memory" {
+		inst.Layer.held.load(inst.keep + ".held")
 	}
-	inst.Layer = NewLayer(shop, cat, values, opt.Now)
 	mux := http.NewServeMux()
 	mux.Handle(ConnectorPath+"/", http.StripPrefix(ConnectorPath, (&connector{inst: inst, runs: map[string]*warming{}}).routes()))
 	mux.Handle("/", inst.Layer)
 	inst.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	inst.work.Go(func() { _ = inst.server.Serve(l) })
+	inst.work.Go(inst.warmOnSchedule)
 	return inst, nil
 }
 
 // ConnectorURL is the base address of the instance's connector.
 func (i *Instance) ConnectorURL() string { return i.URL + ConnectorPath }
 
+// Publish edits an article, when the site has any, and tells the speed layer.
+func (i *Instance) Publish(slug string, paragraphs ...string) bool {
+	p, can := i.origin.(interface {
+		Publish(slug string, paragraphs ...string) string
+	})
+	if !can {
+		return false
+	}
+	path := p.Publish(slug, paragraphs...)
+	if path != "" {
+		i.Layer.Published(path)
+	}
+	return path != ""
+}
+
 // Close stops the instance and waits until its work has ended.
 func (i *Instance) Close() error {
 	i.stop()
 	err := i.server.Close()
 	i.work.Wait()
+	i.Layer.background.Wait()
+	if i.keep != "" && i.Layer.policy().text("page-cache-store") != "memory" {
+		err = errors.Join(err, i.Layer.held.save(i.keep+".held"))
+	}
 	return err
 }
 
-func (i *Instance) kept(cat settings.Catalogue) (settings.Values, error) {
+func (i *Instance) kept() (settings.Values, error) {
+	cat := i.site.Catalogue
 	if i.keep == "" {
 		return cat.Defaults(), nil
 	}

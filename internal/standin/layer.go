@@ -2,6 +2,9 @@ package standin
 
 import (
 	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"net/http"
@@ -16,125 +19,200 @@ import (
 	"tidemarker/internal/core/settings"
 )
 
-// cacheName is how the layer calls itself in Cache-Status.
-const cacheName = "fernhollow-pages"
-
 // Layer is a speed layer: it holds pages and rewrites them by its settings. A change
 // of settings drops nothing that is held.
 type Layer struct {
-	origin http.Handler
+	site   Site
+	origin Origin
 	now    func() time.Time
-	cat    settings.Catalogue
+	base   string
 
-	mu     sync.RWMutex
-	values settings.Values
-	serial int // counts changes of the settings
-	held   map[string]*heldPage
-	sizes  pictureSizes
+	mu         sync.RWMutex
+	values     settings.Values
+	serial     int // counts changes of the settings
+	held       heldPages
+	rebuilding map[heldKey]bool
+	data       dataCache
+	made       madeAssets
+	sizes      pictureSizes
+	background sync.WaitGroup
 }
 
-type heldPage struct {
-	status int
-	header http.Header
-	body   []byte
-	made   time.Time
-	ttl    time.Duration
-	stale  bool
+// NewLayer puts a speed layer with these settings in front of a site's origin.
+func NewLayer(s Site, o Origin, base string, values settings.Values, now func() time.Time) *Layer {
+	return &Layer{site: s, origin: o, base: base, now: now, values: values.Clone(), serial: 1, rebuilding: map[heldKey]bool{}}
 }
 
-func (p *heldPage) freshFor(now time.Time) time.Duration {
-	if p.stale {
-		return -time.Second
-	}
-	return p.ttl - now.Sub(p.made)
-}
+func (l *Layer) policyLocked() policy { return policy{l.site.Catalogue, l.values, l.site.Features} }
 
-// NewLayer puts a speed layer with these settings in front of an origin.
-func NewLayer(origin http.Handler, cat settings.Catalogue, values settings.Values, now func() time.Time) *Layer {
-	return &Layer{origin: origin, now: now, cat: cat, values: values.Clone(), serial: 1, held: map[string]*heldPage{}}
+func (l *Layer) policy() policy {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return l.policyLocked()
 }
 
 func (l *Layer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	l.mu.RLock()
-	v := l.values
-	l.mu.RUnlock()
-	if reason := bypass(v, r); reason != "" {
-		res := l.make(v, r)
-		if isPage(res) {
-			res.header.Set("Cache-Status", fmt.Sprintf("%s; fwd=bypass; detail=%s", cacheName, reason))
-		}
-		res.write(w)
+	p := l.policy()
+	if l.site.isAsset(r.URL.Path) {
+		l.serveAsset(w, r, p)
 		return
 	}
-	key := cacheKey(v, r.URL)
-	l.mu.RLock()
-	p := l.held[key]
-	l.mu.RUnlock()
-	fwd := "uri-miss"
-	if p != nil {
-		left := p.freshFor(l.now())
-		if left > 0 {
-			h := maps.Clone(p.header)
-			h.Set("Age", strconv.Itoa(int(l.now().Sub(p.made).Seconds())))
-			h.Set("Cache-Status", fmt.Sprintf("%s; hit; ttl=%d", cacheName, int(left.Seconds())))
-			response{p.status, h, p.body}.write(w)
-			return
+	res := l.page(p, r)
+	if isPage(res) && p.on("page-cache-not-modified") && res.status == http.StatusOK && r.Method == http.MethodGet {
+		res.header.Set("ETag", tag(res.body))
+		if r.Header.Get("If-None-Match") == tag(res.body) {
+			res.status, res.body = http.StatusNotModified, nil
 		}
-		fwd = "stale"
 	}
-	res := l.make(v, r)
-	if !isPage(res) {
-		res.write(w)
-		return
-	}
-	stored := ""
-	if res.status == http.StatusOK && r.Method == http.MethodGet {
-		seconds, _ := v[keyLifetime].(float64)
-		h := res.header.Clone()
-		h.Del("Set-Cookie")
-		l.mu.Lock()
-		l.held[key] = &heldPage{res.status, h, res.body, l.now(), time.Duration(seconds) * time.Second, false}
-		l.mu.Unlock()
-		stored = "; stored"
-	}
-	res.header.Set("Cache-Status", fmt.Sprintf("%s; fwd=%s%s", cacheName, fwd, stored))
+	l.compress(p, r, &res)
 	res.write(w)
 }
 
+func tag(body []byte) string {
+	sum := sha256.Sum256(body)
+	return `"` + hex.EncodeToString(sum[:8]) + `"`
+}
+
+// page is an answer from the page cache, or from the origin through it.
+func (l *Layer) page(p policy, r *http.Request) response {
+	if reason := l.bypass(p, r); reason != "" {
+		res := l.make(p, r)
+		if isPage(res) {
+			res.header.Set("Cache-Status", fmt.Sprintf("%s; fwd=bypass; detail=%s", l.site.CacheName, reason))
+		}
+		return res
+	}
+	key := heldKey{address(p, r.URL), l.variant(p, r)}
+	l.mu.RLock()
+	held := l.held.pages[key]
+	l.mu.RUnlock()
+	fwd := "uri-miss"
+	if held != nil {
+		left := held.freshFor(l.now())
+		if left > 0 || p.on("page-cache-serve-stale") {
+			if left <= 0 {
+				l.rebuild(p, key, r)
+			}
+			h := maps.Clone(held.Header)
+			h.Set("Age", strconv.Itoa(int(l.now().Sub(held.Made).Seconds())))
+			h.Set("Cache-Status", fmt.Sprintf("%s; hit; ttl=%d", l.site.CacheName, int(left.Seconds())))
+			return response{held.Status, h, held.Body}
+		}
+		fwd = "stale"
+	}
+	res := l.make(p, r)
+	if !isPage(res) {
+		return res
+	}
+	stored := ""
+	if l.hold(p, key, r, res) {
+		stored = "; stored"
+	}
+	res.header.Set("Cache-Status", fmt.Sprintf("%s; fwd=%s%s", l.site.CacheName, fwd, stored))
+	return res
+}
+
+// hold keeps a page that came well.
+func (l *Layer) hold(p policy, key heldKey, r *http.Request, res response) bool {
+	if res.status != http.StatusOK || r.Method != http.MethodGet {
+		return false
+	}
+	h := res.header.Clone()
+	h.Del("Set-Cookie")
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.held.put(key, &heldPage{res.status, h, res.body, l.now(), time.Duration(p.number("page-cache-ttl")) * time.Second, false}, p.text("page-cache-store") == "memory")
+	return true
+}
+
+// rebuild makes a stale page anew while the old one is being served, once at a time.
+func (l *Layer) rebuild(p policy, key heldKey, r *http.Request) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.rebuilding[key] {
+		return
+	}
+	l.rebuilding[key] = true
+	again := r.Clone(context.WithoutCancel(r.Context()))
+	l.background.Go(func() {
+		res := l.make(p, again)
+		if isPage(res) {
+			l.hold(p, key, again, res)
+		}
+		l.mu.Lock()
+		delete(l.rebuilding, key)
+		l.mu.Unlock()
+	})
+}
+
 // bypass says why a request is neither answered from nor put into the page cache.
-func bypass(v settings.Values, r *http.Request) string {
-	if on, _ := v[keyHold].(bool); !on {
+func (l *Layer) bypass(p policy, r *http.Request) string {
+	if !p.on("page-cache") {
 		return "off"
 	}
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
 		return "method"
 	}
-	for _, p := range v.Strings(keyNever) {
-		if exclusion.MatchPath(p, r.URL.RequestURI()) {
-			return "path"
-		}
+	if matches(p.list("path-exclude"), func(x string) bool { return exclusion.MatchPath(x, r.URL.RequestURI()) }) {
+		return "path"
 	}
 	for _, c := range r.Cookies() {
-		for _, p := range v.Strings(keyCookies) {
-			if exclusion.MatchName(p, c.Name) {
-				return "cookie"
-			}
+		if matches(p.list("cookie-exclude"), func(x string) bool { return exclusion.MatchName(x, c.Name) }) {
+			return "cookie"
+		}
+	}
+	if matches(p.list("agent-exclude"), func(x string) bool { return exclusion.MatchAgent(x, r.UserAgent()) }) {
+		return "agent"
+	}
+	if role, _ := l.signedIn(r); role != "" {
+		if slices.Contains(p.list("role-exclude"), role) {
+			return "role"
+		}
+		if p.text("page-cache-logged-in") == "bypass" {
+			return "signed-in"
 		}
 	}
 	return ""
 }
 
-// cacheKey is the address without its ignored parameters; all others make a copy of
-// their own.
-func cacheKey(v settings.Values, u *url.URL) string {
-	ignored := v.Strings(keyIgnore)
+func matches(patterns []string, match func(string) bool) bool {
+	return slices.ContainsFunc(patterns, match)
+}
+
+// signedIn is the role of whoever is signed in, as the member cookie begins with it,
+// and the cookie's value.
+func (l *Layer) signedIn(r *http.Request) (role, value string) {
+	c, err := r.Cookie(l.site.MemberCookie)
+	if err != nil {
+		return "", ""
+	}
+	role, _, _ = strings.Cut(c.Value, "-")
+	return role, c.Value
+}
+
+// address is the address without its ignored parameters. Those that make pages of
+// their own come in the order of their names; so do all others.
+func address(p policy, u *url.URL) string {
+	ignored := p.list("query-ignore")
 	q := u.Query()
 	for name := range q {
-		if slices.ContainsFunc(ignored, func(p string) bool { return exclusion.MatchName(p, name) }) {
+		if matches(ignored, func(x string) bool { return exclusion.MatchName(x, name) }) {
 			q.Del(name)
 		}
 	}
 	return u.EscapedPath() + "?" + q.Encode()
+}
+
+// variant is for whom a copy is made, where the settings ask for copies of their own.
+func (l *Layer) variant(p policy, r *http.Request) string {
+	v := ""
+	if p.on("page-cache-device-variants") && strings.Contains(r.UserAgent(), "Mobile") {
+		v = "phone"
+	}
+	if _, value := l.signedIn(r); value != "" && p.text("page-cache-logged-in") == "own" {
+		v += "|" + value
+	}
+	return v
 }
 
 // response is a whole answer.
@@ -146,7 +224,9 @@ type response struct {
 
 func (r response) write(w http.ResponseWriter) {
 	maps.Copy(w.Header(), r.header)
-	w.Header().Set("Content-Length", strconv.Itoa(len(r.body)))
+	if r.status != http.StatusNotModified {
+		w.Header().Set("Content-Length", strconv.Itoa(len(r.body)))
+	}
 	w.WriteHeader(r.status)
 	_, _ = w.Write(r.body)
 }
@@ -156,10 +236,13 @@ func isPage(r response) bool {
 }
 
 // make asks the origin and rewrites its answer.
-func (l *Layer) make(v settings.Values, r *http.Request) response {
-	res := record(l.origin, r)
-	if isPage(res) {
-		if body, err := l.rewrite(v, res.body); err == nil {
+func (l *Layer) make(p policy, r *http.Request) response {
+	if p.on("trim-feature") && l.trimmed(p, r.URL.Path) {
+		return response{http.StatusNotFound, http.Header{"Content-Type": {"text/plain; charset=utf-8"}}, []byte("This is switched off.\n")}
+	}
+	res := record(l.origin, l.withData(p, r))
+	if isPage(res) && !strings.HasPrefix(r.URL.Path, l.site.FramePath) {
+		if body, err := l.rewrite(p, r, res.body); err == nil {
 			res.body = body
 		}
 	}
@@ -208,7 +291,7 @@ func (l *Layer) etag() string {
 }
 
 // Replace puts new values in force when the entity tag still is the one given. It
-// reports whether it was.
+// reports whether it was. Records that a tidy is to delete are gone then.
 func (l *Layer) Replace(v settings.Values, ifMatch string) (etag string, matched bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -217,63 +300,18 @@ func (l *Layer) Replace(v settings.Values, ifMatch string) (etag string, matched
 	}
 	l.values = v.Clone()
 	l.serial++
+	l.tidy(l.policyLocked())
 	return l.etag(), true
 }
 
-// Purge drops held pages, or marks them stale, and says how many. Without addresses
-// it concerns all of them; an address stands for the copy with exactly its path and
-// query.
-func (l *Layer) Purge(urls []string, all, stale bool) int {
+// Published tells the layer that a page was edited: its copies go, and those that are
+// always refreshed when something is published.
+func (l *Layer) Published(path string) {
+	p := l.policy()
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	n := 0
-	drop := func(key string) {
-		p, there := l.held[key]
-		if !there {
-			return
-		}
-		n++
-		if stale {
-			p.stale = true
-		} else {
-			delete(l.held, key)
-		}
-	}
-	if all {
-		for key := range maps.Clone(l.held) {
-			drop(key)
-		}
-		return n
-	}
-	for _, raw := range urls {
-		if u, err := url.Parse(raw); err == nil {
-			drop(cacheKey(l.values, u))
-		}
-	}
-	return n
-}
-
-// Counts is what the page cache holds.
-type Counts struct {
-	Entries int `json:"entries"`
-	Fresh   int `json:"fresh"`
-	Stale   int `json:"stale"`
-	Bytes   int `json:"bytes"`
-}
-
-// Status counts what is held now.
-func (l *Layer) Status() Counts {
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	var c Counts
-	for _, p := range l.held {
-		c.Entries++
-		c.Bytes += len(p.body)
-		if p.freshFor(l.now()) > 0 {
-			c.Fresh++
-		} else {
-			c.Stale++
-		}
-	}
-	return c
+	l.held.concern(func(k heldKey) bool {
+		at, _, _ := strings.Cut(k.address, "?")
+		return at == path || matches(p.list("always-refresh"), func(x string) bool { return exclusion.MatchPath(x, strings.TrimSuffix(k.address, "?")) })
+	}, false)
 }

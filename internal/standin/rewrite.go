@@ -3,193 +3,184 @@ package standin
 import (
 	"bytes"
 	"fmt"
-	"image/png"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
-	"sync"
 
 	"github.com/PuerkitoBio/goquery"
 	"github.com/tdewolff/minify/v2"
+	mincss "github.com/tdewolff/minify/v2/css"
 	minhtml "github.com/tdewolff/minify/v2/html"
+	minjs "github.com/tdewolff/minify/v2/js"
 	"golang.org/x/net/html"
 
 	"tidemarker/internal/core/exclusion"
-	"tidemarker/internal/core/settings"
 )
 
 // rewrite changes a page as the settings say.
-func (l *Layer) rewrite(v settings.Values, body []byte) ([]byte, error) {
+func (l *Layer) rewrite(p policy, r *http.Request, body []byte) ([]byte, error) {
 	doc, err := html.Parse(bytes.NewReader(body))
 	if err != nil {
 		return nil, fmt.Errorf("the page cannot be read: %w", err)
 	}
 	page := goquery.NewDocumentFromNode(doc)
-	on := func(key string) bool { b, _ := v[key].(bool); return b }
-	if on(keyDropStyles) {
-		l.dropUnusedStyles(page, v.Strings(keyKeepStyles))
+	l.trim(p, r.URL.Path, page)
+	l.fonts(p, page)
+	l.styles(p, page)
+	l.pictures(p, page)
+	if p.on("lazy-frames") {
+		lazyFrames(page)
 	}
-	if on(keyDimensions) {
-		l.addDimensions(page)
-	}
-	if on(keyLazy) {
-		skip, _ := v[keyLazySkip].(float64)
-		lazyImages(page, int(skip))
-	}
-	if on(keyDelay) {
-		delayScripts(page, v.Strings(keyDelayNot))
-	}
-	if on(keyDefer) {
-		deferScripts(page, v.Strings(keyDeferNot))
+	l.links(p, page)
+	l.scripts(p, page)
+	l.addresses(p, page)
+	if p.has("background-interval") {
+		page.Find("html[data-pulse]").SetAttr("data-pulse", strconv.Itoa(p.number("background-interval")))
 	}
 	var out bytes.Buffer
 	if err := html.Render(&out, doc); err != nil {
 		return nil, fmt.Errorf("the page cannot be written: %w", err)
 	}
-	if on(keyCompact) {
-		return compact(out.Bytes())
+	if p.on("html-minify") {
+		return minified("text/html", out.Bytes()), nil
 	}
 	return out.Bytes(), nil
 }
 
-func compact(page []byte) ([]byte, error) {
+var minifier = func() *minify.M {
 	m := minify.New()
 	m.Add("text/html", &minhtml.Minifier{KeepDocumentTags: true, KeepEndTags: true, KeepQuotes: true})
-	out, err := m.Bytes("text/html", page)
+	m.AddFunc("text/css", mincss.Minify)
+	m.Add("text/javascript", &minjs.Minifier{})
+	return m
+}()
+
+// minified is a text without what nothing needs; a text that cannot be read stays.
+func minified(mediaType string, text []byte) []byte {
+	out, err := minifier.Bytes(mediaType, text)
 	if err != nil {
-		return nil, fmt.Errorf("the page cannot be compacted: %w", err)
+		return text
 	}
-	return out, nil
+	return out
 }
 
-// leftAlone tells whether a script is named by one of the patterns, by its address
-// or by the text of inline code.
+// leftAlone tells whether an element is named by one of the patterns, by its address
+// or by its text.
 func leftAlone(s *goquery.Selection, patterns []string) bool {
-	text := s.AttrOr("src", s.Text())
-	for _, p := range patterns {
-		if exclusion.MatchPart(p, text) {
-			return true
-		}
+	text := s.AttrOr("src", s.AttrOr("href", s.Text()))
+	return matches(patterns, func(p string) bool { return exclusion.MatchPart(p, text) })
+}
+
+func element(name, text string, attributes ...string) *html.Node {
+	n := &html.Node{Type: html.ElementNode, Data: name}
+	for i := 0; i+1 < len(attributes); i += 2 {
+		n.Attr = append(n.Attr, html.Attribute{Key: attributes[i], Val: attributes[i+1]})
 	}
-	return false
+	if text != "" {
+		n.AppendChild(&html.Node{Type: html.TextNode, Data: text})
+	}
+	return n
 }
 
-func isClassicScript(s *goquery.Selection) bool {
-	t := strings.ToLower(s.AttrOr("type", ""))
-	return t == "" || t == "text/javascript" || t == "module"
+// trim takes features out of pages that do without.
+func (l *Layer) trim(p policy, path string, page *goquery.Document) {
+	if p.feature("shop script") && !l.site.isShop(path) {
+		page.Find("script[src*='" + l.site.ShopScript + "']").Remove()
+	}
+	if p.feature("icons") {
+		page.Find("link[href*='" + l.site.IconSheet + "']").Remove()
+	}
+	if p.feature("feed") {
+		page.Find("link[rel=alternate][type='application/rss+xml']").Remove()
+	}
 }
 
-func deferScripts(page *goquery.Document, not []string) {
-	page.Find("script[src]").Each(func(_ int, s *goquery.Selection) {
-		if isClassicScript(s) && !leftAlone(s, not) {
-			s.SetAttr("defer", "")
-		}
-	})
-}
+// frameLoader puts a frame in place of its placeholder when somebody asks for it.
+const frameLoader = `document.addEventListener("click", function (e) {
+  var el = e.target.closest && e.target.closest("[data-frame]");
+  if (!el) return;
+  var f = document.createElement("iframe");
+  f.src = el.dataset.frame; f.title = el.dataset.title; f.width = el.dataset.width; f.height = el.dataset.height; f.className = el.dataset.was;
+  el.replaceWith(f);
+});`
 
-// delayLoader starts the waiting scripts, one after the other in their order, when
-// the visitor first does something.
-const delayLoader = `(function () {
-  var kinds = ["pointerdown", "touchstart", "keydown", "wheel", "scroll", "mousemove"];
-  function start() {
-    kinds.forEach(function (k) { removeEventListener(k, start, true); });
-    var waiting = Array.prototype.slice.call(document.querySelectorAll('script[type="text/waiting"]'));
-    (function next() {
-      var old = waiting.shift();
-      if (!old) return;
-      var el = document.createElement("script");
-      if (old.dataset.src) {
-        el.src = old.dataset.src;
-        el.onload = el.onerror = next;
-        old.replaceWith(el);
-      } else {
-        el.textContent = old.textContent;
-        old.replaceWith(el);
-        next();
-      }
-    })();
-  }
-  kinds.forEach(function (k) { addEventListener(k, start, { capture: true, passive: true }); });
-})();`
-
-func delayScripts(page *goquery.Document, not []string) {
+func lazyFrames(page *goquery.Document) {
 	found := false
-	page.Find("script").Each(func(_ int, s *goquery.Selection) {
-		if !isClassicScript(s) || leftAlone(s, not) {
-			return
-		}
+	page.Find("iframe[src]").Each(func(_ int, s *goquery.Selection) {
 		found = true
-		s.SetAttr("type", "text/waiting")
-		if src, ok := s.Attr("src"); ok {
-			s.SetAttr("data-src", src)
-			s.RemoveAttr("src")
-		}
+		width, height := s.AttrOr("width", "600"), s.AttrOr("height", "300")
+		box := element("div", "", "data-frame", s.AttrOr("src", ""), "data-title", s.AttrOr("title", ""), "data-width", width, "data-height", height, "data-was", s.AttrOr("class", ""),
+			"style", fmt.Sprintf("display:flex;align-items:center;justify-content:center;background:#e4e4dc;max-width:100%%;width:%spx;height:%spx", width, height))
+		box.AppendChild(element("button", "Show "+s.AttrOr("title", "it"), "type", "button"))
+		s.ReplaceWithNodes(box)
 	})
 	if found {
-		loader := &html.Node{Type: html.ElementNode, Data: "script"}
-		loader.AppendChild(&html.Node{Type: html.TextNode, Data: delayLoader})
-		page.Find("body").AppendNodes(loader)
+		page.Find("body").AppendNodes(element("script", frameLoader))
 	}
 }
 
-func lazyImages(page *goquery.Document, skip int) {
-	page.Find("img").Each(func(i int, s *goquery.Selection) {
-		if _, set := s.Attr("loading"); i >= skip && !set {
-			s.SetAttr("loading", "lazy")
+// prefetcher fetches a page that a pointer rests on before it is asked for.
+const prefetcher = `(function () {
+  var not = %s, done = {};
+  document.addEventListener("pointerover", function (e) {
+    var a = e.target.closest && e.target.closest("a[href^='/']");
+    var at = a && a.getAttribute("href");
+    if (!at || done[at] || not.some(function (p) { return new RegExp(p).test(at); })) return;
+    done[at] = true;
+    var link = document.createElement("link");
+    link.rel = "prefetch"; link.href = at;
+    document.head.appendChild(link);
+  });
+})();`
+
+func (l *Layer) links(p policy, page *goquery.Document) {
+	head := page.Find("head")
+	for _, host := range p.list("prefetch-hosts") {
+		head.AppendNodes(element("link", "", "rel", "preconnect", "href", host))
+	}
+	if p.on("prefetch-links") {
+		head.AppendNodes(element("script", fmt.Sprintf(prefetcher, expressions(p.list("prefetch-exclude")))))
+	}
+}
+
+// expressions writes patterns as a JavaScript array of regular expressions.
+func expressions(patterns []string) string {
+	quoted := make([]string, len(patterns))
+	for i, x := range patterns {
+		parts := strings.Split(x, "*")
+		for k, part := range parts {
+			parts[k] = strings.NewReplacer(`\`, `\\`, `.`, `\.`, `?`, `\?`, `+`, `\+`, `(`, `\(`, `)`, `\)`, `[`, `\[`, `]`, `\]`, `$`, `\$`, `^`, `\^`, `|`, `\|`, `{`, `\{`, `}`, `\}`).Replace(part)
 		}
-	})
+		quoted[i] = strconv.QuoteToASCII(strings.Join(parts, ".*"))
+	}
+	return "[" + strings.Join(quoted, ",") + "]"
 }
 
-// pictureSizes remembers how large the origin's pictures are.
-type pictureSizes struct {
-	mu    sync.Mutex
-	known map[string][2]int
-}
-
-func (l *Layer) addDimensions(page *goquery.Document) {
-	page.Find("img[src]").Each(func(_ int, s *goquery.Selection) {
-		if _, has := s.Attr("width"); has {
+// addresses strips query strings from the addresses of files, and names another host
+// for them.
+func (l *Layer) addresses(p policy, page *goquery.Document) {
+	strip, host, not := p.on("query-strip"), p.text("asset-host"), p.list("asset-host-exclude")
+	if !strip && host == "" {
+		return
+	}
+	page.Find("link[href], script[src], img[src]").Each(func(_ int, s *goquery.Selection) {
+		name := "src"
+		if goquery.NodeName(s) == "link" {
+			name = "href"
+		}
+		at := s.AttrOr(name, "")
+		u, err := url.Parse(at)
+		if err != nil || u.Host != "" || !l.site.isAsset(u.Path) {
 			return
 		}
-		if w, h, ok := l.pictureSize(s.AttrOr("src", "")); ok {
-			s.SetAttr("width", fmt.Sprint(w))
-			s.SetAttr("height", fmt.Sprint(h))
+		if strip {
+			u.RawQuery = ""
+			at = u.String()
 		}
+		if host != "" && !leftAlone(s, not) {
+			at = strings.TrimSuffix(host, "/") + at
+		}
+		s.SetAttr(name, at)
 	})
-}
-
-func (l *Layer) pictureSize(src string) (w, h int, ok bool) {
-	l.sizes.mu.Lock()
-	defer l.sizes.mu.Unlock()
-	if wh, known := l.sizes.known[src]; known {
-		return wh[0], wh[1], wh[0] > 0
-	}
-	body, ok := l.fetchAsset(src)
-	if !ok {
-		return 0, 0, false
-	}
-	cfg, err := png.DecodeConfig(bytes.NewReader(body))
-	if err != nil {
-		return 0, 0, false
-	}
-	if l.sizes.known == nil {
-		l.sizes.known = map[string][2]int{}
-	}
-	l.sizes.known[src] = [2]int{cfg.Width, cfg.Height}
-	return cfg.Width, cfg.Height, true
-}
-
-// fetchAsset asks the origin for a file of the site's own.
-func (l *Layer) fetchAsset(src string) ([]byte, bool) {
-	u, err := url.Parse(src)
-	if err != nil || u.Host != "" || !strings.HasPrefix(u.Path, "/") {
-		return nil, false
-	}
-	r, err := http.NewRequest(http.MethodGet, u.RequestURI(), nil)
-	if err != nil {
-		return nil, false
-	}
-	r.RequestURI = u.RequestURI()
-	res := record(l.origin, r)
-	return res.body, res.status == http.StatusOK
 }

@@ -1,13 +1,17 @@
 package standin
 
 import (
+	"image"
 	"io"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"os"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -30,13 +34,18 @@ type shopper struct {
 	client *http.Client
 }
 
-// clock is a time that a test moves on.
-type clock struct{ now time.Time }
+// stillClock is a time that a test moves on.
+type stillClock struct{ since atomic.Int64 }
 
-func start(t *testing.T, edits settings.Values) (*shopper, *clock) {
+func (c *stillClock) now() time.Time {
+	return time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC).Add(time.Duration(c.since.Load()))
+}
+func (c *stillClock) add(d time.Duration) { c.since.Add(int64(d)) }
+
+func start(t *testing.T, edits settings.Values) (*shopper, *stillClock) {
 	t.Helper()
-	c := &clock{now: time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)}
-	inst, err := StartFernhollow(Options{Environment: "staging", Addr: "127.0.0.1:0", Token: "x", Now: func() time.Time { return c.now }})
+	c := &stillClock{}
+	inst, err := StartFernhollow(Options{Environment: "staging", Addr: "127.0.0.1:0", Token: "x", Now: c.now})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, inst.Close()) })
 	v, etag := inst.Layer.Settings()
@@ -78,12 +87,12 @@ func TestPagesAreHeldForTheirLifetime(t *testing.T) {
 	s, c := start(t, settings.Values{"pages.lifetime": 60})
 	first := s.get("/kits")
 	assert.Equal(t, "fernhollow-pages; fwd=uri-miss; stored", first.header.Get("Cache-Status"))
-	c.now = c.now.Add(45 * time.Second)
+	c.add(45 * time.Second)
 	held := s.fresh().get("/kits")
 	assert.Equal(t, "fernhollow-pages; hit; ttl=15", held.header.Get("Cache-Status"))
 	assert.Equal(t, "45", held.header.Get("Age"))
 	assert.Equal(t, first.body, held.body)
-	c.now = c.now.Add(15 * time.Second)
+	c.add(15 * time.Second)
 	assert.Equal(t, "fernhollow-pages; fwd=stale; stored", s.get("/kits").header.Get("Cache-Status"))
 	assert.Contains(t, s.get("/cart").header.Get("Cache-Status"), "fwd=bypass")
 	assert.Empty(t, s.get("/assets/fern.css").header.Get("Cache-Status"), "only pages are held")
@@ -118,7 +127,7 @@ func TestACheckoutFormIsRefusedWhenItsTokenWasHeldTooLong(t *testing.T) {
 		}
 		s, c := start(t, settings.Values{"pages.never": never})
 		s.get("/checkout")
-		c.now = c.now.Add(61 * time.Minute)
+		c.add(61 * time.Minute)
 		form := s.get("/checkout")
 		m := token.FindStringSubmatch(form.body)
 		require.Len(t, m, 2)
@@ -191,4 +200,246 @@ func TestSettingsAreKeptOverARestart(t *testing.T) {
 		require.NoError(t, inst.save())
 		require.NoError(t, inst.Close())
 	}
+}
+
+func (s *shopper) as(name, password string) *shopper {
+	s.Helper()
+	token := regexp.MustCompile(`name="token" value="([^"]+)"`).FindStringSubmatch(s.get("/account").body)
+	require.Len(s, token, 2)
+	got := s.post("/account/sign-in", url.Values{"token": {token[1]}, "name": {name}, "password": {password}})
+	require.Contains(s, got.body, "Signed in as")
+	return s
+}
+
+func (s *shopper) ask(path string, header ...string) visit {
+	s.Helper()
+	r, err := http.NewRequestWithContext(s.Context(), http.MethodGet, s.inst.URL+path, nil)
+	require.NoError(s, err)
+	for i := 0; i+1 < len(header); i += 2 {
+		r.Header.Set(header[i], header[i+1])
+	}
+	res, err := (&http.Transport{DisableCompression: true}).RoundTrip(r)
+	require.NoError(s, err)
+	return s.read(res)
+}
+
+func TestTheCatalogueHasEveryRoleOfTheContract(t *testing.T) {
+	raw, err := os.ReadFile("../../docs/contract/connector-v1.openapi.yaml")
+	require.NoError(t, err)
+	_, roles, found := strings.Cut(string(raw), "      enum:\n        - page-cache\n")
+	require.True(t, found)
+	cat := Fernhollow().Catalogue
+	assert.GreaterOrEqual(t, len(cat.Settings), 60)
+	for line := range strings.Lines("        - page-cache\n" + roles) {
+		role, is := strings.CutPrefix(line, "        - ")
+		if !is {
+			break
+		}
+		assert.NotEmpty(t, cat.WithRole(settings.Role(strings.TrimSpace(role))), role)
+	}
+	for _, d := range Quillet().Catalogue.Settings {
+		_, same := cat.Find(d.Key)
+		assert.False(t, same, "%s: the observatory's keys are others", d.Key)
+	}
+}
+
+func TestSignedInPeopleAreServedAsTheSettingsSay(t *testing.T) {
+	open := settings.Values{"pages.neverWithCookies": []string{}, "pages.neverForRoles": []string{}, "pages.never": []string{"/account"}}
+	for choice, leaks := range map[string]bool{"bypass": false, "own": false, "naive": true} {
+		s, _ := start(t, open.With(settings.Values{"pages.signedIn": choice}))
+		wren := s.fresh().as("wren", "harvest moon")
+		assert.Contains(t, wren.get("/kits").body, "Wren Oakham")
+		assert.Equal(t, leaks, strings.Contains(s.fresh().get("/kits").body, "Wren Oakham"), "%s: a stranger is shown her name", choice)
+		again := wren.get("/kits")
+		assert.Contains(t, again.body, "Wren Oakham", choice)
+		assert.Equal(t, choice != "bypass", strings.Contains(again.header.Get("Cache-Status"), "hit"), choice)
+	}
+	s, _ := start(t, open.With(settings.Values{"pages.signedIn": "naive", "pages.neverForRoles": []string{"editor"}}))
+	assert.Contains(t, s.fresh().as("ida", "second edition").get("/kits").header.Get("Cache-Status"), "detail=role")
+	s, _ = start(t, settings.Values{"pages.neverForAgents": []string{"curious*crawler"}})
+	assert.Contains(t, s.ask("/kits", "User-Agent", "A Curious little Crawler").header.Get("Cache-Status"), "detail=agent")
+}
+
+const phone = "Mozilla/5.0 (Linux; Android 14; Mobile)"
+
+func TestPhonesHaveACopyOfTheirOwnUnlessThatIsOff(t *testing.T) {
+	s, _ := start(t, nil)
+	assert.Contains(t, s.ask("/kits", "User-Agent", phone).body, "Call the mill")
+	assert.NotContains(t, s.ask("/kits").body, "Call the mill")
+	s, _ = start(t, settings.Values{"pages.perDevice": false})
+	s.ask("/kits", "User-Agent", phone)
+	assert.Contains(t, s.ask("/kits").body, "Call the mill", "a desktop is served the phone's page")
+}
+
+func TestAPageThatHasNotChangedIsNotSentAgain(t *testing.T) {
+	s, _ := start(t, settings.Values{"pages.notModified": true})
+	first := s.ask("/kits")
+	again := s.ask("/kits", "If-None-Match", first.header.Get("ETag"))
+	assert.Equal(t, http.StatusNotModified, again.status)
+	assert.Empty(t, again.body)
+	assert.Equal(t, http.StatusOK, s.ask("/kits", "If-None-Match", `"other"`).status)
+}
+
+func TestAnExpiredPageIsServedWhileItIsMadeAnew(t *testing.T) {
+	s, c := start(t, settings.Values{"pages.serveStale": true, "pages.lifetime": 60})
+	first := s.get("/kits")
+	c.add(2 * time.Minute)
+	late := s.get("/kits")
+	assert.Equal(t, first.body, late.body)
+	assert.Contains(t, late.header.Get("Cache-Status"), "hit; ttl=-60")
+	require.Eventually(t, func() bool { return s.get("/kits").body != first.body }, 10*time.Second, 10*time.Millisecond)
+}
+
+func TestPublishingRefreshesWhatHasToBe(t *testing.T) {
+	s, _ := start(t, nil)
+	for _, p := range []string{"/", "/kits", "/library/a-year-in-the-cellar"} {
+		s.get(p)
+	}
+	require.True(t, s.inst.Publish("reading-the-first-pins", "Look twice."))
+	assert.Contains(t, s.get("/library/reading-the-first-pins").body, "Look twice.")
+	assert.NotContains(t, s.get("/").header.Get("Cache-Status"), "hit")
+	assert.NotContains(t, s.get("/library/a-year-in-the-cellar").header.Get("Cache-Status"), "hit")
+	assert.Contains(t, s.get("/kits").header.Get("Cache-Status"), "hit", "what no pattern names stays held")
+	assert.False(t, s.inst.Publish("no-such-article"))
+}
+
+func TestPagesAreWarmedFromTheSitemapOnASchedule(t *testing.T) {
+	s, _ := start(t, settings.Values{"warm.on": true, "warm.every": 30})
+	require.Eventually(t, func() bool { return s.inst.Layer.Status().Entries >= 20 }, 20*time.Second, 50*time.Millisecond)
+	assert.Contains(t, s.get("/kits/winter-mane-duo").header.Get("Cache-Status"), "hit")
+}
+
+func TestFilesAreDeliveredAsTheSettingsSay(t *testing.T) {
+	s, _ := start(t, settings.Values{"browser.keep": true, "browser.keepFor": 600, "delivery.pack": "gzip", "styles.compact": true, "scripts.compact": true,
+		"scripts.compactNot": []string{"tabs.js"}, "images.convert": "jpeg", "images.widest": 200})
+	css := s.ask("/assets/fern.css")
+	assert.Equal(t, "public, max-age=600", css.header.Get("Cache-Control"))
+	assert.NotContains(t, css.body, "\n.top")
+	assert.NotContains(t, s.ask("/assets/fern.js").body, "// A small library")
+	assert.Contains(t, s.ask("/assets/tabs.js").body, "\n", "left alone")
+	packed := s.ask("/assets/fern.css", "Accept-Encoding", "gzip")
+	assert.Equal(t, "gzip", packed.header.Get("Content-Encoding"))
+	assert.Less(t, len(packed.body), len(css.body))
+	picture := s.ask("/pictures/hero.png")
+	assert.Equal(t, "image/jpeg", picture.header.Get("Content-Type"))
+	cfg, _, err := image.DecodeConfig(strings.NewReader(picture.body))
+	require.NoError(t, err)
+	assert.Equal(t, 200, cfg.Width)
+	assert.Equal(t, 75, cfg.Height, "1120 × 420, smaller")
+}
+
+func TestEachFurtherSettingRewritesThePage(t *testing.T) {
+	for name, tc := range map[string]struct {
+		edits    settings.Values
+		at       string
+		has, not []string
+	}{
+		"styles combined":        {settings.Values{"styles.combine": true}, "/", []string{`href="/_speed/made/`}, []string{"fern.css", "icons.css"}},
+		"a style left alone":     {settings.Values{"styles.combine": true, "styles.not": []string{"icons"}}, "/", []string{"fern.css", "icons.css"}, nil},
+		"styles later":           {settings.Values{"styles.later": true}, "/", []string{`rel="preload" href="/assets/fern.css?v=3" as="style" onload=`}, nil},
+		"scripts combined":       {settings.Values{"scripts.combine": true, "scripts.combineNot": []string{"clock.js"}}, "/", []string{`src="/_speed/made/`, "clock.js", "Fern.config("}, []string{"menu.js", "basket.js"}},
+		"inline code, too":       {settings.Values{"scripts.combine": true, "scripts.inlineToo": true}, "/", nil, []string{"Fern.config("}},
+		"inline code deferred":   {settings.Values{"scripts.defer": true, "scripts.inlineToo": true}, "/", []string{`<script src="data:text/javascript,`}, []string{"<script>"}},
+		"no query":               {settings.Values{"delivery.stripQuery": true}, "/", []string{`href="/assets/fern.css"`}, []string{"?v=3"}},
+		"another host":           {settings.Values{"delivery.assetHost": "http://files.example", "delivery.assetHostNot": []string{"menu.js"}}, "/", []string{"http://files.example/assets/fern.js", `src="/assets/menu.js"`, "http://files.example/pictures/hero.png"}, nil},
+		"first picture early":    {settings.Values{"images.keyFirst": true, "images.lazy": true, "images.lazySkip": 0}, "/", []string{`rel="preload" as="image" href="/pictures/hero.png"`, `fetchpriority="high"`}, nil},
+		"a picture not lazy":     {settings.Values{"images.lazy": true, "images.lazySkip": 0, "images.lazyNot": []string{"slide-spring"}}, "/", []string{`slide-spring.png" alt="" width="720" height="300"/>`}, nil},
+		"frames on demand":       {settings.Values{"frames.onDemand": true}, "/contact", []string{`data-frame="/frames/mill"`, "Show Where the mill is"}, []string{"<iframe class"}},
+		"own lettering":          {settings.Values{"fonts.own": true, "fonts.early": true}, "/", []string{`href="/type/fern-type.css"`, `as="font" type="font/woff2" crossorigin="" href="/type/fern-serif.woff2"`}, []string{"localhost"}},
+		"links ahead":            {settings.Values{"links.ahead": true, "links.hosts": []string{"https://type.example"}}, "/", []string{`["/cart","/checkout","/account"]`, `rel="preconnect" href="https://type.example"`}, nil},
+		"no shop script":         {settings.Values{"trim.basketScript": true}, "/contact", nil, []string{"basket.js"}},
+		"shop script where sold": {settings.Values{"trim.basketScript": true}, "/kits", []string{"basket.js"}, nil},
+		"no glyphs, no feed":     {settings.Values{"trim.glyphs": true, "trim.feed": true}, "/", nil, []string{"icons.css", "feed.xml"}},
+		"calls home":             {settings.Values{"background.every": 0}, "/", []string{`data-pulse="0"`}, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s, _ := start(t, tc.edits)
+			body := s.get(tc.at).body
+			for _, x := range tc.has {
+				assert.Contains(t, body, x)
+			}
+			for _, x := range tc.not {
+				assert.NotContains(t, body, x)
+			}
+		})
+	}
+	s, _ := start(t, settings.Values{"trim.feed": true})
+	assert.Equal(t, http.StatusNotFound, s.get("/feed.xml").status)
+	s, _ = start(t, settings.Values{"fonts.own": true, "fonts.swap": true})
+	assert.Contains(t, s.get("/type/fern-type.css").body, "font-display")
+}
+
+func TestHeldLookUpsMixBasketsUnlessSessionsAreLeftAlone(t *testing.T) {
+	for _, left := range []bool{true, false} {
+		not := []string{}
+		if left {
+			not = []string{"this session"}
+		}
+		s, c := start(t, settings.Values{"data.hold": true, "data.not": not})
+		s.post("/cart", url.Values{"kit": {"tawny-mane-block"}})
+		s.get("/cart")
+		assert.Equal(t, !left, strings.Contains(s.fresh().get("/cart").body, "Tawny mane block"), "sessions left alone: %v", left)
+		c.add(6 * time.Minute)
+		assert.NotContains(t, s.fresh().get("/cart").body, "Tawny mane block", "after five minutes it is looked up again")
+	}
+}
+
+func TestATidySaysWhatItDeletesAndKeepsTheNewest(t *testing.T) {
+	s, _ := start(t, nil)
+	d, _ := s.inst.catalogue().Find("tidy.revisions")
+	assert.Contains(t, d.Summary, "There are 36 now.")
+	assert.True(t, d.Irreversible)
+	v, etag := s.inst.Layer.Settings()
+	_, ok := s.inst.Layer.Replace(v.With(settings.Values{"tidy.revisions": true, "tidy.keep": 4}), etag)
+	require.True(t, ok)
+	d, _ = s.inst.catalogue().Find("tidy.revisions")
+	assert.Contains(t, d.Summary, "There are 4 now.")
+	d, _ = s.inst.catalogue().Find("tidy.spam")
+	assert.Contains(t, d.Summary, "There are 31 now.", "only what was asked for")
+}
+
+func TestPagesOnDiskOutliveARestartAndMemoryHasLimitedRoom(t *testing.T) {
+	keep := filepath.Join(t.TempDir(), "settings.json")
+	for _, store := range []string{"disk", "memory"} {
+		run := func(ask func(s *shopper)) {
+			inst, err := StartFernhollow(Options{Environment: "staging", Addr: "127.0.0.1:0", Token: "x", Keep: keep})
+			require.NoError(t, err)
+			v, etag := inst.Layer.Settings()
+			_, ok := inst.Layer.Replace(v.With(settings.Values{"pages.store": store}), etag)
+			require.True(t, ok)
+			require.NoError(t, inst.save())
+			ask((&shopper{T: t, inst: inst}).fresh())
+			require.NoError(t, inst.Close())
+		}
+		run(func(s *shopper) { s.get("/kits"); s.inst.Layer.Purge(nil, true, false); s.get("/contact") })
+		run(func(s *shopper) {
+			assert.Equal(t, store == "disk", strings.Contains(s.get("/contact").header.Get("Cache-Status"), "hit"), store)
+			for i := range memoryPlaces + 20 {
+				s.get("/kits?n=" + strconv.Itoa(i))
+			}
+			assert.Equal(t, store == "disk", s.inst.Layer.Status().Entries > memoryPlaces, store)
+		})
+	}
+}
+
+func TestTheObservatoryIsAnotherSiteOnAnotherHost(t *testing.T) {
+	inst, err := Start(Quillet(), Options{Environment: "staging", Addr: "127.0.0.1:0", Token: "x"})
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, inst.Close()) })
+	s := (&shopper{T: t, inst: inst}).fresh()
+	assert.Contains(t, s.get("/evenings").header.Get("Cache-Status"), "nightstore")
+	assert.Contains(t, s.get("/evenings?month=march").body, "Comet, if it holds")
+	s.post("/tickets", url.Values{"evening": {"the-owl"}})
+	assert.Contains(t, s.post("/tickets", url.Values{"evening": {"the-dark-lane"}}).body, "The dark lane")
+	assert.Contains(t, s.fresh().get("/tickets").body, "You have none yet")
+	assert.Contains(t, s.post("/members", url.Values{"name": {"hale"}, "password": {"dark adapted"}}).body, "Hale Quillet")
+	assert.Contains(t, s.get("/members/log/the-owl").body, "turns her head")
+	assert.Contains(t, s.fresh().get("/members/log/the-owl").body, "for members")
+	assert.Contains(t, s.get("/sitemap.xml").body, "sitemap-evenings.xml")
+	v, etag := inst.Layer.Settings()
+	_, ok := inst.Layer.Replace(v.With(settings.Values{"codeAfter": true, "imageLate": true, "markupTight": true}), etag)
+	require.True(t, ok)
+	inst.Layer.Purge(nil, true, false)
+	body := s.fresh().get("/evenings/the-dark-lane").body
+	assert.Contains(t, body, `src="/files/doors.js" defer`)
 }

@@ -10,23 +10,59 @@ import (
 	"github.com/andybalholm/cascadia"
 	"github.com/tdewolff/parse/v2"
 	"github.com/tdewolff/parse/v2/css"
-	"golang.org/x/net/html"
 
 	"tidemarker/internal/core/exclusion"
 )
 
+// styles rewrites how style sheets are delivered. Those that are left alone, and those
+// of other hosts, stay as they are.
+func (l *Layer) styles(p policy, page *goquery.Document) {
+	not := p.list("css-exclude")
+	own := page.Find(`link[rel="stylesheet"]`).FilterFunction(func(_ int, s *goquery.Selection) bool { return !leftAlone(s, not) })
+	if p.on("css-drop-unused") {
+		l.dropUnusedStyles(page, own, p.list("css-keep"))
+		return
+	}
+	if p.on("css-combine") {
+		own = l.combineStyles(page, own)
+	}
+	if p.on("css-async") {
+		own.Each(func(_ int, s *goquery.Selection) {
+			s.SetAttr("rel", "preload").SetAttr("as", "style").SetAttr("onload", "this.onload=null;this.rel='stylesheet'")
+		})
+	}
+}
+
+// combineStyles puts the sheets into one file where the first of them was.
+func (l *Layer) combineStyles(page *goquery.Document, own *goquery.Selection) *goquery.Selection {
+	var all bytes.Buffer
+	var gone []*goquery.Selection
+	own.Each(func(_ int, s *goquery.Selection) {
+		if body, ok := l.fetchAsset(s.AttrOr("href", "")); ok {
+			all.Write(body)
+			all.WriteByte('\n')
+			gone = append(gone, s)
+		}
+	})
+	if len(gone) < 2 {
+		return own
+	}
+	for _, s := range gone[1:] {
+		s.Remove()
+	}
+	at := l.keepMade(".css", "text/css; charset=utf-8", all.Bytes())
+	gone[0].ReplaceWithNodes(element("link", "", "rel", "stylesheet", "href", at))
+	return page.Find(`link[href="` + at + `"]`)
+}
+
 // dropUnusedStyles replaces each own style sheet by an inline one that has only the
 // rules whose selectors match something in the page as it is delivered, and those
 // that are to be kept.
-func (l *Layer) dropUnusedStyles(page *goquery.Document, keep []string) {
-	page.Find(`link[rel="stylesheet"]`).Each(func(_ int, s *goquery.Selection) {
-		sheet, ok := l.fetchAsset(s.AttrOr("href", ""))
-		if !ok {
-			return
+func (l *Layer) dropUnusedStyles(page *goquery.Document, own *goquery.Selection, keep []string) {
+	own.Each(func(_ int, s *goquery.Selection) {
+		if sheet, ok := l.fetchAsset(s.AttrOr("href", "")); ok {
+			s.ReplaceWithNodes(element("style", string(usedStyles(sheet, page, keep))))
 		}
-		style := &html.Node{Type: html.ElementNode, Data: "style"}
-		style.AppendChild(&html.Node{Type: html.TextNode, Data: string(usedStyles(sheet, page, keep))})
-		s.ReplaceWithNodes(style)
 	})
 }
 

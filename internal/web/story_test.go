@@ -54,7 +54,7 @@ func newDesk(t *testing.T) *desk {
 		inst, err := standin.StartFernhollow(standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret"})
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = inst.Close() })
-		doc.Environments = append(doc.Environments, site.Environment{Name: env, URL: inst.URL, Connector: &site.Connector{Kind: "http", URL: inst.ConnectorURL(), Token: "secret"}})
+		doc.Environments = append(doc.Environments, site.Environment{Name: env, URL: inst.URL, Hosts: []string{inst.OtherHost}, Connector: &site.Connector{Kind: "http", URL: inst.ConnectorURL(), Token: "secret"}})
 		if env == "staging" {
 			d.staging = inst
 		} else {

@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"image"
 	"maps"
@@ -107,9 +108,9 @@ func (g *gathering) take(ctx context.Context, k evidence.Key, findings []evidenc
 	return g.round.Store.SaveFindings(ctx, g.round.row.ID, all)
 }
 
-// personas makes everybody ready who looks, on each device. A persona whose last step
-// did not hold is used all the same: what it carries may be what matters.
-func (r *round) personas(ctx context.Context, plan site.Plan, pass int, g *gathering) error {
+// personas begins to make everybody ready who looks, on each device. A persona whose
+// last step did not hold is used all the same: what it carries may be what matters.
+func (r *round) personas(ctx context.Context, eg *errgroup.Group, b *browser.Browser, plan site.Plan, pass int, g *gathering) (*readiness, error) {
 	wanted := map[[2]string]bool{}
 	for _, t := range plan.Pages {
 		wanted[[2]string{t.Persona, t.Device}] = true
@@ -117,50 +118,45 @@ func (r *round) personas(ctx context.Context, plan site.Plan, pass int, g *gathe
 	for _, t := range plan.Journeys {
 		wanted[[2]string{t.Journey.Persona, t.Device}] = true
 	}
-	b, err := r.Browser()
-	if err != nil {
-		return err
+	m := &readiness{known: map[[2]string]chan struct{}{}, state: maps.Clone(r.ready)}
+	if m.state == nil {
+		m.state = map[[2]string]browser.State{}
 	}
-	var mu sync.Mutex
-	states := map[[2]string]browser.State{}
-	eg, looking := errgroup.WithContext(ctx)
-	eg.SetLimit(b.Tabs())
+	var prepare []func() error
 	for who := range wanted {
 		persona, known := r.site.Persona(who[0])
 		if !known {
-			return fmt.Errorf("there is no persona %q", who[0])
+			return nil, fmt.Errorf("there is no persona %q", who[0])
 		}
+		done := make(chan struct{})
+		m.known[who] = done
 		if len(persona.Prepare) == 0 {
-			mu.Lock()
-			states[who] = browser.State{}
-			mu.Unlock()
+			m.set(who, browser.State{})
+			close(done)
 			continue
 		}
-		eg.Go(func() error {
-			state, look, err := b.Prepare(looking, r.environment(), persona, who[1], r.Blobs.Put)
+		prepare = append(prepare, func() error {
+			defer close(done)
+			state, look, err := b.Prepare(ctx, r.environment(), persona, who[1], r.Blobs.Put)
 			if err != nil {
 				return err
 			}
-			if err := r.Store.SaveLook(looking, r.row.ID, pass, "journey", look.Key, look); err != nil {
+			if err := r.Store.SaveLook(ctx, r.row.ID, pass, "journey", look.Key, look); err != nil {
 				return err
 			}
 			if look.Missing == "" {
-				mu.Lock()
-				states[who] = state
-				mu.Unlock()
+				m.set(who, state)
 			}
 			if g != nil {
-				return g.take(looking, look.Key, evidence.CompareJourney(r.base, look))
+				return g.take(ctx, look.Key, evidence.CompareJourney(r.base, look))
 			}
 			return nil
 		})
 	}
-	err = eg.Wait()
-	if r.ready == nil {
-		r.ready = map[[2]string]browser.State{}
+	for _, p := range prepare {
+		eg.Go(p)
 	}
-	maps.Copy(r.ready, states)
-	return err
+	return m, nil
 }
 
 // lookAt looks at everything in a plan, several tabs at once, and stores each look as
@@ -174,18 +170,62 @@ func (r *round) lookAt(ctx context.Context, plan site.Plan, pass int, g *gatheri
 		r.progress.update(ctx, func(p *store.RoundProgress) { p.Looks.Planned = plan.Size() })
 	}
 	r.progress.say(ctx, "looking", fmt.Sprintf("Looking at %d pages and journeys", plan.Size()))
-	if err := r.personas(ctx, plan, pass, g); err != nil {
-		return err
-	}
 	eg, looking := errgroup.WithContext(ctx)
 	eg.SetLimit(b.Tabs())
-	for _, t := range plan.Pages {
-		eg.Go(func() error { return r.lookAtPage(looking, b, t, pass, g) })
+	// Those who have to be made ready first are begun with; meanwhile the others look.
+	made, err := r.personas(looking, eg, b, plan, pass, g)
+	if err != nil {
+		return errors.Join(err, eg.Wait())
 	}
-	for _, t := range plan.Journeys {
-		eg.Go(func() error { return r.takeJourney(looking, b, t, pass, g) })
+	late := func(who string) bool { p, _ := r.site.Persona(who); return len(p.Prepare) > 0 }
+	for _, later := range []bool{false, true} {
+		for _, t := range plan.Pages {
+			if late(t.Persona) == later {
+				eg.Go(func() error { return r.lookAtPage(looking, b, t, made, pass, g) })
+			}
+		}
+		for _, t := range plan.Journeys {
+			if late(t.Journey.Persona) == later {
+				eg.Go(func() error { return r.takeJourney(looking, b, t, made, pass, g) })
+			}
+		}
 	}
-	return eg.Wait()
+	err = eg.Wait()
+	r.ready = made.all()
+	return err
+}
+
+// readiness is who is ready to look, as it becomes known.
+type readiness struct {
+	known map[[2]string]chan struct{} // closed when it is known whether somebody is ready; by persona and device
+	mu    sync.Mutex
+	state map[[2]string]browser.State
+}
+
+func (m *readiness) set(who [2]string, s browser.State) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.state[who] = s
+}
+
+// of waits until it is known whether somebody is ready.
+func (m *readiness) of(ctx context.Context, persona, device string) (s browser.State, ready bool, err error) {
+	who := [2]string{persona, device}
+	select {
+	case <-m.known[who]:
+	case <-ctx.Done():
+		return s, false, ctx.Err()
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	s, ready = m.state[who]
+	return s, ready, nil
+}
+
+func (m *readiness) all() map[[2]string]browser.State {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return maps.Clone(m.state)
 }
 
 // counted notes that one look of the first pass has been made.
@@ -202,12 +242,14 @@ func (r *round) counted(ctx context.Context, pass int, what, missing string) {
 	})
 }
 
-func (r *round) lookAtPage(ctx context.Context, b *browser.Browser, t site.PageTask, pass int, g *gathering) error {
-	state, ready := r.ready[[2]string{t.Persona, t.Device}]
+func (r *round) lookAtPage(ctx context.Context, b *browser.Browser, t site.PageTask, made *readiness, pass int, g *gathering) error {
+	state, ready, err := made.of(ctx, t.Persona, t.Device)
+	if err != nil {
+		return err
+	}
 	look := evidence.PageLook{Key: evidence.Key{Page: t.Page.Path, Persona: t.Persona, Device: t.Device}, Class: t.Page.Class,
 		Missing: "The persona " + t.Persona + " could not be made ready."}
 	if ready {
-		var err error
 		if look, err = b.Look(ctx, r.environment(), t, state, r.Blobs.Put); err != nil {
 			return err
 		}
@@ -249,12 +291,14 @@ func (r *round) confirmPage(ctx context.Context, again evidence.PageLook, g *gat
 	return g.take(ctx, again.Key, evidence.Confirm(before, now))
 }
 
-func (r *round) takeJourney(ctx context.Context, b *browser.Browser, t site.JourneyTask, pass int, g *gathering) error {
-	state, ready := r.ready[[2]string{t.Journey.Persona, t.Device}]
+func (r *round) takeJourney(ctx context.Context, b *browser.Browser, t site.JourneyTask, made *readiness, pass int, g *gathering) error {
+	state, ready, err := made.of(ctx, t.Journey.Persona, t.Device)
+	if err != nil {
+		return err
+	}
 	look := evidence.JourneyLook{Key: evidence.Key{Page: t.Journey.StartPage(), Journey: t.Journey.Name, Persona: t.Journey.Persona, Device: t.Device},
 		Missing: "The persona " + t.Journey.Persona + " could not be made ready."}
 	if ready {
-		var err error
 		if look, err = b.Take(ctx, r.environment(), t, state, r.Blobs.Put); err != nil {
 			return err
 		}

@@ -45,7 +45,7 @@ func newBench(t *testing.T, doc site.Site) *bench {
 		inst, err := standin.StartFernhollow(standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret"})
 		require.NoError(t, err)
 		t.Cleanup(func() { require.NoError(t, inst.Close()) })
-		doc.Environments = append(doc.Environments, site.Environment{Name: env, URL: inst.URL,
+		doc.Environments = append(doc.Environments, site.Environment{Name: env, URL: inst.URL, Hosts: []string{inst.OtherHost},
 			Connector: &site.Connector{Kind: "http", URL: inst.ConnectorURL(), Token: "secret"}})
 		return inst
 	}

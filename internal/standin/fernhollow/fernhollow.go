@@ -17,9 +17,12 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-chi/chi/v5"
+
+	"tidemarker/internal/standin/origin"
 )
 
 //go:embed templates assets
@@ -30,11 +33,19 @@ type Shop struct {
 	base     string // address under which the site is reached, for the sitemap
 	now      func() time.Time
 	pages    map[string]*template.Template
-	sessions *sessions
-	tokens   *tokens
+	sessions *origin.Sessions[[]cartLine]
+	members  *origin.Members
+	tokens   *origin.Tokens
+	records  origin.Records
 	quote    chan int
 	router   chi.Router
+
+	mu        sync.Mutex
+	published map[string][]string // paragraphs of articles that were edited, by slug
 }
+
+// MemberCookie is the cookie of whoever is signed in; its value begins with the role.
+const MemberCookie = "fern_member"
 
 // TokenLifetime is how long a checkout form may stay open before its token is
 // refused.
@@ -42,8 +53,18 @@ const TokenLifetime = time.Hour
 
 // New returns an instance that is reached under base, such as http://127.0.0.1:9101.
 func New(base string, now func() time.Time) (*Shop, error) {
-	s := &Shop{base: base, now: now, sessions: newSessions(), tokens: newTokens(now), quote: make(chan int, 1)}
+	s := &Shop{base: base, now: now, sessions: origin.NewSessions[[]cartLine]("fern_session"), members: origin.NewMembers(MemberCookie, members),
+		tokens: origin.NewTokens(now, TokenLifetime), quote: make(chan int, 1), published: map[string][]string{}}
 	s.quote <- 0
+	for _, a := range articles {
+		for n := range 12 {
+			s.records.Add(origin.Revisions, fmt.Sprintf("%s, as it was %d edits ago", a.Title, 12-n))
+		}
+		s.records.Add(origin.Drafts, "Notes for "+a.Title)
+	}
+	for n := range 31 {
+		s.records.Add(origin.Spam, fmt.Sprintf("offer %d", n))
+	}
 	if err := s.parse(); err != nil {
 		return nil, fmt.Errorf("fernhollow's templates: %w", err)
 	}
@@ -61,16 +82,37 @@ func New(base string, now func() time.Time) (*Shop, error) {
 	r.Get("/checkout", s.checkout)
 	r.Post("/checkout", s.order)
 	r.Get("/library/{slug}", s.article)
+	r.Get("/library/members/{slug}", s.memberArticle)
+	r.Get("/account", s.account)
+	r.Post("/account/sign-in", s.signIn)
+	r.Post("/account/sign-out", s.signOut)
+	r.Get("/frames/mill", s.mill)
+	r.Get("/api/pulse", s.pulse)
+	r.Get("/feed.xml", s.feed)
 	r.Get("/contact", s.contact)
 	r.Post("/contact", s.message)
 	r.Get("/api/cart", s.cartCount)
 	r.Get("/pictures/{name}", servePicture)
 	r.Get("/sitemap.xml", s.sitemap)
 	r.Get("/favicon.ico", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
+	r.Get("/type/*", serveType(assets))
 	r.Handle("/assets/*", http.StripPrefix("/assets/", http.FileServerFS(assets)))
 	r.NotFound(s.missing)
 	s.router = r
 	return s, nil
+}
+
+// OtherHost is the second name under which an instance is reached, as a host for
+// lettering or assets; with its port, as a browser sees it: another host.
+func OtherHost(base string) string { return strings.Replace(base, "127.0.0.1", "localhost", 1) }
+
+// serveType delivers the lettering to every site, as a type service does.
+func serveType(assets fs.FS) http.HandlerFunc {
+	server := http.FileServerFS(assets)
+	return func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Access-Control-Allow-Origin", "*")
+		server.ServeHTTP(w, r)
+	}
 }
 
 func (s *Shop) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.router.ServeHTTP(w, r) }
@@ -102,7 +144,11 @@ type page struct {
 	Path  string
 	Quote quotation
 	Made  string
-	Data  any
+	Who   string // whoever is signed in
+	Phone bool
+	// TypeHost is the host that delivers the lettering; it is not the site's own.
+	TypeHost string
+	Data     any
 }
 
 func (s *Shop) render(w http.ResponseWriter, r *http.Request, name, title string, data any) {
@@ -113,7 +159,9 @@ func (s *Shop) answer(w http.ResponseWriter, r *http.Request, status int, name, 
 	n := <-s.quote
 	s.quote <- n + 1
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	p := page{Title: title, Path: r.URL.Path, Quote: quotations[n%len(quotations)], Made: s.now().UTC().Format("15:04:05.000"), Data: data}
+	who, _ := s.members.Of(r)
+	p := page{Title: title, Path: r.URL.Path, Quote: quotations[n%len(quotations)], Made: s.now().UTC().Format("15:04:05.000"), Who: who.Full,
+		Phone: strings.Contains(r.UserAgent(), "Mobile"), TypeHost: OtherHost(s.base), Data: data}
 	var body bytes.Buffer
 	if err := s.pages[name].Execute(&body, p); err != nil {
 		http.Error(w, "the page could not be rendered", http.StatusInternalServerError)
@@ -135,12 +183,15 @@ func (s *Shop) home(w http.ResponseWriter, r *http.Request) {
 
 func (s *Shop) listing(w http.ResponseWriter, r *http.Request) {
 	kind := r.URL.Query().Get("kind")
-	var list []kit
-	for _, k := range kits {
-		if kind == "" || k.Kind == kind {
-			list = append(list, k)
+	list := origin.Lookup(r, "kits of the kind "+kind, func() []kit {
+		var list []kit
+		for _, k := range kits {
+			if kind == "" || k.Kind == kind {
+				list = append(list, k)
+			}
 		}
-	}
+		return list
+	})
 	s.render(w, r, "listing", "Growing kits", map[string]any{"Kind": kind, "Kinds": kinds, "Kits": list})
 }
 
@@ -167,6 +218,7 @@ func (s *Shop) product(w http.ResponseWriter, r *http.Request) {
 func (s *Shop) article(w http.ResponseWriter, r *http.Request) {
 	for _, a := range articles {
 		if a.Slug == chi.URLParam(r, "slug") {
+			a.Paragraphs = s.paragraphs(a)
 			s.render(w, r, "article", a.Title, a)
 			return
 		}
@@ -175,11 +227,8 @@ func (s *Shop) article(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Shop) cart(w http.ResponseWriter, r *http.Request) {
-	var lines []cartLine
+	lines := s.basket(r)
 	total := 0
-	if id, ok := s.sessions.id(r); ok {
-		lines = s.sessions.lines(id)
-	}
 	for _, l := range lines {
 		total += l.Kit.Pence * l.Count
 	}
@@ -192,16 +241,22 @@ func (s *Shop) addToCart(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "There is no such kit.", http.StatusUnprocessableEntity)
 		return
 	}
-	s.sessions.add(s.sessions.ensure(w, r), k)
+	s.sessions.Change(w, r, func(lines []cartLine) []cartLine {
+		for i, l := range lines {
+			if l.Kit.Slug == k.Slug {
+				lines[i].Count++
+				return lines
+			}
+		}
+		return append(lines, cartLine{k, 1})
+	})
 	http.Redirect(w, r, "/cart", http.StatusSeeOther)
 }
 
 func (s *Shop) cartCount(w http.ResponseWriter, r *http.Request) {
 	n := 0
-	if id, ok := s.sessions.id(r); ok {
-		for _, l := range s.sessions.lines(id) {
-			n += l.Count
-		}
+	for _, l := range s.basket(r) {
+		n += l.Count
 	}
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Cache-Control", "no-store")
@@ -209,16 +264,16 @@ func (s *Shop) cartCount(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Shop) checkout(w http.ResponseWriter, r *http.Request) {
-	s.render(w, r, "checkout", "Checkout", map[string]any{"Token": s.tokens.issue()})
+	s.render(w, r, "checkout", "Checkout", map[string]any{"Token": s.tokens.Issue()})
 }
 
 func (s *Shop) order(w http.ResponseWriter, r *http.Request) {
-	if !s.tokens.redeem(r.FormValue("token")) {
+	if !s.tokens.Redeem(r.FormValue("token")) {
 		s.answer(w, r, http.StatusForbidden, "message", "Checkout", map[string]any{"Heading": "This form has expired", "Text": "Please open the checkout again."})
 		return
 	}
-	if id, ok := s.sessions.id(r); ok {
-		s.sessions.clear(id)
+	if _, there := s.sessions.Of(r); there {
+		s.sessions.Change(w, r, func([]cartLine) []cartLine { return nil })
 	}
 	s.render(w, r, "message", "Checkout", map[string]any{"Heading": "Thank you for your order", "Text": "We start packing when the payment arrives."})
 }

@@ -73,3 +73,13 @@ var quotations = []quotation{
 	{"Three flushes, as promised, and a fourth nobody promised.", "Wren, Oakham Mill"},
 	{"Ate the first one standing at the sink.", "Bertil, Northby"},
 }
+
+var memberArticles = []article{
+	{"the-long-cellar", "The long cellar", "Forty years of temperatures, and what they gave.", []string{
+		"Shelf nine has been at eleven degrees since the flood, and has given every autumn since.",
+		"The mane prefers the wall that faces the stream. Nobody knows why; it has been written down so often that we believe it.",
+	}},
+	{"the-spawn-book", "The spawn book", "Every strain we keep, with its quirks.", []string{
+		"Strain 14 sulks when it is moved. Leave it where it was born.",
+	}},
+}

@@ -1,0 +1,78 @@
+package standin
+
+import (
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/standin/origin"
+)
+
+// dataLifetime is how long the answer of a look-up is held.
+const dataLifetime = 5 * time.Minute
+
+// dataCache holds the answers of look-ups by the query's text.
+type dataCache struct {
+	mu   sync.Mutex
+	held map[string]heldData
+}
+
+type heldData struct {
+	value any
+	until time.Time
+}
+
+// dataFor is the data cache as one request's settings have it.
+type dataFor struct {
+	cache *dataCache
+	now   time.Time
+	not   []string
+}
+
+// Lookup answers from what is held, unless the query is to be left alone.
+func (d dataFor) Lookup(query string, find func() any) any {
+	if matches(d.not, func(x string) bool { return exclusion.MatchPart(x, query) }) {
+		return find()
+	}
+	d.cache.mu.Lock()
+	held, there := d.cache.held[query]
+	d.cache.mu.Unlock()
+	if there && d.now.Before(held.until) {
+		return held.value
+	}
+	v := find()
+	d.cache.mu.Lock()
+	defer d.cache.mu.Unlock()
+	if d.cache.held == nil {
+		d.cache.held = map[string]heldData{}
+	}
+	d.cache.held[query] = heldData{v, d.now.Add(dataLifetime)}
+	return v
+}
+
+// withData lets the data cache in when it is on.
+func (l *Layer) withData(p policy, r *http.Request) *http.Request {
+	if !p.on("data-cache") {
+		return r
+	}
+	return r.WithContext(origin.WithLookups(r.Context(), dataFor{&l.data, l.now(), p.list("data-exclude")}))
+}
+
+// trimmed tells whether a path belongs to a feature that is switched off.
+func (l *Layer) trimmed(p policy, path string) bool {
+	return p.feature("feed") && strings.HasPrefix(path, "/feed")
+}
+
+// tidies are the kinds of records that a tidy can delete.
+var tidies = []string{origin.Revisions, origin.Drafts, origin.Spam, origin.Expired}
+
+// tidy deletes records whose tidy is on, but for the newest.
+func (l *Layer) tidy(p policy) {
+	for _, kind := range tidies {
+		if p.feature("tidy " + kind) {
+			l.origin.Tidy(kind, p.featureNumber("tidy keep"))
+		}
+	}
+}
