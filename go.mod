@@ -10,6 +10,7 @@ require (
 	github.com/andybalholm/cascadia v1.3.5
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/dunglas/httpsfv v1.1.2
+	github.com/evanphx/json-patch/v5 v5.9.11
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/go-rod/rod v0.116.2
 	github.com/goccy/go-yaml v1.19.2
@@ -27,6 +28,7 @@ require (
 	github.com/stretchr/testify v1.12.1
 	github.com/tdewolff/minify/v2 v2.24.25
 	github.com/tdewolff/parse/v2 v2.8.20
+	github.com/wI2L/jsondiff v0.7.1
 	golang.org/x/image v0.47.0
 	golang.org/x/net v0.61.0
 	golang.org/x/sync v0.25.0

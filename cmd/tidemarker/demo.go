@@ -33,7 +33,16 @@ type demo struct {
 	instances []*standin.Instance
 }
 
-const demoToken = "FERNHOLLOW_TOKEN"
+// demoSites are the invented sites, each with the variable of its token, its file and
+// its usual ports.
+var demoSites = []struct {
+	name, variable, token string
+	site                  func() standin.Site
+	ports                 map[string]string
+}{
+	{"fernhollow", "FERNHOLLOW_TOKEN", "fernhollow", standin.Fernhollow, map[string]string{"staging": "9101", "production": "9102"}},
+	{"quillet", "QUILLET_TOKEN", "quillet", standin.Quillet, map[string]string{"staging": "9111", "production": "9112"}},
+}
 
 func demoCommand(data *string) *cobra.Command {
 	var listen, folder, record string
@@ -43,8 +52,10 @@ func demoCommand(data *string) *cobra.Command {
 			if _, err := (&address{listen: listen}).url(); err != nil {
 				return err
 			}
-			if err := os.Setenv(demoToken, "fernhollow"); err != nil {
-				return err
+			for _, s := range demoSites {
+				if err := os.Setenv(s.variable, s.token); err != nil {
+					return err
+				}
 			}
 			a, err := open(cmd.Context(), *data)
 			if err != nil {
@@ -92,13 +103,10 @@ func (d *demo) run(ctx context.Context, listen, record string, write func([]byte
 	} else {
 		recorded = total > 0
 	}
-	for _, env := range []string{"staging", "production"} {
-		if err := d.start(env); err != nil {
+	for i := range demoSites {
+		if err := d.start(ctx, i); err != nil {
 			return err
 		}
-	}
-	if err := d.register(ctx); err != nil {
-		return err
 	}
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
@@ -109,7 +117,7 @@ func (d *demo) run(ctx context.Context, listen, record string, write func([]byte
 	err := d.app.serve(serving, listen, nil, false, func(url string) {
 		say("\nTide Marker   %s\n", url)
 		for _, i := range d.instances {
-			say("%-13s %s/\n", i.Environment, i.URL)
+			say("%-13s %s/ (%s)\n", i.Environment, i.URL, i.Site)
 		}
 		say("\nSign in as    one of these, with the password %q\n", demoPassword)
 		for _, p := range demoPeople {
@@ -159,24 +167,15 @@ func (d *demo) close() {
 	}
 }
 
-func (d *demo) keepFile(env string) string {
-	return filepath.Join(d.data, "fernhollow-"+env+".json")
+func (d *demo) keepFile(site, env string) string {
+	return filepath.Join(d.data, site+"-"+env+".json")
 }
 
-// start runs one environment, under its usual port when that is free.
-func (d *demo) start(env string) error {
-	port := map[string]string{"staging": "9101", "production": "9102"}[env]
-	inst, err := standin.StartFernhollow(standin.Options{Environment: env, Addr: freeUnlessGiven("127.0.0.1:"+port, false), Token: "fernhollow", Keep: d.keepFile(env)})
-	if err != nil {
-		return err
-	}
-	d.instances = append(d.instances, inst)
-	return nil
-}
-
-// register reads the site file with the addresses that the environments really have.
-func (d *demo) register(ctx context.Context) error {
-	raw, err := os.ReadFile(filepath.Join(d.folder, "fernhollow.yaml"))
+// start runs a site's environments, under their usual ports when those are free, and
+// registers the site with the addresses that they really have.
+func (d *demo) start(ctx context.Context, n int) error {
+	s := demoSites[n]
+	raw, err := os.ReadFile(filepath.Join(d.folder, s.name+".yaml"))
 	if err != nil {
 		return fmt.Errorf("read the demo's site file: %w. Run it from the project's folder, or name the folder with --folder", err)
 	}
@@ -184,9 +183,13 @@ func (d *demo) register(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for i, inst := range d.instances {
-		e := &doc.Environments[i]
-		e.URL, e.Connector.URL = inst.URL, inst.ConnectorURL()
+	for i, e := range doc.Environments {
+		inst, err := standin.Start(s.site(), standin.Options{Environment: e.Name, Addr: freeUnlessGiven("127.0.0.1:"+s.ports[e.Name], false), Token: s.token, Keep: d.keepFile(s.name, e.Name)})
+		if err != nil {
+			return err
+		}
+		d.instances = append(d.instances, inst)
+		doc.Environments[i].URL, doc.Environments[i].Connector.URL, doc.Environments[i].Hosts = inst.URL, inst.ConnectorURL(), []string{inst.OtherHost}
 	}
 	_, err = d.app.store.SaveSite(ctx, doc, d.app.who)
 	return err
@@ -214,21 +217,27 @@ func (d *demo) load(ctx context.Context) (bool, error) {
 	if err := d.app.store.Import(ctx, whole.Bytes()); err != nil {
 		return false, fmt.Errorf("the demo's record: %w", err)
 	}
-	sites, _, err := d.app.store.Sites(ctx, "", 1, 0)
+	sites, _, err := d.app.store.Sites(ctx, "", 10, 0)
 	if err != nil || len(sites) == 0 {
 		return false, err
 	}
-	envs, err := d.app.store.Environments(ctx, sites[0].ID)
-	if err != nil {
-		return false, err
-	}
-	for _, e := range envs {
-		v, err := d.app.store.Revision(ctx, e.SiteID, e.Fingerprint)
+	for _, s := range sites {
+		envs, err := d.app.store.Environments(ctx, s.ID)
 		if err != nil {
 			return false, err
 		}
-		if err := standin.KeepSettings(d.keepFile(e.Name), settings.Values(v)); err != nil {
-			return false, err
+		file, _, _ := strings.Cut(strings.ToLower(s.Name), " ")
+		for _, e := range envs {
+			v, err := d.app.store.Revision(ctx, e.SiteID, e.Fingerprint)
+			if errors.Is(err, store.ErrNotFound) {
+				continue // it was never read
+			}
+			if err != nil {
+				return false, err
+			}
+			if err := standin.KeepSettings(d.keepFile(file, e.Name), settings.Values(v)); err != nil {
+				return false, err
+			}
 		}
 	}
 	return true, nil

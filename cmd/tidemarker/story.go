@@ -50,22 +50,8 @@ func (s *story) tell(ctx context.Context) error {
 		return err
 	}
 	site := list.Sites[0].ID
-	var view struct {
-		Environments []struct {
-			ID int64 `json:"id"`
-		} `json:"environments"`
-	}
-	if err := s.maintainer.call(ctx, http.MethodGet, fmt.Sprintf("/sites/%d", site), nil, &view); err != nil {
-		return err
-	}
-	for _, e := range view.Environments {
-		var round struct {
-			ID int64 `json:"id"`
-		}
-		if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/environments/%d/marks", e.ID), map[string]any{}, &round); err != nil {
-			return err
-		}
-		if err := s.maintainer.await(ctx, round.ID); err != nil {
+	for _, l := range list.Sites {
+		if err := s.marks(ctx, l.ID); err != nil {
 			return err
 		}
 	}
@@ -83,6 +69,30 @@ func (s *story) tell(ctx context.Context) error {
 	} {
 		if err := s.change(ctx, site, step.title, step.reason, step.effect, step.edits, step.acts); err != nil {
 			return fmt.Errorf("%s: %w", step.title, err)
+		}
+	}
+	return nil
+}
+
+// marks takes a mark of each environment of a site.
+func (s *story) marks(ctx context.Context, site int64) error {
+	var view struct {
+		Environments []struct {
+			ID int64 `json:"id"`
+		} `json:"environments"`
+	}
+	if err := s.maintainer.call(ctx, http.MethodGet, fmt.Sprintf("/sites/%d", site), nil, &view); err != nil {
+		return err
+	}
+	for _, e := range view.Environments {
+		var round struct {
+			ID int64 `json:"id"`
+		}
+		if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/environments/%d/marks", e.ID), map[string]any{}, &round); err != nil {
+			return err
+		}
+		if err := s.maintainer.await(ctx, round.ID); err != nil {
+			return err
 		}
 	}
 	return nil

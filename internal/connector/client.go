@@ -62,22 +62,16 @@ type HostFacts struct {
 	RewriteRules    bool             `json:"rewriteRules"`
 	Gzip            bool             `json:"gzip"`
 	Brotli          bool             `json:"brotli"`
-	OtherOptimisers []OtherOptimiser `json:"otherOptimisers,omitempty"`
+	OtherOptimisers []settings.Optimiser `json:"otherOptimisers,omitempty"`
 }
 
-// OtherOptimiser is another tool on the site that does part of the same work.
-type OtherOptimiser struct {
-	Name string          `json:"name"`
-	Does []settings.Role `json:"does"`
-}
-
-// Abilities are the facts by the names that a setting's needs use.
-func (f HostFacts) Abilities() settings.Facts {
-	return settings.Facts{
+// Host is what the facts mean for settings, by the names that their needs use.
+func (f HostFacts) Host() settings.Host {
+	return settings.Host{Facts: settings.Facts{
 		"memoryStore": f.MemoryStore, "rewriteRules": f.RewriteRules, "gzip": f.Gzip, "brotli": f.Brotli,
 		"http2":     f.HTTPVersion == "2" || f.HTTPVersion == "3",
 		"notShared": f.Hosting == "virtual" || f.Hosting == "dedicated",
-	}
+	}, Others: f.OtherOptimisers}
 }
 
 // Has tells whether the connector offers a feature: purge, purge-urls, warm, status.

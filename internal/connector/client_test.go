@@ -36,7 +36,7 @@ func TestEveryCallOfTheProtocolAgainstTheStandIn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "Fernhollow", about.Site)
 	assert.True(t, about.Has("warm") && !about.Has("teleport"))
-	assert.True(t, about.Facts.Abilities()["notShared"])
+	assert.True(t, about.Facts.Host().Facts["notShared"])
 	cat, err := c.Catalogue(ctx)
 	require.NoError(t, err)
 	now, err := c.Settings(ctx)

@@ -38,6 +38,10 @@ type ChangeView struct {
 	Consequences  []settings.Consequence `json:"consequences"`
 	Refusals      []settings.Refusal     `json:"refusals"`
 	Choices       []release.Choice       `json:"choices"`
+	Lacking       map[string]string      `json:"lacking" doc:"Settings that the host cannot carry: why, and what would do instead; by key."`
+	Series        []settings.Step        `json:"series" doc:"How a change that piles up risk could be parted; empty when it does not."`
+	Follows       *ChangeRef             `json:"follows" doc:"The change before it in a series."`
+	EditedBy      string                 `json:"editedBy" doc:"Who edited it last; empty when only its maker did."`
 	Exclusions    []ExclusionView        `json:"exclusions"`
 	Rounds        []RoundSummary         `json:"rounds"`
 	Staging       string                 `json:"staging" doc:"Name of the environment it is tried on."`
@@ -50,6 +54,13 @@ type ChangeView struct {
 	UpdatedAt     time.Time              `json:"updatedAt"`
 	ProductionURL string                 `json:"productionUrl"`
 	StagingURL    string                 `json:"stagingUrl"`
+}
+
+// ChangeRef names a change.
+type ChangeRef struct {
+	ID    int64  `json:"id"`
+	Title string `json:"title"`
+	State string `json:"state"`
 }
 
 // DifferenceView is one setting that would change, and what that can break.
@@ -104,6 +115,7 @@ func (s *Server) changeOperations(api huma.API) {
 		{"promote-change", "promote", "Puts on production exactly what was checked, and checks it there", s.promoteChange},
 		{"roll-back-change", "rollback", "Puts the environments back to their marks, and proves it", s.rollBackChange},
 		{"rebase-change", "rebase", "Begins it again from what production has now, with the same edits", s.rebaseChange},
+		{"split-change", "split", "Parts it into an ordered series of changes, the least risky first", s.splitChange},
 		{"drop-change", "drop", "Gives it up", s.dropChange},
 		{"accept-change", "accept", "Takes production as it is although its check left something to judge", s.acceptChange},
 	} {
@@ -198,12 +210,20 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 		Differences: []DifferenceView{}, Consequences: []settings.Consequence{}, Refusals: []settings.Refusal{}, Choices: release.Next(situation),
 		Staging: staging.Name, Production: production.Name, StagingAt: staging.Fingerprint, ProductionAt: production.Fingerprint,
 		StagingURL: staging.URL, ProductionURL: production.URL,
+		Lacking: map[string]string{}, Series: []settings.Step{}, EditedBy: c.EditedBy,
 		CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt, Rounds: []RoundSummary{}}
 	v.Choices = permitted(v.Choices, callerOf(ctx).role)
 	target := base.With(c.Edits.V)
 	if cat := production.Catalogue.V; cat != nil {
 		v.Catalogue = *cat
 		v.describe(base, target, production)
+	}
+	if c.Follows != nil {
+		before, err := s.Store.Change(ctx, *c.Follows)
+		if err != nil {
+			return v, err
+		}
+		v.Follows = &ChangeRef{before.ID, before.Title, string(before.State)}
 	}
 	ex, err := s.Store.Exclusions(ctx, id)
 	if err != nil {
@@ -251,11 +271,15 @@ func byRisk(views []DifferenceView) []DifferenceView {
 func (v *ChangeView) describe(base, target settings.Values, production store.Environment) {
 	cat := v.Catalogue
 	v.Differences = differenceViews(cat, base, target)
-	facts := settings.Facts{}
+	host := settings.Host{}
 	if production.About.V != nil {
-		facts = production.About.V.Facts.Abilities()
+		host = production.About.V.Facts.Host()
 	}
-	if q := cat.Consequences(target, facts); q != nil {
+	v.Lacking = cat.Lacking(host)
+	if cat.Piled(v.Edits) {
+		v.Series = cat.Split(v.Edits)
+	}
+	if q := cat.Consequences(target, host); q != nil {
 		v.Consequences = q
 	}
 	if refused, ok := errors.AsType[settings.Refusals](cat.Validate(target)); ok {
@@ -292,13 +316,18 @@ func (s *Server) editChange(ctx context.Context, id int64, version int, w Change
 			return ChangeView{}, refusalsOf(refused)
 		}
 	}
-	c.Title, c.Reason, c.Effect, c.State, c.Edits.V = w.Title, w.Reason, w.Effect, to, edited(base, edits)
+	c.Title, c.Reason, c.Effect, c.State, c.Edits.V, c.EditedBy = w.Title, w.Reason, w.Effect, to, edited(base, edits), who(ctx)
 	ok, err := s.Store.EditChange(ctx, c, version)
 	if err != nil {
 		return ChangeView{}, err
 	}
 	if !ok {
-		return ChangeView{}, huma.Error409Conflict("Somebody else edited this change since you opened it. Nothing was saved; load it again to see both.")
+		theirs, err := s.Store.Change(ctx, id)
+		if err != nil {
+			return ChangeView{}, err
+		}
+		return ChangeView{}, huma.Error409Conflict(fmt.Sprintf("%s edited this change since you opened it. Nothing was saved; load it again to see both.", theirs.EditedBy),
+			&huma.ErrorDetail{Location: "body.version", Message: "It is another by now.", Value: theirs.Version})
 	}
 	if err := s.Store.Tell(ctx, store.Notice{Site: c.SiteID, Change: id}); err != nil {
 		return ChangeView{}, err
@@ -465,6 +494,26 @@ func (s *Server) rebaseChange(ctx context.Context, situation release.Situation, 
 		return huma.Error409Conflict("Somebody else edited this change just now. Look at it again.")
 	}
 	return s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &c.ID, Kind: "change", Who: who(ctx), Text: "Began the change “" + c.Title + "” again from what production has now."})
+}
+
+// splitChange keeps the first step and makes a change of each of the others, every one
+// after the one before it.
+func (s *Server) splitChange(ctx context.Context, situation release.Situation, c store.Change) error {
+	if _, err := release.Apply(situation, release.Edit); err != nil {
+		return conflict(err)
+	}
+	_, production, err := s.ends(ctx, c.SiteID)
+	if err != nil {
+		return err
+	}
+	if production.Catalogue.V == nil || !production.Catalogue.V.Piled(c.Edits.V) {
+		return huma.Error409Conflict("There is nothing to part: at most one thing that is risky is changed.")
+	}
+	steps := production.Catalogue.V.Split(c.Edits.V)
+	if err := s.Store.SplitChange(ctx, c, steps, who(ctx)); err != nil {
+		return err
+	}
+	return s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &c.ID, Kind: "change", Who: who(ctx), Text: fmt.Sprintf("Parted the change “%s” into %d.", c.Title, len(steps))})
 }
 
 // edited keeps of edits what differs from a base: an edit to what is there is none.

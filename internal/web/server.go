@@ -50,6 +50,7 @@ func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
 	r.Get("/api/v1/findings/{id}/difference.png", signedIn(s.differencePicture))
 	r.Get("/api/contract/connector-v1.openapi.yaml", serveBytes("application/yaml", contract.ConnectorYAML))
 	r.Get("/api/contract/site-file.schema.json", serveBytes("application/schema+json", contract.SiteFileSchema))
+	r.Get("/api/contract/carry-over.schema.json", serveBytes("application/schema+json", contract.CarryOverSchema))
 	r.Get("/api/contract/report.schema.json", serveBytes("application/schema+json", contract.ReportSchema))
 	r.NotFound(s.unknownOrInterface(files))
 	return http.NewCrossOriginProtection().Handler(r)
@@ -71,6 +72,8 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.siteOperations(v1)
 	s.environmentOperations(v1)
 	s.driftOperations(v1)
+	s.bundleOperations(v1)
+	s.carryOperations(v1)
 	s.changeOperations(v1)
 	s.roundOperations(v1)
 	if err := everythingGuarded(api); err != nil {

@@ -119,7 +119,10 @@ var needs = map[string]people.Ability{
 	"list-sites": people.See, "get-site": people.See, "get-history": people.See, "list-exclusions": people.See, "get-change": people.See,
 	"get-round": people.See, "get-report": people.See, "list-looks": people.See, "get-proof": people.See,
 	"import-site": people.Work, "read-environment": people.Work, "take-mark": people.Work, "try-on-environment": people.Work, "check-environment": people.Work, "roll-back-environment": people.Work,
-	"begin-change": people.Work, "edit-change": people.Work, "try-change": people.Work, "roll-back-change": people.Work, "drop-change": people.Work, "rebase-change": people.Work, "adopt-drift": people.Work, "put-back-drift": people.Work,
+	"begin-change": people.Work, "edit-change": people.Work, "try-change": people.Work, "roll-back-change": people.Work, "drop-change": people.Work, "rebase-change": people.Work, "split-change": people.Work,
+	"list-settings": people.See, "list-bundles": people.See, "make-bundle": people.Work, "remove-bundle": people.Work, "preview-bundle": people.See, "apply-bundle": people.Work,
+	"carry-over": people.See, "fit-carried": people.See, "begin-from-carried": people.Work,
+	"adopt-drift": people.Work, "put-back-drift": people.Work,
 	"leave-alone": people.Work, "accept-finding": people.Work, "stop-round": people.Work,
 	"promote-change": people.Decide, "accept-change": people.Decide,
 }

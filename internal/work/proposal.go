@@ -55,7 +55,7 @@ func (w *Runner) Propose(ctx context.Context, envID int64, edits settings.Values
 
 // obstacles are what newly stands in the way of a set of values, in words.
 func obstacles(env store.Environment, before, target settings.Values) string {
-	host := env.About.V.Facts.Abilities()
+	host := env.About.V.Facts.Host()
 	already := map[string]bool{}
 	for _, q := range env.Catalogue.V.Consequences(before, host) {
 		already[q.Text] = true

@@ -38,6 +38,15 @@ func SituationOf(ctx context.Context, st *store.Store, changeID int64) (release.
 	if cat := production.Catalogue.V; cat != nil {
 		s.Blocked, s.Irreversible = blocked(*cat, production, target)
 	}
+	if c.Follows != nil {
+		before, err := st.Change(ctx, *c.Follows)
+		if err != nil {
+			return s, c, err
+		}
+		if before.State != release.Marked && before.State != release.Dropped {
+			s.Follows = fmt.Sprintf("It comes after “%s”, which is %s. Promote that first, or give it up.", before.Title, before.State)
+		}
+	}
 	drifts, err := st.OpenDrifts(ctx, c.SiteID)
 	if err != nil {
 		return s, c, err
@@ -82,14 +91,14 @@ func SituationOf(ctx context.Context, st *store.Store, changeID int64) (release.
 }
 
 func blocked(cat settings.Catalogue, env store.Environment, v settings.Values) (why []string, irreversible bool) {
-	facts := settings.Facts{}
+	host := settings.Host{}
 	if env.About.V != nil {
-		facts = env.About.V.Facts.Abilities()
+		host = env.About.V.Facts.Host()
 	}
 	if err := cat.Validate(v); err != nil {
 		why = append(why, err.Error()+".")
 	}
-	for _, q := range cat.Consequences(v, facts) {
+	for _, q := range cat.Consequences(v, host) {
 		if q.Blocks {
 			why = append(why, q.Text)
 		}

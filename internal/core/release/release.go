@@ -67,6 +67,7 @@ type Situation struct {
 	Busy              string // what is under way on its environments, "" when nothing is
 	Irreversible      bool   // the change deletes data
 	StagingDrift      string // what was changed outside on staging and is not settled, in words; "" when nothing is
+	Follows           string // the change before it in a series that is not on production yet, in words; "" when none is
 	ProductionDrift   string // the same of production
 }
 
@@ -237,6 +238,8 @@ func mayTry(s Situation) string {
 		return s.Busy
 	case s.StagingDrift != "":
 		return s.StagingDrift
+	case s.Follows != "":
+		return s.Follows
 	case s.Edits == 0:
 		return "Nothing differs from production yet. Change a setting first."
 	case len(s.Blocked) > 0:

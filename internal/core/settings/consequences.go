@@ -5,10 +5,6 @@ import (
 	"slices"
 )
 
-// Facts is what a host offers, by the names that a setting's needs use:
-// memoryStore, rewriteRules, gzip, brotli, http2, notShared.
-type Facts map[string]bool
-
 // ConsequenceKind says what follows from a set of values.
 type ConsequenceKind string
 
@@ -17,15 +13,16 @@ const (
 	Requires     ConsequenceKind = "requires"     // another setting must have a value it does not have
 	Conflicts    ConsequenceKind = "conflicts"    // another setting has a value that it must not have
 	Needs        ConsequenceKind = "needs"        // the host cannot do what is asked
+	Collides     ConsequenceKind = "collides"     // another tool on the site does the same work, or works on the same thing
 	Irreversible ConsequenceKind = "irreversible" // deletes data that no rollback brings back
 )
 
 // Consequence is one thing that stands in the way of a set of values, with the edit
 // that would mend it where one is known.
 type Consequence struct {
-	Kind   ConsequenceKind `json:"kind" enum:"requires,conflicts,needs,irreversible"`
+	Kind   ConsequenceKind `json:"kind" enum:"requires,conflicts,needs,collides,irreversible"`
 	Key    string          `json:"key" doc:"The setting that asks for it."`
-	Other  string          `json:"other,omitempty" doc:"The setting, or the host ability, it is about."`
+	Other  string          `json:"other,omitempty" doc:"The setting, the host ability or the other tool it is about."`
 	Text   string          `json:"text"`
 	Mend   *Edit           `json:"mend,omitempty" doc:"One edit that resolves it."`
 	Blocks bool            `json:"blocks" doc:"The values cannot be applied while this stands."`
@@ -40,7 +37,7 @@ type Edit struct {
 // Consequences lists what a full set of values needs and collides with on a host.
 // A setting that is switched off (false, or its default where it is no switch) asks
 // for nothing. The values must be valid; unknown keys are passed over.
-func (c Catalogue) Consequences(v Values, host Facts) []Consequence {
+func (c Catalogue) Consequences(v Values, host Host) []Consequence {
 	var out []Consequence
 	for _, d := range c.Settings {
 		value, there := v[d.Key]
@@ -49,12 +46,13 @@ func (c Catalogue) Consequences(v Values, host Facts) []Consequence {
 		}
 		out = append(out, c.conditionsOf(d, v)...)
 		for _, need := range needsOf(d, value) {
-			if !host[need] {
+			if !host.Facts[need] {
 				out = append(out, Consequence{Kind: Needs, Key: d.Key, Other: need, Blocks: true,
-					Text: fmt.Sprintf("%s needs %s, which this host does not have.", d.Title, Ability(need)),
+					Text: fmt.Sprintf("%s needs %s, which this host does not have. %s", d.Title, Ability(need), c.instead(d, need, host)),
 					Mend: &Edit{d.Key, off(d)}})
 			}
 		}
+		out = append(out, host.collisions(d)...)
 		if d.Irreversible {
 			out = append(out, Consequence{Kind: Irreversible, Key: d.Key,
 				Text: fmt.Sprintf("%s deletes data that no rollback brings back. It never rides along in a promotion.", d.Title)})

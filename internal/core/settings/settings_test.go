@@ -62,7 +62,7 @@ func limit(n int64) *int64 { return &n }
 func catalogue() Catalogue {
 	return Catalogue{Settings: []Definition{
 		{Key: "a.hold", Title: "Hold", Type: Switch, Default: true, Role: "page-cache"},
-		{Key: "a.store", Title: "Store", Type: Choice, Choices: []Option{{Value: "disk"}, {Value: "memory", Needs: []string{"memoryStore"}}}, Default: "disk", Role: "page-cache-store"},
+		{Key: "a.store", Title: "Store", Type: Choice, Choices: []Option{{Value: "disk", Title: "On disk"}, {Value: "memory", Needs: []string{"memoryStore"}}}, Default: "disk", Role: "page-cache-store"},
 		{Key: "a.life", Title: "Life", Type: Seconds, Min: limit(60), Max: limit(3600), Default: float64(600), Role: "page-cache-ttl"},
 		{Key: "a.never", Title: "Never", Type: Patterns, Default: []any{}, Role: "path-exclude"},
 		{Key: "a.note", Title: "Note", Type: Text, Default: "", Role: "other"},
@@ -109,18 +109,18 @@ func TestConsequencesSayWhatIsNeededAndMendIt(t *testing.T) {
 	c := catalogue()
 	v := c.Defaults().With(Values{"a.hold": false, "b.delay": true, "b.defer": true, "a.store": "memory", "c.tidy": true})
 	got := map[ConsequenceKind]Consequence{}
-	for _, q := range c.Consequences(v, Facts{}) {
+	for _, q := range c.Consequences(v, Host{}) {
 		got[q.Kind] = q
 	}
 	assert.Equal(t, "Delay works only when Hold is on: it is done when a page is held", got[Requires].Text)
 	assert.Equal(t, &Edit{"a.hold", true}, got[Requires].Mend)
 	assert.Equal(t, "Delay collides with Defer being on.", got[Conflicts].Text)
 	assert.Equal(t, &Edit{"b.defer", false}, got[Conflicts].Mend)
-	assert.Equal(t, "Store needs a memory store, which this host does not have.", got[Needs].Text)
+	assert.Equal(t, "Store needs a memory store, which this host does not have. “On disk” works here.", got[Needs].Text)
 	assert.False(t, got[Irreversible].Blocks)
 	mended := v.With(Values{"a.hold": true, "b.defer": false, "a.store": "disk", "c.tidy": false})
-	assert.Empty(t, c.Consequences(mended, Facts{}))
-	assert.Empty(t, c.Consequences(c.Defaults().With(Values{"a.store": "memory"}), Facts{"memoryStore": true}))
+	assert.Empty(t, c.Consequences(mended, Host{}))
+	assert.Empty(t, c.Consequences(c.Defaults().With(Values{"a.store": "memory"}), Host{Facts: Facts{"memoryStore": true}}))
 }
 
 func TestDiffListsExactlyWhatDiffers(t *testing.T) {
@@ -192,4 +192,41 @@ func TestShownReadsAsAPersonWould(t *testing.T) {
 	raw, err := json.Marshal(Difference{Key: "a", From: nil, To: 3})
 	require.NoError(t, err)
 	assert.JSONEq(t, `{"key":"a","from":null,"to":3}`, string(raw))
+}
+
+func TestAnotherToolThatDoesTheSameWorkBlocksAndOneNearItWarns(t *testing.T) {
+	c := catalogue()
+	v := c.Defaults().With(Values{"b.delay": true, "b.defer": true})
+	host := Host{Others: []Optimiser{{Name: "Theme", Does: []Role{"js-defer"}}}}
+	var blocks, warns []Consequence
+	for _, q := range c.Consequences(v, host) {
+		if q.Kind == Collides && q.Blocks {
+			blocks = append(blocks, q)
+		} else if q.Kind == Collides {
+			warns = append(warns, q)
+		}
+	}
+	require.Len(t, blocks, 1)
+	assert.Equal(t, "b.defer", blocks[0].Key)
+	assert.Contains(t, blocks[0].Text, "“Theme” on this site does the same work already")
+	assert.Equal(t, &Edit{"b.defer", false}, blocks[0].Mend)
+	require.Len(t, warns, 1)
+	assert.Equal(t, "b.delay", warns[0].Key)
+	for _, q := range c.Consequences(c.Defaults(), host) {
+		assert.NotEqual(t, Collides, q.Kind, "what is off collides with nothing: %s", q.Text)
+	}
+}
+
+func TestWhatTheHostCannotCarrySaysWhatWouldDo(t *testing.T) {
+	c := Catalogue{Settings: []Definition{
+		{Key: "keep", Title: "Keep", Type: Switch, Default: false, Role: "browser-cache", Needs: []string{"rewriteRules"}},
+		{Key: "sharp", Title: "Sharp", Type: Switch, Default: false, Role: "css-drop-unused", Needs: []string{"notShared"}},
+		{Key: "tight", Title: "Tight styles", Type: Switch, Default: false, Role: "css-minify"},
+	}}
+	got := c.Lacking(Host{Facts: Facts{}})
+	assert.Contains(t, got["keep"], "rewrite rules")
+	assert.Contains(t, got["keep"], "in the server's own configuration")
+	assert.Contains(t, got["sharp"], "“Tight styles” works here")
+	assert.NotContains(t, got, "tight")
+	assert.Empty(t, c.Lacking(Host{Facts: Facts{"rewriteRules": true, "notShared": true}}))
 }

@@ -156,8 +156,9 @@ func (s *Shop) render(w http.ResponseWriter, r *http.Request, name, title string
 }
 
 func (s *Shop) answer(w http.ResponseWriter, r *http.Request, status int, name, title string, data any) {
-	n := <-s.quote
-	s.quote <- n + 1
+	// Never the same twice in a row, and in no order that the number of pages could fit.
+	n := <-s.quote + 1 + rand.IntN(len(quotations)-1)
+	s.quote <- n
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	who, _ := s.members.Of(r)
 	p := page{Title: title, Path: r.URL.Path, Quote: quotations[n%len(quotations)], Made: s.now().UTC().Format("15:04:05.000"), Who: who.Full,

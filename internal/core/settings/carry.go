@@ -1,0 +1,133 @@
+package settings
+
+import (
+	"encoding/json"
+	"fmt"
+)
+
+// Carried is a revision on its way to another site: what each setting means, and its
+// value, with what was left alone and why.
+type Carried struct {
+	Format      string             `json:"format"` // CarriedFormat
+	Site        string             `json:"site"`
+	Software    string             `json:"software,omitempty"`
+	Fingerprint string             `json:"fingerprint"`
+	Settings    []CarriedSetting   `json:"settings"`
+	Exclusions  []CarriedExclusion `json:"exclusions"`
+}
+
+// CarriedFormat names the form of the document; docs/contract/carry-over.schema.json
+// is its schema.
+const CarriedFormat = "tide-marker-carry-over-1"
+
+// CarriedSetting is one value and what it means.
+type CarriedSetting struct {
+	Key   string `json:"key"`
+	Title string `json:"title"`
+	Role  Role   `json:"role"`
+	Type  Type   `json:"type" enum:"switch,whole,seconds,choice,patterns,text"`
+	Value any    `json:"value"`
+}
+
+// CarriedExclusion is one thing left alone.
+type CarriedExclusion struct {
+	Role    Role   `json:"role"`
+	Pattern string `json:"pattern"`
+	Reason  string `json:"reason"`
+}
+
+// Carry makes a document of a revision.
+func Carry(site, software string, c Catalogue, v Values, left []CarriedExclusion) (Carried, error) {
+	fp, err := v.Fingerprint()
+	if err != nil {
+		return Carried{}, err
+	}
+	out := Carried{Format: CarriedFormat, Site: site, Software: software, Fingerprint: fp, Settings: []CarriedSetting{}, Exclusions: left}
+	if out.Exclusions == nil {
+		out.Exclusions = []CarriedExclusion{}
+	}
+	for _, d := range c.Settings {
+		if value, there := v[d.Key]; there {
+			out.Settings = append(out.Settings, CarriedSetting{d.Key, d.Title, d.Role, d.Type, value})
+		}
+	}
+	return out, nil
+}
+
+// ParseCarried reads such a document.
+func ParseCarried(raw []byte) (Carried, error) {
+	var c Carried
+	if err := json.Unmarshal(raw, &c); err != nil {
+		return c, fmt.Errorf("this is not a carry-over document: %w", err)
+	}
+	if c.Format != CarriedFormat {
+		return c, fmt.Errorf("this is not a carry-over document: its format is %q, not %q", c.Format, CarriedFormat)
+	}
+	return c, nil
+}
+
+// Mapped is a setting of one site and its counterpart on another.
+type Mapped struct {
+	From    CarriedSetting `json:"from"`
+	Key     string         `json:"key"`
+	Title   string         `json:"title"`
+	Now     any            `json:"now"`
+	Value   any            `json:"value"`
+	Confirm bool           `json:"confirm" doc:"It names addresses, cookies or scripts of the other site; somebody has to say that they are right here."`
+}
+
+// Fit is what a carried revision means on another site.
+type Fit struct {
+	Mapped  []Mapped `json:"mapped" doc:"Only what would change something."`
+	Same    int      `json:"same" doc:"How many settings have the value already."`
+	Without []Unmet  `json:"without" doc:"What has no counterpart, or does not fit."`
+}
+
+// Fit maps a carried revision by role. Where several settings share a role, and where
+// what they hold is of the other site's own, nothing is guessed.
+func (c Catalogue) Fit(from Carried, now Values, h Host) Fit {
+	out := Fit{Mapped: []Mapped{}, Without: []Unmet{}}
+	miss := func(s CarriedSetting, why string) {
+		out.Without = append(out.Without, Unmet{s.Role, fmt.Sprintf("%s (%s): %s", s.Title, s.Key, why)})
+	}
+	shared := map[Role]int{}
+	for _, s := range from.Settings {
+		shared[s.Role]++
+	}
+	for _, s := range from.Settings {
+		defs := c.WithRole(s.Role)
+		switch {
+		case s.Role == "tidy" || s.Role == "other":
+			miss(s, "it is not carried over.")
+			continue
+		case len(defs) == 0:
+			miss(s, "this site has no setting for it.")
+			continue
+		case len(defs) > 1 || shared[s.Role] > 1:
+			miss(s, "several settings share its meaning; set it by hand.")
+			continue
+		}
+		d := defs[0]
+		value, why := d.fitting(s.Value, h)
+		if why == "" && d.Type == Choice && d.Type != s.Type {
+			why = "its values have other names here."
+		}
+		if why == "" {
+			for _, need := range needsOf(d, value) {
+				if d.Active(value) && !h.Facts[need] {
+					why = fmt.Sprintf("it needs %s, which this host does not have. %s", Ability(need), c.instead(d, need, h))
+				}
+			}
+		}
+		if why != "" {
+			miss(s, why)
+			continue
+		}
+		if Equal(now[d.Key], value) {
+			out.Same++
+			continue
+		}
+		out.Mapped = append(out.Mapped, Mapped{s, d.Key, d.Title, now[d.Key], value, d.Type == Patterns || d.Type == Text})
+	}
+	return out
+}

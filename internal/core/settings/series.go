@@ -1,0 +1,123 @@
+package settings
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// companions are roles that mean something only beside another: who is left alone by
+// what, for how long, from where on. They go where that one goes.
+var companions = map[Role]Role{
+	"page-cache-ttl": "page-cache", "page-cache-store": "page-cache", "path-exclude": "page-cache", "cookie-exclude": "page-cache", "agent-exclude": "page-cache",
+	"query-ignore": "page-cache", "query-vary": "page-cache", "always-refresh": "page-cache",
+	"role-exclude": "page-cache-logged-in", "warm-interval": "warm", "browser-cache-ttl": "browser-cache",
+	"css-keep": "css-drop-unused", "css-exclude": "css-combine", "js-exclude-minify": "js-minify", "js-exclude-combine": "js-combine",
+	"js-exclude-defer": "js-defer", "js-exclude-delay": "js-delay", "lazy-skip-first": "lazy-images", "lazy-exclude": "lazy-images",
+	"dimensions-exclude": "add-dimensions", "font-swap": "font-self-host", "font-preload": "font-self-host",
+	"prefetch-exclude": "prefetch-links", "asset-host-exclude": "asset-host", "data-exclude": "data-cache",
+}
+
+// Step is one part of a change that can be tried and promoted by itself, after those
+// before it.
+type Step struct {
+	Title string `json:"title"`
+	Edits Values `json:"edits"`
+	Risk  int    `json:"risk"`
+}
+
+// risky is the risk from which on a setting is better changed by itself.
+const risky = 2
+
+// Piled tells whether edits change so much at once that, when something breaks, it is
+// hard to say what did: two or more settings of risk 2 or 3 that are better tried
+// apart.
+func (c Catalogue) Piled(edits Values) bool {
+	n := 0
+	for key := range edits {
+		if d, known := c.Find(key); known && d.Risk >= risky && companions[d.Role] == "" {
+			n++
+		}
+	}
+	return n >= 2 && len(c.Split(edits)) > 1
+}
+
+// Split parts edits into an ordered series: what can hardly break anything first and
+// together, then the others one by one, the least risky first. What requires or
+// collides with each other, and what is left alone by a setting, stays together, so
+// that every step can stand on those before it.
+func (c Catalogue) Split(edits Values) []Step {
+	group := map[string]string{}
+	var find func(string) string
+	find = func(k string) string {
+		if group[k] != k {
+			group[k] = find(group[k])
+		}
+		return group[k]
+	}
+	var keys []string
+	for _, d := range c.Settings {
+		if _, edited := edits[d.Key]; edited {
+			keys = append(keys, d.Key)
+			group[d.Key] = d.Key
+		}
+	}
+	join := func(a, b string) {
+		if group[a] != "" && group[b] != "" {
+			group[find(a)] = find(b)
+		}
+	}
+	for _, k := range keys {
+		d, _ := c.Find(k)
+		for _, cond := range slices.Concat(d.Requires, d.Conflicts) {
+			join(k, cond.Key)
+		}
+		if lead := companions[d.Role]; lead != "" {
+			for _, other := range c.WithRole(lead) {
+				join(k, other.Key)
+			}
+		}
+	}
+	var order []string
+	parts := map[string]*Step{}
+	names := map[string][]string{}
+	for _, k := range keys {
+		d, _ := c.Find(k)
+		root := find(k)
+		if parts[root] == nil {
+			parts[root] = &Step{Edits: Values{}}
+			order = append(order, root)
+		}
+		p := parts[root]
+		p.Edits[k] = edits[k]
+		p.Risk = max(p.Risk, d.Risk)
+		if companions[d.Role] == "" || len(names[root]) == 0 {
+			names[root] = append(names[root], d.Title)
+		}
+	}
+	safe := Step{Edits: Values{}}
+	var safeNames []string
+	var rest []Step
+	for _, root := range order {
+		p := parts[root]
+		p.Title = strings.Join(names[root], ", ")
+		if p.Risk >= risky {
+			rest = append(rest, *p)
+			continue
+		}
+		safe.Risk = max(safe.Risk, p.Risk)
+		safeNames = append(safeNames, names[root]...)
+		for k, v := range p.Edits {
+			safe.Edits[k] = v
+		}
+	}
+	slices.SortStableFunc(rest, func(a, b Step) int { return a.Risk - b.Risk })
+	if len(safe.Edits) == 0 {
+		return rest
+	}
+	safe.Title = strings.Join(safeNames, ", ")
+	if len(safeNames) > 3 {
+		safe.Title = fmt.Sprintf("%s and %d more of little risk", safeNames[0], len(safeNames)-1)
+	}
+	return append([]Step{safe}, rest...)
+}
