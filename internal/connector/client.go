@@ -56,12 +56,12 @@ type About struct {
 
 // HostFacts is what the host offers.
 type HostFacts struct {
-	Hosting         string           `json:"hosting,omitempty"`
-	HTTPVersion     string           `json:"httpVersion,omitempty"`
-	MemoryStore     bool             `json:"memoryStore"`
-	RewriteRules    bool             `json:"rewriteRules"`
-	Gzip            bool             `json:"gzip"`
-	Brotli          bool             `json:"brotli"`
+	Hosting         string               `json:"hosting,omitempty"`
+	HTTPVersion     string               `json:"httpVersion,omitempty"`
+	MemoryStore     bool                 `json:"memoryStore"`
+	RewriteRules    bool                 `json:"rewriteRules"`
+	Gzip            bool                 `json:"gzip"`
+	Brotli          bool                 `json:"brotli"`
 	OtherOptimisers []settings.Optimiser `json:"otherOptimisers,omitempty"`
 }
 

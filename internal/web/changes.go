@@ -40,6 +40,8 @@ type ChangeView struct {
 	Choices       []release.Choice       `json:"choices"`
 	Lacking       map[string]string      `json:"lacking" doc:"Settings that the host cannot carry: why, and what would do instead; by key."`
 	Series        []settings.Step        `json:"series" doc:"How a change that piles up risk could be parted; empty when it does not."`
+	Bundle        string                 `json:"bundle" doc:"The boldest shipped bundle whose every wish is met; empty when none is."`
+	StepDown      string                 `json:"stepDown" doc:"The bundle one step more cautious; empty when there is none."`
 	Follows       *ChangeRef             `json:"follows" doc:"The change before it in a series."`
 	EditedBy      string                 `json:"editedBy" doc:"Who edited it last; empty when only its maker did."`
 	Exclusions    []ExclusionView        `json:"exclusions"`
@@ -276,6 +278,14 @@ func (v *ChangeView) describe(base, target settings.Values, production store.Env
 		host = production.About.V.Facts.Host()
 	}
 	v.Lacking = cat.Lacking(host)
+	for i := len(settings.Bundles) - 1; i >= 0 && v.Bundle == ""; i-- {
+		if edits, _ := settings.Bundles[i].Edits(cat, target, host); len(edits) == 0 {
+			v.Bundle = settings.Bundles[i].Name
+			if i > 0 {
+				v.StepDown = settings.Bundles[i-1].Name
+			}
+		}
+	}
 	if cat.Piled(v.Edits) {
 		v.Series = cat.Split(v.Edits)
 	}

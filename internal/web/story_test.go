@@ -44,14 +44,19 @@ type desk struct {
 
 func newDesk(t *testing.T) *desk {
 	t.Helper()
-	st, _ := testdb.New(t)
-	d := &desk{T: t, store: st}
-	doc := site.Site{Name: "Fernhollow",
+	return deskOf(t, standin.Fernhollow(), site.Site{Name: "Fernhollow",
 		Pages: []site.Page{{Path: "/contact", Class: "form", Personas: []string{site.Visitor}, Devices: []string{site.Desktop, site.Phone}}},
 		Journeys: []journey.Journey{{Name: "the phone menu opens", Persona: site.Visitor, Devices: []string{site.Phone}, Steps: []journey.Step{
-			{Go: "/contact"}, {Click: &journey.Target{Role: "button", Name: "Menu"}}, {Expect: &journey.Expect{Visible: &journey.Target{Role: "link", Name: "Library"}}}}}}}
+			{Go: "/contact"}, {Click: &journey.Target{Role: "button", Name: "Menu"}}, {Expect: &journey.Expect{Visible: &journey.Target{Role: "link", Name: "Library"}}}}}}})
+}
+
+// deskOf is the application with an invented site.
+func deskOf(t *testing.T, s standin.Site, doc site.Site) *desk {
+	t.Helper()
+	st, _ := testdb.New(t)
+	d := &desk{T: t, store: st}
 	for _, env := range []string{"staging", "production"} {
-		inst, err := standin.StartFernhollow(standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret"})
+		inst, err := standin.Start(s, standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret"})
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = inst.Close() })
 		doc.Environments = append(doc.Environments, site.Environment{Name: env, URL: inst.URL, Hosts: []string{inst.OtherHost}, Connector: &site.Connector{Kind: "http", URL: inst.ConnectorURL(), Token: "secret"}})

@@ -8,7 +8,7 @@ export class Problem extends Error {
   constructor(
     readonly status: number,
     message: string,
-    readonly details: { message?: string; location?: string }[] = [],
+    readonly details: { message?: string; location?: string; value?: unknown }[] = [],
   ) {
     super(message);
   }

@@ -60,7 +60,74 @@ export function useProof(finding: MaybeRefOrGetter<number | undefined>) {
   });
 }
 
-export type ChangeAct = "try" | "promote" | "rollback" | "rebase" | "drop" | "accept";
+export function useSettings(id: Id) {
+  return useQuery({
+    queryKey: ["settings", id],
+    queryFn: () => body(api.GET("/api/v1/sites/{id}/settings", { params: { path: { id: toValue(id) } } })),
+  });
+}
+
+export function useBundles() {
+  return useQuery({ queryKey: ["bundles"], queryFn: () => body(api.GET("/api/v1/bundles")) });
+}
+
+/** What a bundle would make of a change. */
+export function usePreview(change: Id, name: MaybeRefOrGetter<string>) {
+  return useQuery({
+    queryKey: ["change", change, "bundle", name],
+    queryFn: () =>
+      body(
+        api.GET("/api/v1/changes/{id}/bundle", {
+          params: { path: { id: toValue(change) }, query: { name: toValue(name) } },
+        }),
+      ),
+    enabled: () => toValue(name) !== "",
+  });
+}
+
+/** What is done with bundles and carried revisions. */
+export function useBundleActs() {
+  const client = useQueryClient();
+  const again = () => client.invalidateQueries();
+  return {
+    apply: useMutation({
+      mutationFn: (v: { change: number; name: string; version: number }) =>
+        body(
+          api.POST("/api/v1/changes/{id}/bundle", {
+            params: { path: { id: v.change } },
+            body: { name: v.name, version: v.version },
+          }),
+        ),
+      onSuccess: again,
+    }),
+    make: useMutation({
+      mutationFn: (v: { name: string; summary: string; environment: number; fingerprint: string }) =>
+        body(api.POST("/api/v1/bundles", { body: v })),
+      onSuccess: again,
+    }),
+    fit: useMutation({
+      mutationFn: (v: { site: number; document: string }) =>
+        body(
+          api.POST("/api/v1/sites/{id}/carried/fit", {
+            params: { path: { id: v.site } },
+            body: { document: v.document },
+          }),
+        ),
+    }),
+    take: useMutation({
+      mutationFn: (v: { site: number; document: string; title: string; take: string[] }) =>
+        body(
+          api.POST("/api/v1/sites/{id}/carried", {
+            params: { path: { id: v.site } },
+            body: { document: v.document, title: v.title, take: v.take },
+          }),
+        ),
+      onSuccess: again,
+    }),
+  };
+}
+
+export type ChangeAct = "try" | "promote" | "rollback" | "rebase" | "split" | "drop" | "accept";
 
 /** Everything a person can do, each reading again what it changed. */
 export function useActs() {

@@ -4,6 +4,41 @@
  */
 
 export interface paths {
+    "/api/v1/bundles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Named sets of values, from cautious to bold, then the team's own */
+        get: operations["list-bundles"];
+        put?: never;
+        /** Makes a bundle of a revision */
+        post: operations["make-bundle"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bundles/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes one of the team's own bundles */
+        delete: operations["remove-bundle"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes/{id}": {
         parameters: {
             query?: never;
@@ -39,6 +74,24 @@ export interface paths {
          * @description 409 with the reason when it is not allowed now.
          */
         post: operations["accept-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/changes/{id}/bundle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a bundle would make of a change */
+        get: operations["preview-bundle"];
+        put?: never;
+        /** Puts a bundle's values into a change */
+        post: operations["apply-bundle"];
         delete?: never;
         options?: never;
         head?: never;
@@ -136,6 +189,26 @@ export interface paths {
          * @description 409 with the reason when it is not allowed now.
          */
         post: operations["roll-back-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/changes/{id}/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Parts it into an ordered series of changes, the least risky first
+         * @description 409 with the reason when it is not allowed now.
+         */
+        post: operations["split-change"];
         delete?: never;
         options?: never;
         head?: never;
@@ -244,6 +317,26 @@ export interface paths {
         put?: never;
         /** Reads the settings in force anew */
         post: operations["read-environment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/environments/{id}/revisions/{fingerprint}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A revision with what it leaves alone, to be carried to another site
+         * @description Its schema is at /api/contract/carry-over.schema.json.
+         */
+        get: operations["carry-over"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -589,6 +682,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/carried": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins a change with what somebody takes of a carried revision */
+        post: operations["begin-from-carried"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/carried/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a carried revision means on this site; nothing is changed */
+        post: operations["fit-carried"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/changes": {
         parameters: {
             query?: never;
@@ -632,6 +759,23 @@ export interface paths {
         };
         /** What happened, the latest first */
         get: operations["get-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The catalogue, with what each environment has and what its marks had */
+        get: operations["list-settings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -719,6 +863,43 @@ export interface components {
             state: "intended" | "applied" | "not applied";
             who: string;
         };
+        "Apply-bundleRequest": {
+            name: string;
+            /** Format: int64 */
+            version: number;
+        };
+        "Begin-from-carriedRequest": {
+            document: string;
+            /** @description Keys of this site, as the fit names them. */
+            take: string[];
+            title: string;
+        };
+        BundlePreview: {
+            /** @description What the bundle changes of what the change would put in force. */
+            differences: components["schemas"]["DifferenceView"][];
+            /** @description All edits of the change, with the bundle's. */
+            edits: {
+                [key: string]: unknown;
+            };
+            name: string;
+            unmet: components["schemas"]["Unmet"][];
+        };
+        BundleView: {
+            /**
+             * Format: int64
+             * @description From 1, cautious; 0 for a team's own.
+             */
+            boldness: number;
+            /**
+             * Format: int64
+             * @description 0 for those that ship with the product.
+             */
+            id: number;
+            madeBy: string;
+            name: string;
+            summary: string;
+            wishes: components["schemas"]["Wish"][];
+        };
         Candidate: {
             /** @description Setting whose list it would be added to. */
             key: string;
@@ -726,12 +907,39 @@ export interface components {
             title: string;
             why: string;
         };
+        Carried: {
+            exclusions: components["schemas"]["CarriedExclusion"][];
+            fingerprint: string;
+            format: string;
+            settings: components["schemas"]["CarriedSetting"][];
+            site: string;
+            software?: string;
+        };
+        CarriedExclusion: {
+            pattern: string;
+            reason: string;
+            role: string;
+        };
+        CarriedSetting: {
+            key: string;
+            role: string;
+            title: string;
+            /** @enum {string} */
+            type: "switch" | "whole" | "seconds" | "choice" | "patterns" | "text";
+            value: unknown;
+        };
         Catalogue: {
             settings: components["schemas"]["Definition"][];
         };
         "Change-passwordRequest": {
             new: string;
             old: string;
+        };
+        ChangeRef: {
+            /** Format: int64 */
+            id: number;
+            state: string;
+            title: string;
         };
         ChangeSummary: {
             createdBy: string;
@@ -751,6 +959,8 @@ export interface components {
             baseValues: {
                 [key: string]: unknown;
             };
+            /** @description The boldest shipped bundle whose every wish is met; empty when none is. */
+            bundle: string;
             catalogue: components["schemas"]["Catalogue"];
             choices: components["schemas"]["Choice"][];
             consequences: components["schemas"]["Consequence"][];
@@ -758,6 +968,8 @@ export interface components {
             createdAt: string;
             createdBy: string;
             differences: components["schemas"]["DifferenceView"][];
+            /** @description Who edited it last; empty when only its maker did. */
+            editedBy: string;
             edits: {
                 [key: string]: unknown;
             };
@@ -767,8 +979,14 @@ export interface components {
             explanation: string;
             /** @description Of the full set of values it would put in force. */
             fingerprint: string;
+            /** @description The change before it in a series. */
+            follows: components["schemas"]["ChangeRef"];
             /** Format: int64 */
             id: number;
+            /** @description Settings that the host cannot carry: why, and what would do instead; by key. */
+            lacking: {
+                [key: string]: string;
+            };
             production: string;
             /** @description Production's fingerprint now. */
             productionAt: string;
@@ -776,6 +994,8 @@ export interface components {
             reason: string;
             refusals: components["schemas"]["Refusal"][];
             rounds: components["schemas"]["RoundSummary"][];
+            /** @description How a change that piles up risk could be parted; empty when it does not. */
+            series: components["schemas"]["Step"][];
             /** Format: int64 */
             site: number;
             siteName: string;
@@ -786,6 +1006,8 @@ export interface components {
             stagingMark: components["schemas"]["MarkView"];
             stagingUrl: string;
             state: string;
+            /** @description The bundle one step more cautious; empty when there is none. */
+            stepDown: string;
             title: string;
             /** Format: date-time */
             updatedAt: string;
@@ -819,10 +1041,10 @@ export interface components {
             /** @description The setting that asks for it. */
             key: string;
             /** @enum {string} */
-            kind: "requires" | "conflicts" | "needs" | "irreversible";
+            kind: "requires" | "conflicts" | "needs" | "collides" | "irreversible";
             /** @description One edit that resolves it. */
             mend?: components["schemas"]["Edit"];
-            /** @description The setting, or the host ability, it is about. */
+            /** @description The setting, the host ability or the other tool it is about. */
             other?: string;
             text: string;
         };
@@ -1043,6 +1265,20 @@ export interface components {
             step?: number;
             title: string;
         };
+        Fit: {
+            /** @description Only what would change something. */
+            mapped: components["schemas"]["Mapped"][];
+            /**
+             * Format: int64
+             * @description How many settings have the value already.
+             */
+            same: number;
+            /** @description What has no counterpart, or does not fit. */
+            without: components["schemas"]["Unmet"][];
+        };
+        "Fit-carriedRequest": {
+            document: string;
+        };
         HistoryLine: {
             /** Format: date-time */
             at: string;
@@ -1134,6 +1370,17 @@ export interface components {
             /** @description Path and fragment to put behind the address of this server. Works once. */
             link: string;
         };
+        "Make-bundleRequest": {
+            /**
+             * Format: int64
+             * @description The one whose catalogue says what the values mean.
+             */
+            environment: number;
+            /** @description The revision. */
+            fingerprint: string;
+            name: string;
+            summary: string;
+        };
         "Make-tokenRequest": {
             /**
              * Format: int64
@@ -1143,6 +1390,15 @@ export interface components {
             /** @enum {string} */
             most: "observer" | "maintainer" | "approver" | "administrator";
             name: string;
+        };
+        Mapped: {
+            /** @description It names addresses, cookies or scripts of the other site; somebody has to say that they are right here. */
+            confirm: boolean;
+            from: components["schemas"]["CarriedSetting"];
+            key: string;
+            now: unknown;
+            title: string;
+            value: unknown;
         };
         MarkView: {
             fingerprint: string;
@@ -1424,6 +1680,27 @@ export interface components {
             /** @enum {string} */
             role: "observer" | "maintainer" | "approver" | "administrator";
         };
+        SettingsColumn: {
+            /** Format: int64 */
+            environment: number;
+            fingerprint: string;
+            /** @enum {string} */
+            kind: "environment" | "mark";
+            name: string;
+            values: {
+                [key: string]: unknown;
+            };
+        };
+        SettingsView: {
+            catalogue: components["schemas"]["Catalogue"];
+            columns: components["schemas"]["SettingsColumn"][];
+            lacking: {
+                [key: string]: string;
+            };
+            /** Format: int64 */
+            site: number;
+            siteName: string;
+        };
         Shift: {
             /**
              * Format: int64
@@ -1479,6 +1756,14 @@ export interface components {
             waitingFor: "" | "change" | "round" | "mark" | "read" | "drift";
             /** Format: int64 */
             waitingId?: number;
+        };
+        Step: {
+            edits: {
+                [key: string]: unknown;
+            };
+            /** Format: int64 */
+            risk: number;
+            title: string;
         };
         StepOutcome: {
             /** @description Path and query of the page after the step. */
@@ -1540,6 +1825,14 @@ export interface components {
             /** @description Leave the settings in force. */
             keep?: boolean;
         };
+        Unmet: {
+            role: string;
+            why: string;
+        };
+        Wish: {
+            role: string;
+            value: unknown;
+        };
     };
     responses: never;
     parameters: never;
@@ -1549,6 +1842,97 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-bundles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BundleView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-bundle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Make-bundleRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BundleView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-bundle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-change": {
         parameters: {
             query?: never;
@@ -1628,6 +2012,74 @@ export interface operations {
         responses: {
             /** @description Accepted */
             202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-bundle": {
+        parameters: {
+            query?: {
+                name?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BundlePreview"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "apply-bundle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Apply-bundleRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1775,6 +2227,37 @@ export interface operations {
         };
     };
     "roll-back-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "split-change": {
         parameters: {
             query?: never;
             header?: never;
@@ -1982,6 +2465,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Reading"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "carry-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                fingerprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Carried"];
                 };
             };
             /** @description Error */
@@ -2723,6 +3238,76 @@ export interface operations {
             };
         };
     };
+    "begin-from-carried": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Begin-from-carriedRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "fit-carried": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Fit-carriedRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fit"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "begin-change": {
         parameters: {
             query?: never;
@@ -2811,6 +3396,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HistoryLine"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingsView"];
                 };
             };
             /** @description Error */

@@ -14,8 +14,12 @@ const props = defineProps<{
   base: unknown;
   disabled: boolean;
   refusal?: string;
+  /** Why the host cannot carry it, and what would do instead. */
+  lacking?: string;
 }>();
 const value = defineModel<unknown>({ required: true });
+// What the host cannot carry can still be switched off.
+const locked = computed(() => props.disabled || (!!props.lacking && (value.value === false || !changed.value)));
 const changed = computed(() => JSON.stringify(props.base) !== JSON.stringify(value.value));
 const lines = computed({
   get: () => ((value.value as string[] | undefined) ?? []).join("\n"),
@@ -46,6 +50,7 @@ const span = computed(() => {
         ><span class="visually-hidden">{{ risks[def.risk] }}</span></span
       >
       <p class="small faded">{{ def.summary }}</p>
+      <p v-if="lacking" class="small lacking">{{ lacking }}</p>
       <p v-if="refusal" class="refusal">{{ refusal }}</p>
     </div>
     <div class="input">
@@ -53,7 +58,7 @@ const span = computed(() => {
         v-if="def.type === 'switch'"
         :model-value="value as boolean"
         :input-id="def.key"
-        :disabled="disabled"
+        :disabled="locked"
         @update:model-value="value = $event"
       />
       <template v-else-if="def.type === 'whole' || def.type === 'seconds'">
@@ -62,7 +67,7 @@ const span = computed(() => {
           :input-id="def.key"
           :min="def.min"
           :max="def.max"
-          :disabled="disabled"
+          :disabled="locked"
           :use-grouping="false"
           size="small"
           :suffix="def.type === 'seconds' ? ' s' : ''"
@@ -77,7 +82,7 @@ const span = computed(() => {
         :options="def.choices"
         option-label="title"
         option-value="value"
-        :disabled="disabled"
+        :disabled="locked"
         @update:model-value="value = $event"
       />
       <Textarea
@@ -87,10 +92,10 @@ const span = computed(() => {
         :rows="Math.max(2, ((value as string[]) ?? []).length + 1)"
         class="mono"
         placeholder="one pattern a line"
-        :disabled="disabled"
+        :disabled="locked"
         spellcheck="false"
       />
-      <InputText v-else :id="def.key" v-model.lazy="value as string" :disabled="disabled" size="small" />
+      <InputText v-else :id="def.key" v-model.lazy="value as string" :disabled="locked" size="small" />
       <Button v-if="changed && !disabled" label="as before" text size="small" @click="value = base" />
     </div>
   </div>
@@ -113,6 +118,10 @@ const span = computed(() => {
   color: var(--unsure);
   margin-left: 6px;
   letter-spacing: 1px;
+}
+.lacking {
+  border-left: 3px solid var(--blind);
+  padding-left: 6px;
 }
 .refusal {
   color: var(--broken);

@@ -1,10 +1,14 @@
 <script setup lang="ts">
 import InputText from "primevue/inputtext";
 import { computed, onMounted, onUnmounted, ref, useTemplateRef, watch } from "vue";
+import { Problem } from "../api/client";
 import { useActs, useChange } from "../api/queries";
 import AskState from "../parts/AskState.vue";
+import BundlePicker from "../parts/BundlePicker.vue";
 import ChangePath from "../parts/ChangePath.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
+import { merge, type Merge } from "../parts/merge";
+import MergeQuestion from "../parts/MergeQuestion.vue";
 import SettingField from "../parts/SettingField.vue";
 import SiteHead from "../parts/SiteHead.vue";
 import Trouble from "../parts/Trouble.vue";
@@ -25,6 +29,24 @@ function set(key: string, value: unknown) {
   else edits.value[key] = value;
   save();
 }
+const question = ref<Merge>();
+const asking = computed({ get: () => question.value !== undefined, set: (v) => !v && (question.value = undefined) });
+const titles = computed(() => Object.fromEntries(change.value?.catalogue.settings.map((d) => [d.key, d.title]) ?? []));
+
+/** Somebody else saved first: what they made of it is laid beside what was made here. */
+async function meet(before: Record<string, unknown>) {
+  const mine = { ...edits.value };
+  const { data } = await refetch();
+  const m = merge(before, data?.edits ?? {}, mine);
+  edits.value = m.both;
+  if (m.asked.length) question.value = m;
+  else await save();
+}
+function settled(all: Record<string, unknown>) {
+  edits.value = all;
+  void save();
+}
+
 let again = false;
 async function save() {
   if (acts.edit.isPending.value) {
@@ -41,6 +63,9 @@ async function save() {
       effect: c.effect,
       edits: { ...edits.value },
     });
+  } catch (e) {
+    if (e instanceof Problem && e.status === 409 && e.details.some((d) => d.location === "body.version"))
+      await meet(c.edits);
   } finally {
     if (again) {
       again = false;
@@ -122,13 +147,14 @@ onUnmounted(() => removeEventListener("keydown", press));
               :model-value="d.key in edits ? edits[d.key] : change.baseValues[d.key]"
               :disabled="!editing?.allowed"
               :refusal="refusalOf(d.key)"
+              :lacking="change.lacking[d.key]"
               @update:model-value="set(d.key, $event)"
             />
           </fieldset>
         </section>
         <section class="stack">
           <h2>What follows</h2>
-          <Trouble :error="acts.edit.error.value" />
+          <Trouble :error="asking ? undefined : (acts.edit.error.value ?? acts.act.error.value)" />
           <p v-if="!change.differences.length" class="faded">Nothing differs from production yet.</p>
           <ul class="plain-list">
             <li v-for="d in change.differences" :key="d.key" class="differs">
@@ -154,6 +180,22 @@ onUnmounted(() => removeEventListener("keydown", press));
               @click="set(q.mend.key, q.mend.value)"
             />
           </div>
+          <div v-if="change.series.length && editing?.allowed" class="follows">
+            <p>
+              It changes {{ change.series.length }} things at once that are better tried apart: when something breaks,
+              it is hard to say what did.
+            </p>
+            <ol class="small">
+              <li v-for="s in change.series" :key="s.title">{{ s.title }}</li>
+            </ol>
+            <Button
+              size="small"
+              outlined
+              :label="`Part it into ${change.series.length} changes, in this order`"
+              :loading="acts.act.isPending.value"
+              @click="acts.act.mutate({ id: change.id, act: 'split' })"
+            />
+          </div>
           <div v-if="change.exclusions.length">
             <h2>Left alone</h2>
             <ul class="plain-list">
@@ -162,12 +204,25 @@ onUnmounted(() => removeEventListener("keydown", press));
               </li>
             </ul>
           </div>
+          <BundlePicker v-if="editing?.allowed" :change="change" :disabled="!editing.allowed" />
         </section>
         <aside>
           <h2>Its way</h2>
+          <p v-if="change.follows" class="small">
+            After <RouterLink :to="`/changes/${change.follows.id}`">{{ change.follows.title }}</RouterLink>, which is
+            {{ change.follows.state }}.
+          </p>
           <ChangePath :change="change" />
         </aside>
       </div>
+      <MergeQuestion
+        v-if="question"
+        v-model="asking"
+        :merge="question"
+        :who="change.editedBy"
+        :titles="titles"
+        @settled="settled"
+      />
     </template>
   </AskState>
 </template>

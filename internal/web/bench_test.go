@@ -1,0 +1,187 @@
+package web_test
+
+import (
+	"bytes"
+	"fmt"
+	"net/http"
+	"testing"
+	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/docs/contract"
+	"tidemarker/internal/core/people"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/standin"
+)
+
+func quillet(t *testing.T) *desk {
+	t.Helper()
+	return deskOf(t, standin.Quillet(), site.Site{Name: "Quillet Observatory", Pages: []site.Page{{Path: "/visit", Class: "article", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}}}})
+}
+
+type changeBody struct {
+	ID       int64
+	Version  int
+	Title    string
+	Edits    map[string]any
+	Bundle   string
+	StepDown string
+	Series   []struct{ Title string }
+	Follows  *struct{ ID int64 }
+	Choices  []struct {
+		Event, Why string
+		Allowed    bool
+	}
+}
+
+func (c changeBody) why(event string) string {
+	for _, x := range c.Choices {
+		if x.Event == event {
+			return x.Why
+		}
+	}
+	return "there is no " + event
+}
+
+// begun begins a change through the API and edits it.
+func (v *visitor) begun(site int64, edits map[string]any) changeBody {
+	v.Helper()
+	var c changeBody
+	status, text := v.ask(http.MethodPost, fmt.Sprintf("/sites/%d/changes", site), map[string]any{"title": "T", "reason": "", "effect": ""}, &c)
+	require.Equal(v, http.StatusCreated, status, text)
+	return v.edited(c, edits)
+}
+
+func (v *visitor) edited(c changeBody, edits map[string]any) changeBody {
+	v.Helper()
+	status, text := v.ask(http.MethodPut, fmt.Sprintf("/changes/%d", c.ID), map[string]any{"version": c.Version, "title": c.Title, "reason": "", "effect": "", "edits": edits}, &c)
+	require.Equal(v, http.StatusOK, status, text)
+	return c
+}
+
+func TestACollisionBlocksUntilItIsResolved(t *testing.T) {
+	d := quillet(t)
+	d.marked()
+	c := d.api(people.Maintainer).begun(1, map[string]any{})
+	d.signIn("Ada", fmt.Sprintf("/changes/%d", c.ID))
+	d.see("h1", "^T$")
+	d.see("p", "It needs rewrite rules, which this host does not have")
+	keeps, err := d.page.Element("#sendKeep")
+	require.NoError(t, err)
+	locked, err := keeps.Property("disabled")
+	require.NoError(t, err)
+	assert.True(t, locked.Bool(), "what the host cannot carry cannot be switched on")
+	d.click("label", "^Late images$")
+	d.see("p", "“The theme's late pictures” on this site does the same work already")
+	d.see("p", "Done twice, each undoes the other")
+	d.accessible("a blocked collision")
+	require.Eventually(t, func() bool {
+		var now changeBody
+		d.api(people.Observer).ask(http.MethodGet, fmt.Sprintf("/changes/%d", c.ID), nil, &now)
+		return now.why("try") != "" && len(now.Edits) == 1
+	}, patience, 100*time.Millisecond)
+	d.click("label", "^Tight markup$")
+	d.click("button", "^Also set imageLate to false$")
+	d.click("button", "Try it on staging")
+	d.see("h1", "^Clear: 1 look")
+}
+
+func TestTwoPeopleWhoEditTheSameChangeLoseNothing(t *testing.T) {
+	d := newDesk(t)
+	marin := d.api(people.Maintainer)
+	c := marin.begun(1, map[string]any{})
+	d.signIn("Ada", fmt.Sprintf("/changes/%d", c.ID))
+	d.see("h1", "^T$")
+	d.see("label", "Compact markup")
+	theirs := marin.edited(c, map[string]any{"images.lazySkip": 4, "images.lazy": true})
+	require.Len(t, theirs.Edits, 2)
+	d.click("label", "^Compact markup$")
+	require.Eventually(t, func() bool {
+		var now changeBody
+		marin.ask(http.MethodGet, fmt.Sprintf("/changes/%d", c.ID), nil, &now)
+		return now.Edits["markup.compact"] == true && now.Edits["images.lazy"] == true && now.Edits["images.lazySkip"] == 4.0
+	}, patience, 100*time.Millisecond, "edits that do not meet are put together")
+}
+
+func TestAPiledUpChangeIsPartedAndABundleSteppedDown(t *testing.T) {
+	d := newDesk(t)
+	marin := d.api(people.Maintainer)
+	c := marin.begun(1, map[string]any{"scripts.defer": true, "styles.dropUnused": true, "markup.compact": true})
+	require.Len(t, c.Series, 3)
+	d.signIn("Ada", fmt.Sprintf("/changes/%d", c.ID))
+	d.click("button", "^Part it into 3 changes")
+	d.see("h1", `^T \(1 of 3\)$`)
+	var second changeBody
+	marin.ask(http.MethodGet, fmt.Sprintf("/changes/%d", c.ID+1), nil, &second)
+	assert.Equal(t, map[string]any{"scripts.defer": true}, second.Edits)
+	assert.Contains(t, second.why("try"), "It comes after “T (1 of 3)”")
+
+	d.click("button", "^Running tide$")
+	d.see("[role=dialog] td", "Defer scripts")
+	d.accessible("a bundle's preview")
+	d.click("[role=dialog] button", "^Take it into the change$")
+	d.see("b", "^Running tide$")
+	d.click("button", "^Step down to Slack tide$")
+	d.see("b", "^Slack tide$")
+	var now changeBody
+	marin.ask(http.MethodGet, fmt.Sprintf("/changes/%d", c.ID), nil, &now)
+	assert.NotContains(t, now.Edits, "scripts.defer")
+	assert.Equal(t, true, now.Edits["markup.compact"])
+	assert.Equal(t, "gzip", now.Edits["delivery.pack"])
+}
+
+func TestARevisionIsCarriedOver(t *testing.T) {
+	d := newDesk(t)
+	other := quillet(t)
+	marin := other.api(people.Maintainer)
+	for _, env := range []int{1, 2} {
+		marin.ask(http.MethodPost, fmt.Sprintf("/environments/%d/read", env), map[string]any{}, nil)
+	}
+	e, err := other.store.Environment(t.Context(), 2)
+	require.NoError(t, err)
+	status, exported := marin.ask(http.MethodGet, "/environments/2/revisions/"+e.Fingerprint, nil, nil)
+	require.Equal(t, http.StatusOK, status, exported)
+	raw, err := jsonschema.UnmarshalJSON(bytes.NewReader(contract.CarryOverSchema))
+	require.NoError(t, err)
+	compiler := jsonschema.NewCompiler()
+	require.NoError(t, compiler.AddResource("c.json", raw))
+	schema, err := compiler.Compile("c.json")
+	require.NoError(t, err)
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader([]byte(exported)))
+	require.NoError(t, err)
+	require.NoError(t, schema.Validate(doc), "the exported document is what its schema says")
+
+	here := d.api(people.Maintainer)
+	for _, env := range []int{1, 2} {
+		here.ask(http.MethodPost, fmt.Sprintf("/environments/%d/read", env), map[string]any{}, nil)
+	}
+	d.signIn("Ada", "/sites/1/settings")
+	d.see("h1", "^Settings$")
+	d.accessible("the settings")
+	d.click("button", "^Carry over from another site$")
+	d.fill("#carried", exported)
+	d.click("[role=dialog] button", "^See what fits$")
+	d.see("[role=dialog] p", "tick it when it is right here")
+	d.accessible("a carry-over")
+	d.click("[role=dialog] button", "^Begin a change with what is ticked$")
+	d.see("h1", "^Carried over$")
+	var c changeBody
+	here.ask(http.MethodGet, "/changes/1", nil, &c)
+	assert.Equal(t, 7200.0, c.Edits["pages.lifetime"])
+	assert.NotContains(t, c.Edits, "pages.never", "addresses of the other site are taken only when somebody says so")
+
+	status, text := here.ask(http.MethodPost, "/sites/1/carried/fit", map[string]any{"document": `{"format":"x"}`}, nil)
+	assert.Equal(t, 422, status)
+	assert.Contains(t, text, "not a carry-over document")
+	var bundles []struct{ Name string }
+	status, text = here.ask(http.MethodPost, "/bundles", map[string]any{"name": "Still water", "summary": "", "environment": 2, "fingerprint": e.Fingerprint}, nil)
+	assert.Equal(t, 422, status, text)
+	p, err := d.store.Environment(t.Context(), 2)
+	require.NoError(t, err)
+	status, text = here.ask(http.MethodPost, "/bundles", map[string]any{"name": "Ours", "summary": "", "environment": 2, "fingerprint": p.Fingerprint}, &bundles)
+	assert.Equal(t, 201, status, text)
+	assert.Equal(t, "Ours", bundles[len(bundles)-1].Name)
+}
