@@ -3,7 +3,6 @@ package web
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net/http"
 	"time"
 
@@ -78,7 +77,7 @@ type SiteView struct {
 	Environments []EnvironmentView `json:"environments"`
 	Changes      []ChangeSummary   `json:"changes"`
 	Waiting      string            `json:"waiting" doc:"The one thing that waits for a person, in words; empty when nothing does."`
-	WaitingFor   string            `json:"waitingFor" enum:",change,round,mark,read,drift" doc:"What kind of thing waits."`
+	WaitingFor   string            `json:"waitingFor" enum:",change,round,mark,read,drift,going" doc:"What kind of thing waits."`
 	WaitingID    int64             `json:"waitingId,omitempty"`
 }
 
@@ -119,13 +118,15 @@ type ByID struct {
 }
 
 func (s *Server) siteOperations(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-sites", Method: http.MethodGet, Path: "/sites", Summary: "Sites, by name", Tags: []string{"sites"}},
+	huma.Register(api, huma.Operation{OperationID: "list-sites", Method: http.MethodGet, Path: "/sites", Summary: "Sites, a page of them", Tags: []string{"sites"}},
 		func(ctx context.Context, in *struct {
 			Q      string `query:"q" doc:"A part of the name."`
+			Only   bool   `query:"waiting" doc:"Only sites on which something waits for a person."`
+			Sort   string `query:"sort" enum:"waiting,name" default:"waiting" doc:"What waits first, the most urgent at the top; or by name."`
 			Limit  int    `query:"limit" minimum:"1" maximum:"100" default:"30"`
 			Offset int    `query:"offset" minimum:"0"`
 		}) (*output[SiteList], error) {
-			return out(s.listSites(ctx, in.Q, in.Limit, in.Offset))
+			return out(s.listSites(ctx, in.Q, in.Only, in.Sort == "name", in.Limit, in.Offset))
 		})
 	huma.Register(api, huma.Operation{OperationID: "import-site", Method: http.MethodPost, Path: "/sites", Summary: "Registers a site from a site file, or updates it", Tags: []string{"sites"}, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
@@ -203,34 +204,50 @@ func exclusionViews(rows []store.Exclusion) []ExclusionView {
 	return out
 }
 
-func (s *Server) listSites(ctx context.Context, part string, limit, offset int) (SiteList, error) {
-	rows, total, err := s.Store.Sites(ctx, part, limit, offset)
+func (s *Server) listSites(ctx context.Context, part string, waitingOnly, byName bool, limit, offset int) (SiteList, error) {
+	rows, total, err := s.Store.Overviews(ctx, part, waitingOnly, !byName, limit, offset)
 	if err != nil {
 		return SiteList{}, err
 	}
 	list := SiteList{Sites: []SiteSummary{}, Total: total}
 	for _, row := range rows {
-		v, err := s.siteView(ctx, row.ID)
-		if err != nil {
-			return SiteList{}, err
+		sum := SiteSummary{ID: row.ID, Name: row.Name, UpdatedAt: row.UpdatedAt, Environments: []EnvironmentSummary{}}
+		sum.Waiting, sum.WaitingFor = said(row)
+		if sum.Waiting != "" {
+			sum.WaitingID = row.Subject
 		}
-		sum := SiteSummary{ID: v.ID, Name: v.Name, Waiting: v.Waiting, WaitingFor: v.WaitingFor, WaitingID: v.WaitingID, UpdatedAt: row.UpdatedAt}
-		for _, e := range v.Environments {
-			es := EnvironmentSummary{Name: e.Name, Fingerprint: e.Fingerprint, ReadAt: e.ReadAt}
-			if len(e.Marks) > 0 {
-				es.MarkedAt, es.AtMark = &e.Marks[0].TakenAt, e.Marks[0].Fingerprint == e.Fingerprint
-			}
-			for _, r := range e.Rounds {
-				if r.Verdict != "" {
-					es.LastVerdict, es.LastSummary = r.Verdict, r.Summary
-					break
-				}
-			}
-			sum.Environments = append(sum.Environments, es)
+		for _, e := range row.Environments {
+			sum.Environments = append(sum.Environments, EnvironmentSummary{Name: e.Name, Fingerprint: e.Fingerprint, ReadAt: e.ReadAt, MarkedAt: e.MarkedAt,
+				AtMark: e.Marked != nil && *e.Marked == e.Fingerprint, LastVerdict: e.Verdict, LastSummary: e.Summary})
 		}
 		list.Sites = append(list.Sites, sum)
 	}
 	return list, nil
+}
+
+// said says in words what waits on a site, and what kind of thing it is.
+func said(o store.Overview) (text, kind string) {
+	switch o.Waits {
+	case store.WaitsDrift:
+		return o.About + " was changed outside Tide Marker.", "drift"
+	case store.WaitsHand:
+		return "A checklist waits to be carried out on " + o.About + ".", "round"
+	case store.WaitsPromoted:
+		return o.About + " is on production, and its check is not clear.", "change"
+	case store.WaitsChecked:
+		return o.About + " was checked on staging and waits for a decision.", "change"
+	case store.WaitsStaging:
+		return o.About + " is on staging, unchecked.", "change"
+	case store.WaitsMark:
+		return o.About + " has no mark to go back to yet.", "mark"
+	case store.WaitsAway:
+		return o.About + " does not have the settings of its latest mark.", "read"
+	case store.WaitsDraft:
+		return o.About + " is drafted.", "change"
+	case store.WaitsRound:
+		return "Something is under way on " + o.About + ".", "going"
+	}
+	return "", ""
 }
 
 func (s *Server) siteView(ctx context.Context, id int64) (SiteView, error) {
@@ -270,8 +287,14 @@ func (s *Server) siteView(ctx context.Context, id int64) (SiteView, error) {
 	for _, c := range changes {
 		v.Changes = append(v.Changes, changeSummary(c))
 	}
-	v.Waiting, v.WaitingFor, v.WaitingID = waiting(v)
-	return v, nil
+	all, _, err := s.Store.Overviews(ctx, row.Name, false, true, 50, 0)
+	for _, o := range all {
+		if o.ID == id {
+			v.Waiting, v.WaitingFor = said(o)
+			v.WaitingID = o.Subject
+		}
+	}
+	return v, err
 }
 
 func (s *Server) environmentView(ctx context.Context, e store.Environment, rounds []store.Round) (EnvironmentView, error) {
@@ -310,50 +333,4 @@ func (s *Server) environmentView(ctx context.Context, e store.Environment, round
 
 func changeSummary(c store.Change) ChangeSummary {
 	return ChangeSummary{c.ID, c.Title, string(c.State), len(c.Edits.V), c.Explanation, c.CreatedBy, c.UpdatedAt}
-}
-
-// waiting says what a person should look at first on a site.
-func waiting(v SiteView) (text, kind string, id int64) {
-	for _, e := range v.Environments {
-		for _, r := range e.Rounds {
-			if r.State == string(store.Running) || r.State == string(store.Queued) {
-				return fmt.Sprintf("A round is under way on %s.", e.Name), "round", r.ID
-			}
-		}
-	}
-	for _, e := range v.Environments {
-		if e.Drift != nil {
-			return fmt.Sprintf("%s was changed outside Tide Marker.", e.Name), "drift", e.Drift.ID
-		}
-	}
-	says := map[string]string{
-		"promoted":   "%s is on production, and its check is not clear.",
-		"checked":    "%s was checked on staging and waits for a decision.",
-		"on staging": "%s is on staging, unchecked.",
-		"going back": "%s is being rolled back.",
-	}
-	for _, state := range []string{"promoted", "checked", "on staging", "going back"} {
-		for _, c := range v.Changes {
-			if c.State == state {
-				return fmt.Sprintf(says[state], c.Title), "change", c.ID
-			}
-		}
-	}
-	for _, e := range v.Environments {
-		if e.Connector == "" {
-			continue
-		}
-		if len(e.Marks) == 0 {
-			return fmt.Sprintf("%s has no mark to go back to yet.", e.Name), "mark", e.ID
-		}
-		if e.Marks[0].Fingerprint != e.Fingerprint {
-			return fmt.Sprintf("%s does not have the settings of its latest mark.", e.Name), "read", e.ID
-		}
-	}
-	for _, c := range v.Changes {
-		if c.State == "drafted" {
-			return fmt.Sprintf("%s is drafted.", c.Title), "change", c.ID
-		}
-	}
-	return "", "", 0
 }

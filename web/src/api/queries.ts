@@ -4,11 +4,28 @@ import { api, body, type Schemas } from "./client";
 
 type Id = MaybeRefOrGetter<number>;
 
-export function useSites(q: MaybeRefOrGetter<string>, offset: MaybeRefOrGetter<number>) {
+export function useSites(
+  q: MaybeRefOrGetter<string>,
+  waiting: MaybeRefOrGetter<boolean>,
+  sort: MaybeRefOrGetter<"waiting" | "name">,
+  offset: MaybeRefOrGetter<number>,
+) {
   return useQuery({
-    queryKey: ["sites", q, offset],
+    queryKey: ["sites", q, waiting, sort, offset],
     queryFn: () =>
-      body(api.GET("/api/v1/sites", { params: { query: { q: toValue(q), offset: toValue(offset), limit: 30 } } })),
+      body(
+        api.GET("/api/v1/sites", {
+          params: {
+            query: {
+              q: toValue(q),
+              waiting: toValue(waiting),
+              sort: toValue(sort),
+              offset: toValue(offset),
+              limit: 30,
+            },
+          },
+        }),
+      ),
     placeholderData: keepPreviousData,
   });
 }

@@ -654,7 +654,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Sites, by name */
+        /** Sites, a page of them */
         get: operations["list-sites"];
         put?: never;
         /** Registers a site from a site file, or updates it */
@@ -1753,7 +1753,7 @@ export interface components {
              * @description What kind of thing waits.
              * @enum {string}
              */
-            waitingFor: "" | "change" | "round" | "mark" | "read" | "drift";
+            waitingFor: "" | "change" | "round" | "mark" | "read" | "drift" | "going";
             /** Format: int64 */
             waitingId?: number;
         };
@@ -3145,6 +3145,10 @@ export interface operations {
             query?: {
                 /** @description A part of the name. */
                 q?: string;
+                /** @description Only sites on which something waits for a person. */
+                waiting?: boolean;
+                /** @description What waits first, the most urgent at the top; or by name. */
+                sort?: "waiting" | "name";
                 limit?: number;
                 offset?: number;
             };

@@ -19,8 +19,18 @@ const route = useRoute();
 const router = useRouter();
 const q = ref(String(route.query.q ?? ""));
 const offset = computed(() => Number(route.query.from ?? 0));
-watch(q, (v) => router.replace({ query: v ? { q: v } : {} }));
-const { data, isPending, error, refetch } = useSites(q, offset);
+const only = ref(route.query.waiting === "yes");
+const byName = ref(route.query.by === "name");
+watch([q, only, byName], () => void router.replace({ query: asked(0) }));
+function asked(from: number) {
+  return {
+    ...(q.value && { q: q.value }),
+    ...(only.value && { waiting: "yes" }),
+    ...(byName.value && { by: "name" }),
+    ...(from > 0 && { from }),
+  };
+}
+const { data, isPending, error, refetch } = useSites(q, only, () => (byName.value ? "name" : "waiting"), offset);
 
 const { may } = useSession();
 const adding = ref(false);
@@ -47,23 +57,28 @@ const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
   <div class="spread top">
     <h1>Sites</h1>
     <span class="row">
+      <Button size="small" text :label="byName ? 'What waits first' : 'By name'" @click="byName = !byName" />
+      <Button size="small" text :label="only ? 'All sites' : 'Only what waits'" @click="only = !only" />
       <InputText v-model="q" placeholder="A part of the name" aria-label="Filter by name" size="small" />
       <Button v-if="may('work')" label="Register a site" size="small" outlined @click="adding = true" />
     </span>
   </div>
   <AskState :pending="isPending" :error="error" what="Sites" @again="refetch()">
     <section v-if="!data?.sites.length" class="sheet stack">
-      <h2>{{ q ? "No site has that in its name" : "No site is registered yet" }}</h2>
-      <p v-if="!q">
+      <h2>
+        {{ q ? "No site has that in its name" : only ? "Nothing waits for anybody" : "No site is registered yet" }}
+      </h2>
+      <p v-if="!q && !only">
         A site is described by a file: its environments, pages, personas and journeys. Paste one with “Register a site”,
         or run <code>tidemarker site import FILE</code>.
       </p>
     </section>
-    <ul v-else class="plain-list">
+    <ul v-else class="plain-list" :class="{ many: data.total > 8 }">
       <li v-for="s in data.sites" :key="s.id" class="site">
         <div class="who">
           <RouterLink :to="`/sites/${s.id}`" class="name">{{ s.name }}</RouterLink>
-          <p v-if="s.waiting">
+          <p v-if="s.waitingFor === 'going'" class="faded">{{ s.waiting }}</p>
+          <p v-else-if="s.waiting">
             <RouterLink :to="target(s)">{{ s.waiting }}</RouterLink>
           </p>
           <p v-else class="faded">Nothing waits for you.</p>
@@ -83,9 +98,9 @@ const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
       </li>
     </ul>
     <p v-if="data && data.total > 30" class="row pages">
-      <RouterLink v-if="offset > 0" :to="{ query: { q, from: Math.max(0, offset - 30) } }">Earlier names</RouterLink>
+      <RouterLink v-if="offset > 0" :to="{ query: asked(offset - 30) }">Earlier</RouterLink>
       <span>{{ offset + 1 }}–{{ Math.min(offset + 30, data.total) }} of {{ data.total }}</span>
-      <RouterLink v-if="offset + 30 < data.total" :to="{ query: { q, from: offset + 30 } }">Later names</RouterLink>
+      <RouterLink v-if="offset + 30 < data.total" :to="{ query: asked(offset + 30) }">Later</RouterLink>
     </p>
   </AskState>
   <Dialog v-model:visible="adding" modal header="Register a site" :style="{ width: '44rem' }" :draggable="false">
@@ -123,6 +138,20 @@ const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
 .env {
   border-left: 1px solid var(--rule);
   padding-left: var(--s3);
+}
+.many .site {
+  padding: var(--s2) 0;
+}
+.many .env h2 {
+  display: inline;
+  font-size: 0.95rem;
+}
+.many .env p {
+  display: inline;
+  margin-left: var(--s2);
+}
+.many .name {
+  font-size: 1.1rem;
 }
 .pages {
   margin-top: var(--s3);

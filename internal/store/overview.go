@@ -1,0 +1,105 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"tidemarker/internal/core/evidence"
+)
+
+// WaitsFor says what on a site waits for a person, the most urgent first. The numbers
+// are the order in which sites are listed.
+type WaitsFor int
+
+// What can wait.
+const (
+	WaitsDrift    WaitsFor = iota + 1 // an environment was changed outside
+	WaitsHand                         // a checklist is to be carried out
+	WaitsPromoted                     // a change is on production and not clear
+	WaitsChecked                      // a change was checked
+	WaitsStaging                      // a change is on staging, unchecked
+	WaitsMark                         // an environment has no mark
+	WaitsAway                         // an environment is away from its mark
+	WaitsDraft                        // a change is drafted
+	WaitsRound                        // nothing; a round is under way
+	WaitsNothing
+)
+
+// Overview is one site in the list of sites.
+type Overview struct {
+	ID           int64     `db:"id"`
+	Name         string    `db:"name"`
+	UpdatedAt    time.Time `db:"updated_at"`
+	Waits        WaitsFor  `db:"waits"`
+	Subject      int64     `db:"subject"` // number of the drift, round, change or environment
+	About        string    `db:"about"`   // its name
+	Total        int       `db:"total"`   // of the list, not of the page
+	Environments []EnvironmentOverview
+}
+
+// EnvironmentOverview is one environment in the list of sites.
+type EnvironmentOverview struct {
+	SiteID      int64            `db:"site_id"`
+	Name        string           `db:"name"`
+	Fingerprint string           `db:"fingerprint"`
+	ReadAt      *time.Time       `db:"read_at"`
+	Marked      *string          `db:"marked"` // fingerprint of its latest mark
+	MarkedAt    *time.Time       `db:"marked_at"`
+	Verdict     evidence.Verdict `db:"verdict"` // of its last round
+	Summary     string           `db:"summary"`
+}
+
+// overviewSQL finds for each site the most urgent thing that waits.
+const overviewSQL = `
+WITH marked AS (
+  SELECT DISTINCT ON (environment_id) environment_id, fingerprint FROM marks ORDER BY environment_id, id DESC
+), things AS (
+  SELECT d.site_id, 1 AS waits, d.id AS subject, e.name AS about FROM drifts d JOIN environments e ON e.id = d.environment_id WHERE d.state = 'open'
+  UNION ALL SELECT h.site_id, 2, h.round_id, e.name FROM handworks h JOIN environments e ON e.id = h.environment_id WHERE h.state = 'open'
+  UNION ALL SELECT site_id, CASE state WHEN 'promoted' THEN 3 WHEN 'checked' THEN 4 WHEN 'on staging' THEN 5 WHEN 'drafted' THEN 8 ELSE 9 END, id, title
+    FROM changes WHERE state IN ('promoted', 'checked', 'on staging', 'drafted', 'going back')
+  UNION ALL SELECT e.site_id, 6, e.id, e.name FROM environments e LEFT JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.environment_id IS NULL
+  UNION ALL SELECT e.site_id, 7, e.id, e.name FROM environments e JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.fingerprint <> e.fingerprint
+  UNION ALL SELECT r.site_id, 9, r.id, e.name FROM rounds r JOIN environments e ON e.id = r.environment_id WHERE r.state IN ('queued', 'running')
+), first AS (
+  SELECT DISTINCT ON (site_id) * FROM things ORDER BY site_id, waits, subject DESC
+)
+SELECT s.id, s.name, s.updated_at, coalesce(f.waits, 10) AS waits, coalesce(f.subject, 0) AS subject, coalesce(f.about, '') AS about, count(*) OVER () AS total
+FROM sites s LEFT JOIN first f ON f.site_id = s.id
+WHERE s.name ILIKE $1 AND (NOT $2 OR coalesce(f.waits, 10) < 9)
+ORDER BY CASE WHEN $3 THEN coalesce(f.waits, 10) END, lower(s.name) LIMIT $4 OFFSET $5`
+
+// Overviews lists the sites whose name has a part, a page of them: what waits first,
+// or by name.
+func (s *Store) Overviews(ctx context.Context, part string, waitingOnly, waitingFirst bool, limit, offset int) ([]Overview, int, error) {
+	list, err := many[Overview](ctx, s, "the sites", overviewSQL, "%"+part+"%", waitingOnly, waitingFirst, limit, offset)
+	if err != nil || len(list) == 0 {
+		return list, 0, err
+	}
+	at := map[int64]*Overview{}
+	ids := make([]int64, len(list))
+	for i := range list {
+		ids[i] = list[i].ID
+		at[list[i].ID] = &list[i]
+	}
+	query, args, err := sqlx.In(`
+		SELECT e.site_id, e.name, e.fingerprint, e.read_at, m.fingerprint AS marked, m.taken_at AS marked_at, coalesce(r.verdict, '') AS verdict, coalesce(r.summary, '') AS summary
+		FROM environments e
+		LEFT JOIN LATERAL (SELECT fingerprint, taken_at FROM marks WHERE environment_id = e.id ORDER BY id DESC LIMIT 1) m ON true
+		LEFT JOIN LATERAL (SELECT verdict, summary FROM rounds WHERE environment_id = e.id AND verdict <> '' ORDER BY id DESC LIMIT 1) r ON true
+		WHERE e.site_id IN (?) ORDER BY e.site_id, e.position`, ids)
+	if err != nil {
+		return nil, 0, err
+	}
+	envs := []EnvironmentOverview{}
+	if err := s.db.SelectContext(ctx, &envs, s.db.Rebind(query), args...); err != nil {
+		return nil, 0, fmt.Errorf("read the environments: %w", err)
+	}
+	for _, e := range envs {
+		at[e.SiteID].Environments = append(at[e.SiteID].Environments, e)
+	}
+	return list, list[0].Total, nil
+}
