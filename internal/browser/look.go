@@ -104,7 +104,7 @@ func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.
 		return nil, err
 	}
 	defer t.close()
-	if err := t.navigate(task.Page.Path); err != nil {
+	if err := t.navigate(task.Address()); err != nil {
 		return nil, err
 	}
 	if err := t.settle(); err != nil {

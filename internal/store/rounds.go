@@ -31,6 +31,7 @@ const (
 	Queued  RoundState = "queued"
 	Waiting RoundState = "waiting" // for the round before it
 	Running RoundState = "running"
+	ByHand  RoundState = "by hand" // a person is to carry something out
 	Done    RoundState = "done"
 	Stopped RoundState = "stopped" // by a person
 	Failed  RoundState = "failed"
@@ -106,7 +107,7 @@ func (s *Store) ChangeRounds(ctx context.Context, changeID int64) ([]Round, erro
 
 // OpenRounds lists the rounds that have not ended, the oldest first.
 func (s *Store) OpenRounds(ctx context.Context) ([]Round, error) {
-	return many[Round](ctx, s, "the open rounds", `SELECT * FROM rounds WHERE state IN ('queued', 'running', 'waiting') ORDER BY id`)
+	return many[Round](ctx, s, "the open rounds", `SELECT * FROM rounds WHERE state IN ('queued', 'running', 'waiting', 'by hand') ORDER BY id`)
 }
 
 // StartRound says that a round is being worked on, and throws away what an earlier
@@ -135,12 +136,17 @@ func (s *Store) EndRound(ctx context.Context, r Round) error {
 // AskToStop asks whoever works on a round to stop. A round that nobody works on yet is
 // stopped at once.
 func (s *Store) AskToStop(ctx context.Context, id int64) error {
-	return s.exec(ctx, "the round", `UPDATE rounds SET stop_asked = true WHERE id = $1 AND state IN ('queued', 'running', 'waiting')`, id)
+	return s.exec(ctx, "the round", `UPDATE rounds SET stop_asked = true WHERE id = $1 AND state IN ('queued', 'running', 'waiting', 'by hand')`, id)
 }
 
 // StopAsked tells whether a round has been asked to stop.
 func (s *Store) StopAsked(ctx context.Context, id int64) (bool, error) {
 	return one[bool](ctx, s, "the round", `SELECT stop_asked FROM rounds WHERE id = $1`, id)
+}
+
+// RestForHand says that a round waits for a person to carry something out.
+func (s *Store) RestForHand(ctx context.Context, id int64) error {
+	return s.exec(ctx, "the round", `UPDATE rounds SET state = 'by hand', phase = 'by hand' WHERE id = $1`, id)
 }
 
 // Release lets a round that waited begin.

@@ -18,7 +18,7 @@ import (
 type RoundSummary struct {
 	ID          int64            `json:"id"`
 	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check"`
-	State       string           `json:"state" enum:"queued,waiting,running,done,stopped,failed"`
+	State       string           `json:"state" enum:"queued,waiting,running,by hand,done,stopped,failed"`
 	Environment string           `json:"environment"`
 	Change      *int64           `json:"change"`
 	Verdict     evidence.Verdict `json:"verdict" doc:"clear, broken, unsure, not checked; empty while it runs."`
@@ -51,6 +51,7 @@ type RoundView struct {
 	Mark        *MarkView             `json:"mark" doc:"Compared with."`
 	Difference  []settings.Difference `json:"difference" doc:"From the mark's settings to those looked at."`
 	Findings    []FindingView         `json:"findings"`
+	Handwork    *HandworkView         `json:"handwork" doc:"The checklist that a person carries out; none where a connector does it."`
 }
 
 // FindingView is one finding of a round.
@@ -104,11 +105,17 @@ func (s *Server) roundOperations(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "stop-round", Method: http.MethodPost, Path: "/rounds/{id}/stop", Summary: "Stops a round; what it found so far stays", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *ByID) (*output[RoundView], error) {
-			if _, err := s.Store.Round(ctx, in.ID); err != nil {
+			r, err := s.Store.Round(ctx, in.ID)
+			if err != nil {
 				return nil, problem(err)
 			}
 			if err := s.Store.AskToStop(ctx, in.ID); err != nil {
 				return nil, problem(err)
+			}
+			if r.State == store.ByHand { // nobody works on it; it is taken up to be ended
+				if err := s.Runner.Enqueue(ctx, in.ID); err != nil {
+					return nil, problem(err)
+				}
 			}
 			return out(s.roundView(ctx, in.ID))
 		})
@@ -158,6 +165,9 @@ func (s *Server) roundView(ctx context.Context, id int64) (RoundView, error) {
 			v.Mark = &MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Round: m.RoundID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
 			v.Difference = s.between(ctx, r.SiteID, m.Fingerprint, r.Target)
 		}
+	}
+	if v.Handwork, err = s.handworkView(ctx, id); err != nil {
+		return v, err
 	}
 	rows, err := s.Store.Findings(ctx, id)
 	if err != nil {

@@ -74,6 +74,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.driftOperations(v1)
 	s.bundleOperations(v1)
 	s.carryOperations(v1)
+	s.handOperations(v1)
 	s.changeOperations(v1)
 	s.roundOperations(v1)
 	if err := everythingGuarded(api); err != nil {

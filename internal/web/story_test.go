@@ -94,7 +94,10 @@ func deskOf(t *testing.T, s standin.Site, doc site.Site) *desk {
 	return d
 }
 
-const patience = 2 * time.Minute
+const (
+	patience  = 90 * time.Second
+	pollEvery = 100 * time.Millisecond
+)
 
 func (d *desk) open(path string) {
 	d.Helper()

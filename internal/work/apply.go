@@ -32,6 +32,9 @@ func (r *round) bringInForce(ctx context.Context) error {
 	if err := r.cat.Validate(v); err != nil {
 		return fmt.Errorf("the values do not fit %s: %w", r.env.Name, err)
 	}
+	if r.env.ConnectorKind == byHandKind {
+		return r.askByHand(ctx, v, target)
+	}
 	r.progress.say(ctx, "applying", "Applying the settings on "+r.env.Name)
 	if err := r.apply(ctx, string(r.row.Kind), v, target); err != nil {
 		return err
@@ -104,10 +107,10 @@ func diffKeys(diff []settings.Difference) string {
 // outcome is not known, because its process died in between.
 func (r *round) settleIntents(ctx context.Context) error {
 	open, err := r.Store.Intents(ctx, r.row.ID)
-	if err != nil || len(open) == 0 {
-		return err
+	if err != nil || len(open) == 0 || r.env.ConnectorKind == byHandKind {
+		return err // a person says what came of it
 	}
-	client, err := Client(r.env)
+	client, err := r.layer(r.env)
 	if err != nil {
 		return err
 	}

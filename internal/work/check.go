@@ -7,6 +7,7 @@ import (
 	"image"
 	"maps"
 	"slices"
+	"strconv"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -249,6 +250,10 @@ func (r *round) lookAtPage(ctx context.Context, b *browser.Browser, t site.PageT
 	}
 	look := evidence.PageLook{Key: evidence.Key{Page: t.Page.Path, Persona: t.Persona, Device: t.Device}, Class: t.Page.Class,
 		Missing: "The persona " + t.Persona + " could not be made ready."}
+	if pass > 1 && !r.about.Has("purge") {
+		// What is held cannot be dropped here; a second look is to see what changes by itself.
+		t.Ask = site.Anew(t.Page.Path, strconv.FormatInt(r.row.ID, 10))
+	}
 	if ready {
 		if look, err = b.Look(ctx, r.environment(), t, state, r.Blobs.Put); err != nil {
 			return err

@@ -44,7 +44,7 @@ func (w *Runner) read(ctx context.Context, envID int64) (store.Environment, conn
 	if err != nil {
 		return env, none, err
 	}
-	client, err := Client(env)
+	client, err := w.layer(env)
 	if err != nil {
 		return env, none, err
 	}

@@ -32,6 +32,9 @@ func (w *Runner) Propose(ctx context.Context, envID int64, edits settings.Values
 	if err != nil {
 		return Proposal{}, err
 	}
+	if env.ConnectorKind == byHandKind {
+		return Proposal{}, &NotPossible{"the settings of " + env.Name + " are changed by hand. Begin a change: it becomes a checklist"}
+	}
 	open, err := w.Store.OpenDrifts(ctx, env.SiteID)
 	if err != nil {
 		return Proposal{}, err

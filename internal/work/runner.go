@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"os"
-	"strings"
 	"time"
 
 	"tidemarker/internal/browser"
@@ -39,7 +37,7 @@ type round struct {
 	env    store.Environment
 	site   site.Site
 	siteID int64
-	client *connector.Client
+	client speedLayer
 	about  connector.About
 	cat    settings.Catalogue
 
@@ -88,6 +86,9 @@ func (w *Runner) Run(ctx context.Context, id int64) error {
 	}
 	cancel(nil)
 	<-watching
+	if errors.Is(err, errByHand) {
+		return nil // it goes on when a person has done it
+	}
 	if ctx.Err() != nil && !errors.Is(err, ErrStopped) {
 		return ctx.Err() // the process ends; the round is taken up again
 	}
@@ -152,24 +153,6 @@ type NoConnector struct{ Why string }
 
 func (e *NoConnector) Error() string { return e.Why }
 
-// Client returns a client for an environment's connector.
-func Client(env store.Environment) (*connector.Client, error) {
-	switch env.ConnectorKind {
-	case "http":
-	case "":
-		return nil, &NoConnector{env.Name + " has no connector, so its settings can be neither read nor changed. Add one to the site file"}
-	default:
-		return nil, &NoConnector{fmt.Sprintf("%s has a connector of kind %q, which cannot be worked with yet", env.Name, env.ConnectorKind)}
-	}
-	token := env.Token
-	if name, ok := strings.CutPrefix(token, "env:"); ok {
-		if token = os.Getenv(name); token == "" {
-			return nil, fmt.Errorf("the token of %s is to come from the environment variable %s, which is not set", env.Name, name)
-		}
-	}
-	return connector.New(env.ConnectorURL, token, 0), nil
-}
-
 // connect reads the environment anew.
 func (r *round) connect(ctx context.Context) error {
 	r.progress.say(ctx, "reading", "Reading the settings of "+r.env.Name)
@@ -180,7 +163,7 @@ func (r *round) connect(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	client, err := Client(env)
+	client, err := r.layer(env)
 	if err != nil {
 		return err
 	}

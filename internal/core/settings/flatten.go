@@ -152,7 +152,25 @@ func leaves(at string, v any, into Values) {
 			return
 		}
 	}
-	into[at] = v
+	into[at] = plain(v)
+}
+
+// plain is a leaf as a setting can hold it; what is neither a switch, a whole number,
+// a text nor a list of texts is kept as the text of its JSON.
+func plain(v any) any {
+	switch x := v.(type) {
+	case bool, string, []any:
+		return v
+	case float64:
+		if x == float64(int64(x)) {
+			return v
+		}
+	}
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return string(raw)
 }
 
 // texts tells whether a list has only texts that are not empty; the empty list does.

@@ -24,7 +24,7 @@ func TestLeavesAreNamedByJSONPointer(t *testing.T) {
 func TestNestedListsAreGoneIntoAndListsOfTextsAreOneValue(t *testing.T) {
 	e, err := ParseExported([]byte(`{"cache": {"on": true, "not": ["/cart", "/pay"], "none": [], "deep": {}}, "rules": [{"path": "/a", "ttl": 0.5}, null]}`))
 	require.NoError(t, err)
-	assert.Equal(t, Values{"/cache/on": true, "/cache/not": []any{"/cart", "/pay"}, "/cache/none": []any{}, "/cache/deep": map[string]any{}, "/rules/0/path": "/a", "/rules/0/ttl": 0.5, "/rules/1": nil}, e.Values)
+	assert.Equal(t, Values{"/cache/on": true, "/cache/not": []any{"/cart", "/pay"}, "/cache/none": []any{}, "/cache/deep": "{}", "/rules/0/path": "/a", "/rules/0/ttl": "0.5", "/rules/1": "null"}, e.Values)
 	c := CatalogueOf(e.Values)
 	types := map[string]Type{}
 	for _, d := range c.Settings {
@@ -93,6 +93,9 @@ func FuzzParseExported(f *testing.F) {
 		c := CatalogueOf(e.Values)
 		if len(c.Settings) != len(e.Values) {
 			t.Fatalf("%d settings of %d values", len(c.Settings), len(e.Values))
+		}
+		if err := c.Validate(e.Values); err != nil {
+			t.Fatalf("its own values are refused: %v", err)
 		}
 		if _, err := e.Values.Fingerprint(); err != nil {
 			t.Fatalf("no fingerprint: %v", err)

@@ -1,6 +1,8 @@
 package site
 
 import (
+	"strings"
+
 	"tidemarker/internal/core/journey"
 )
 
@@ -9,6 +11,31 @@ type PageTask struct {
 	Page    Page   `json:"page"`
 	Persona string `json:"persona"`
 	Device  string `json:"device"`
+	// Ask is the path to ask for in place of the page's, to be answered by a page that is
+	// made anew; "" asks for the page's.
+	Ask string `json:"-"`
+}
+
+// Address is the path that is asked for.
+func (t PageTask) Address() string {
+	if t.Ask != "" {
+		return t.Ask
+	}
+	return t.Page.Path
+}
+
+// Anew is a path with a parameter that no page has, so that no held copy answers.
+func Anew(path, token string) string {
+	path, fragment, marked := strings.Cut(path, "#")
+	join := "?"
+	if strings.Contains(path, "?") {
+		join = "&"
+	}
+	path += join + "tide-marker-look=" + token
+	if marked {
+		path += "#" + fragment
+	}
+	return path
 }
 
 // JourneyTask is one journey to be taken on one device.
@@ -34,7 +61,7 @@ func (s Site) Plan(environment string) Plan {
 	for _, page := range s.Pages {
 		for _, who := range page.Personas {
 			for _, device := range page.Devices {
-				p.Pages = append(p.Pages, PageTask{page, who, device})
+				p.Pages = append(p.Pages, PageTask{Page: page, Persona: who, Device: device})
 			}
 		}
 	}

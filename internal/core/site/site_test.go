@@ -97,3 +97,8 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+func TestAPathCanBeAskedForAnew(t *testing.T) {
+	assert.Equal(t, "/a?tide-marker-look=7", Anew("/a", "7"))
+	assert.Equal(t, "/a?b=1&tide-marker-look=7#c", Anew("/a?b=1#c", "7"))
+}

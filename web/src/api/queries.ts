@@ -219,6 +219,28 @@ export function useActs() {
         ),
       onSuccess: again,
     }),
+    upload: useMutation({
+      mutationFn: (v: { env: number; file: string }) =>
+        body(
+          api.POST("/api/v1/environments/{id}/exports", { params: { path: { id: v.env } }, body: { file: v.file } }),
+        ),
+      onSuccess: again,
+    }),
+    tick: useMutation({
+      mutationFn: (v: { round: number; item: number; done: boolean }) =>
+        body(
+          api.PUT("/api/v1/rounds/{id}/hand/{item}", {
+            params: { path: { id: v.round, item: v.item } },
+            body: { done: v.done },
+          }),
+        ),
+      onSuccess: again,
+    }),
+    doneByHand: useMutation({
+      mutationFn: (v: { round: number; file?: string }) =>
+        body(api.POST("/api/v1/rounds/{id}/hand", { params: { path: { id: v.round } }, body: { file: v.file } })),
+      onSuccess: again,
+    }),
     adopt: useMutation({
       mutationFn: (v: { drift: number; found: string; reason: string }) =>
         body(

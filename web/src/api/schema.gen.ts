@@ -289,6 +289,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/environments/{id}/exports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes the settings file that somebody exported from a site without a connector */
+        post: operations["upload-export"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/environments/{id}/marks": {
         parameters: {
             query?: never;
@@ -530,6 +547,43 @@ export interface paths {
         /** A round, how far it is and what it found */
         get: operations["get-round"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rounds/{id}/hand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Says that a checklist is carried out, proven by an exported file where there is one; the round goes on
+         * @description 422 with each setting that is not as it was meant.
+         */
+        post: operations["done-by-hand"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rounds/{id}/hand/{item}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says of one item of a checklist whether it is done */
+        put: operations["tick-item"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1094,6 +1148,10 @@ export interface components {
             to: unknown;
             toText: string;
         };
+        "Done-by-handRequest": {
+            /** @description The settings exported again. Without it every item has to be ticked. */
+            file?: string;
+        };
         DriftView: {
             differences: components["schemas"]["DifferenceView"][];
             /** @description Fingerprint now. */
@@ -1278,6 +1336,36 @@ export interface components {
         };
         "Fit-carriedRequest": {
             document: string;
+        };
+        HandItemView: {
+            /** Format: date-time */
+            at: string | null;
+            done: boolean;
+            from: string;
+            key: string;
+            title: string;
+            to: string;
+            where: string;
+            who: string;
+        };
+        HandworkView: {
+            /** Format: date-time */
+            doneAt: string | null;
+            doneBy: string;
+            items: components["schemas"]["HandItemView"][];
+            /** @description JSON Patch (RFC 6902) from the exported file before to the one after; empty when no file proves it. */
+            patch: {
+                [key: string]: unknown;
+            }[];
+            /** @description An exported file has exactly what was meant. */
+            proven: boolean;
+            /** @enum {string} */
+            state: "open" | "done" | "given up";
+            /**
+             * Format: int64
+             * @description How many items are not ticked.
+             */
+            waiting: number;
         };
         HistoryLine: {
             /** Format: date-time */
@@ -1618,7 +1706,7 @@ export interface components {
             /** Format: date-time */
             startedAt: string | null;
             /** @enum {string} */
-            state: "queued" | "waiting" | "running" | "done" | "stopped" | "failed";
+            state: "queued" | "waiting" | "running" | "by hand" | "done" | "stopped" | "failed";
             summary: string;
             target: string;
             /** @description clear, broken, unsure, not checked; empty while it runs. */
@@ -1640,6 +1728,8 @@ export interface components {
             findings: components["schemas"]["FindingView"][];
             /** Format: date-time */
             finishedAt: string | null;
+            /** @description The checklist that a person carries out; none where a connector does it. */
+            handwork: components["schemas"]["HandworkView"];
             /** Format: int64 */
             id: number;
             /** @enum {string} */
@@ -1656,7 +1746,7 @@ export interface components {
             /** Format: date-time */
             startedAt: string | null;
             /** @enum {string} */
-            state: "queued" | "waiting" | "running" | "done" | "stopped" | "failed";
+            state: "queued" | "waiting" | "running" | "by hand" | "done" | "stopped" | "failed";
             stopAsked: boolean;
             summary: string;
             target: string;
@@ -1790,6 +1880,9 @@ export interface components {
             text: string;
             who: string;
         };
+        "Tick-itemRequest": {
+            done: boolean;
+        };
         Timing: {
             /** Format: double */
             firstByte: number;
@@ -1828,6 +1921,10 @@ export interface components {
         Unmet: {
             role: string;
             why: string;
+        };
+        "Upload-exportRequest": {
+            /** @description Any JSON, or lines of key and value. */
+            file: string;
         };
         Wish: {
             role: string;
@@ -2416,6 +2513,41 @@ export interface operations {
             };
         };
     };
+    "upload-export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Upload-exportRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "take-mark": {
         parameters: {
             query?: never;
@@ -2873,6 +3005,77 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoundView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "done-by-hand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Done-by-handRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoundView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "tick-item": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                item: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tick-itemRequest"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

@@ -93,7 +93,7 @@ const consequence = computed(() => {
 async function go(act: ChangeAct) {
   const c = await acts.act.mutateAsync({ id: props.change.id, act });
   asked.value = undefined;
-  const open = c.rounds.find((r) => r.state === "queued" || r.state === "running");
+  const open = c.rounds.find((r) => !r.finishedAt && r.state !== "waiting");
   if (open) await router.push(`/rounds/${open.id}`);
 }
 </script>

@@ -6,6 +6,7 @@ import AskState from "../parts/AskState.vue";
 import { byCause } from "../parts/findings";
 import FindingList from "../parts/FindingList.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
+import HandPane from "../parts/HandPane.vue";
 import ProofPane from "../parts/ProofPane.vue";
 import RunningPane from "../parts/RunningPane.vue";
 import SiteHead from "../parts/SiteHead.vue";
@@ -78,10 +79,11 @@ const titles: Record<string, string> = {
             <RouterLink :to="`/rounds/${round.mark.round}`">mark {{ round.mark.id }}</RouterLink></template
           >
           · <When :at="round.finishedAt ?? round.startedAt ?? round.createdAt" />, {{ round.requestedBy
-          }}<template v-if="round.attempt > 1"> · taken up again after an interruption</template>
+          }}<template v-if="round.attempt > 1 && !round.handwork"> · taken up again after an interruption</template>
         </p>
       </div>
-      <RunningPane v-if="!over" :round="round" />
+      <HandPane v-if="round.handwork" :round="round" />
+      <RunningPane v-if="!over && round.state !== 'by hand'" :round="round" />
       <p v-if="over && round.problem && round.problem !== round.summary" class="problem">{{ round.problem }}</p>
       <p v-if="over && (round.progress.unheld ?? []).length" class="small faded">
         Not served held before they were looked at: {{ (round.progress.unheld ?? []).join(", ") }}.

@@ -10,6 +10,7 @@ import { useSession } from "../api/session";
 import AskState from "../parts/AskState.vue";
 import Consequence from "../parts/Consequence.vue";
 import DriftNotice from "../parts/DriftNotice.vue";
+import ExportField from "../parts/ExportField.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
 import Rulers from "../parts/Rulers.vue";
 import SiteHead from "../parts/SiteHead.vue";
@@ -51,6 +52,14 @@ async function check(env: number) {
   const r = await acts.check.mutateAsync(env);
   await router.push(`/rounds/${r.id}`);
 }
+const uploading = ref<Environment>();
+const asked = computed({ get: () => uploading.value !== undefined, set: (v) => !v && (uploading.value = undefined) });
+const file = ref("");
+async function upload() {
+  await acts.upload.mutateAsync({ env: uploading.value!.id, file: file.value });
+  asked.value = false;
+  file.value = "";
+}
 const trouble = computed(
   () => acts.mark.error.value ?? acts.check.error.value ?? acts.read.error.value ?? acts.goBack.error.value,
 );
@@ -91,6 +100,12 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["dropped"
           <p class="small">
             <Fingerprint :value="e.fingerprint" /> <span class="faded">read <When :at="e.readAt" /></span>
           </p>
+          <p v-if="e.connector === 'by-hand'" class="small">
+            Changed by hand: a change becomes a checklist.
+            <template v-if="!e.fingerprint"
+              >Export its settings in its own administration, and upload the file.</template
+            >
+          </p>
           <p v-if="!e.marks.length" class="none">No mark yet: there is nowhere to go back to.</p>
           <ul v-else class="plain-list">
             <li v-for="m in e.marks.slice(0, 3)" :key="m.id" class="mark">
@@ -114,7 +129,14 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["dropped"
               @click="mark(e.id)"
             />
             <Button v-if="e.marks.length" label="Check as it is" size="small" outlined @click="check(e.id)" />
-            <Button label="Read settings" size="small" text @click="acts.read.mutate(e.id)" />
+            <Button
+              v-if="e.connector === 'by-hand'"
+              label="Upload settings"
+              size="small"
+              :outlined="!!e.fingerprint"
+              @click="uploading = e"
+            />
+            <Button v-else label="Read settings" size="small" text @click="acts.read.mutate(e.id)" />
           </div>
         </section>
         <section>
@@ -146,6 +168,19 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["dropped"
         :busy="acts.goBack.isPending.value"
         @go="goBack"
       />
+      <Dialog
+        v-model:visible="asked"
+        modal
+        :header="`Settings of ${uploading?.name}`"
+        :style="{ width: '38rem' }"
+        :draggable="false"
+      >
+        <form class="stack" @submit.prevent="upload">
+          <ExportField v-model="file" name="export" label="The file that the site’s own administration exports" />
+          <Trouble :error="acts.upload.error.value" />
+          <Button type="submit" label="Upload" :disabled="!file.trim()" :loading="acts.upload.isPending.value" />
+        </form>
+      </Dialog>
       <Dialog v-model:visible="beginning" modal header="New change" :style="{ width: '34rem' }" :draggable="false">
         <form class="stack" @submit.prevent="begin">
           <label for="title">What changes</label>

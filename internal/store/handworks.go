@@ -1,0 +1,117 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Handwork is a checklist that a person carries out in a site's own administration.
+type Handwork struct {
+	ID            int64            `db:"id"`
+	SiteID        int64            `db:"site_id"`
+	EnvironmentID int64            `db:"environment_id"`
+	RoundID       int64            `db:"round_id"`
+	Target        string           `db:"target"`
+	Predecessor   string           `db:"predecessor"`
+	Items         JSON[[]HandItem] `db:"items"`
+	State         string           `db:"state"` // open, done, given up
+	Proof         JSON[*HandProof] `db:"proof"` // nil when no file proves it
+	DoneBy        string           `db:"done_by"`
+	MadeAt        time.Time        `db:"made_at"`
+	DoneAt        *time.Time       `db:"done_at"`
+}
+
+// HandItem is one thing to be done by hand. Without a key it is not about a setting.
+type HandItem struct {
+	Key   string     `json:"key,omitempty"`
+	Title string     `json:"title"`
+	Where string     `json:"where,omitempty"`
+	From  any        `json:"from,omitempty"`
+	To    any        `json:"to,omitempty"`
+	Done  bool       `json:"done"`
+	Who   string     `json:"who,omitempty"`
+	At    *time.Time `json:"at,omitempty"`
+}
+
+// HandProof is what an exported file says after the work: the JSON Patch (RFC 6902)
+// from the file before it.
+type HandProof struct {
+	Patch json.RawMessage `json:"patch"`
+}
+
+// BeginHandwork records a checklist and the intent that it carries out, together.
+func (s *Store) BeginHandwork(ctx context.Context, h Handwork, a Application) error {
+	return s.inTx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO applications (environment_id, round_id, change_id, kind, fingerprint, predecessor, state, note, who) VALUES ($1, $2, $3, $4, $5, $6, 'intended', '', $7)`,
+			a.EnvironmentID, a.RoundID, a.ChangeID, a.Kind, a.Fingerprint, a.Predecessor, a.Who); err != nil {
+			return fmt.Errorf("write the intent: %w", err)
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO handworks (site_id, environment_id, round_id, target, predecessor, items) VALUES ($1, $2, $3, $4, $5, $6)`,
+			h.SiteID, h.EnvironmentID, h.RoundID, h.Target, h.Predecessor, h.Items)
+		if err != nil {
+			return fmt.Errorf("write the checklist: %w", err)
+		}
+		return nil
+	})
+}
+
+const handworkColumns = `id, site_id, environment_id, round_id, target, predecessor, items, state, proof, done_by, made_at, done_at`
+
+// HandworkOf is a round's checklist; ErrNotFound when it has none.
+func (s *Store) HandworkOf(ctx context.Context, roundID int64) (Handwork, error) {
+	return one[Handwork](ctx, s, fmt.Sprintf("a checklist of round %d", roundID), `SELECT `+handworkColumns+` FROM handworks WHERE round_id = $1`, roundID)
+}
+
+// ErrSettled says that a checklist is no longer open.
+var ErrSettled = errors.New("the checklist is no longer open")
+
+// TickItem says of one item whether it is done. ErrSettled when the list is not open.
+func (s *Store) TickItem(ctx context.Context, roundID int64, n int, done bool, who string) error {
+	return s.inTx(ctx, func(tx *sqlx.Tx) error {
+		var h Handwork
+		if err := tx.GetContext(ctx, &h, `SELECT `+handworkColumns+` FROM handworks WHERE round_id = $1 FOR UPDATE`, roundID); err != nil {
+			return fmt.Errorf("a checklist of round %d: %w", roundID, ErrNotFound)
+		}
+		if h.State != "open" {
+			return ErrSettled
+		}
+		if n < 0 || n >= len(h.Items.V) {
+			return fmt.Errorf("item %d of the checklist: %w", n, ErrNotFound)
+		}
+		it := &h.Items.V[n]
+		it.Done, it.Who, it.At = done, "", nil
+		if now := time.Now().UTC(); done {
+			it.Who, it.At = who, &now
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE handworks SET items = $2 WHERE id = $1`, h.ID, h.Items)
+		return err
+	})
+}
+
+// EndHandwork closes a checklist and lets its round go on. ok is false when it was
+// closed already.
+func (s *Store) EndHandwork(ctx context.Context, id int64, state, who string, proof *HandProof) (ok bool, err error) {
+	res, err := s.db.ExecContext(ctx, `UPDATE handworks SET state = $2, done_by = $3, proof = $4, done_at = now() WHERE id = $1 AND state = 'open'`, id, state, who, JSON[*HandProof]{proof})
+	if err != nil {
+		return false, fmt.Errorf("write the checklist: %w", err)
+	}
+	n, err := res.RowsAffected()
+	return n == 1, err
+}
+
+// SaveExport keeps a settings file that somebody exported from a site.
+func (s *Store) SaveExport(ctx context.Context, envID int64, fingerprint string, document json.RawMessage, who string) error {
+	return s.exec(ctx, "the exported file", `INSERT INTO exports (environment_id, fingerprint, document, who) VALUES ($1, $2, $3, $4)`, envID, fingerprint, string(document), who)
+}
+
+// LatestExport is the document of the file that was exported last; ErrNotFound when
+// there is none.
+func (s *Store) LatestExport(ctx context.Context, envID int64) (json.RawMessage, error) {
+	v, err := one[JSON[json.RawMessage]](ctx, s, "an exported file", `SELECT document FROM exports WHERE environment_id = $1 ORDER BY id DESC LIMIT 1`, envID)
+	return v.V, err
+}

@@ -1,0 +1,117 @@
+<script setup lang="ts">
+/** A checklist for somebody who changes the settings in the site's own administration. */
+import Button from "primevue/button";
+import { ref } from "vue";
+import { useActs, type Round } from "../api/queries";
+import { useSession } from "../api/session";
+import ExportField from "./ExportField.vue";
+import Trouble from "./Trouble.vue";
+import When from "./When.vue";
+
+defineProps<{ round: Round }>();
+const acts = useActs();
+const { may } = useSession();
+const file = ref("");
+const details = () =>
+  (acts.doneByHand.error.value as { details?: { location?: string; message?: string }[] } | null)?.details ?? [];
+</script>
+
+<template>
+  <section v-if="round.handwork" class="sheet stack">
+    <h2>
+      {{
+        round.handwork.state === "open"
+          ? `To be done by hand on ${round.environment}`
+          : `Done by hand on ${round.environment}`
+      }}
+    </h2>
+    <p v-if="round.handwork.state === 'open'" class="faded">
+      Open the site’s own administration, set what the list says, and tick it. Then say so below; the round goes on with
+      looking at the pages.
+    </p>
+    <p v-else class="small">
+      {{ round.handwork.doneBy }}, <When :at="round.handwork.doneAt" />.
+      {{
+        round.handwork.proven
+          ? "The exported file has exactly what was meant, and nothing else changed."
+          : "No exported file proves it."
+      }}
+    </p>
+    <table class="tide">
+      <thead>
+        <tr>
+          <th>Done</th>
+          <th>Setting</th>
+          <th>Is</th>
+          <th>Set it to</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="(it, n) in round.handwork.items" :key="it.title + n">
+          <td>
+            <input
+              type="checkbox"
+              :checked="it.done"
+              :disabled="round.handwork.state !== 'open' || !may('work')"
+              :aria-label="`Done: ${it.title}`"
+              @change="
+                acts.tick.mutate({ round: round.id, item: n, done: ($event.target as HTMLInputElement).checked })
+              "
+            />
+          </td>
+          <td>
+            <b>{{ it.title }}</b> <span v-if="it.where" class="small faded">{{ it.where }}</span>
+            <p v-if="it.done" class="small faded">{{ it.who }}, <When :at="it.at" short /></p>
+          </td>
+          <td class="value">{{ it.from }}</td>
+          <td class="value">
+            <b>{{ it.to }}</b>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <Trouble :error="acts.tick.error.value" />
+    <form
+      v-if="round.handwork.state === 'open' && may('work')"
+      class="stack"
+      @submit.prevent="acts.doneByHand.mutate({ round: round.id, file: file || undefined })"
+    >
+      <ExportField
+        v-model="file"
+        name="exported"
+        label="The settings exported again prove it. Where the site cannot export them, the ticks have to do."
+      />
+      <Trouble :error="acts.doneByHand.error.value" />
+      <ul v-if="details().length" class="small">
+        <li v-for="d in details()" :key="d.location">
+          <code>{{ d.location?.replace("body.file", "") }}</code> {{ d.message }}
+        </li>
+      </ul>
+      <div class="row">
+        <Button
+          type="submit"
+          label="It is done"
+          :disabled="!file.trim() && round.handwork.waiting > 0"
+          :loading="acts.doneByHand.isPending.value"
+        />
+        <Button label="Give it up" text @click="acts.stop.mutate(round.id)" />
+      </div>
+    </form>
+    <details v-if="round.handwork.proven" open>
+      <summary>What changed in the file, as JSON Patch (RFC 6902)</summary>
+      <pre class="mono small">{{ round.handwork.patch.map((o) => JSON.stringify(o)).join("\n") }}</pre>
+    </details>
+  </section>
+</template>
+
+<style scoped>
+.value {
+  white-space: pre-line;
+  overflow-wrap: anywhere;
+}
+pre {
+  overflow-x: auto;
+  background: var(--paper);
+  padding: var(--s2);
+}
+</style>
