@@ -15,11 +15,11 @@ import (
 
 // pureStandard are the packages of the standard library that the core may use: none
 // that reads a clock, a file, the network or the environment.
-var pureStandard = []string{"bytes", "cmp", "compress/gzip", "crypto/sha256", "encoding/binary", "encoding/hex", "encoding/json", "errors", "fmt", "hash/crc32", "image", "image/color",
+var pureStandard = []string{"bytes", "cmp", "compress/gzip", "crypto/sha256", "encoding/binary", "encoding/hex", "encoding/json", "encoding/xml", "errors", "fmt", "hash/crc32", "image", "image/color",
 	"image/draw", "image/png", "io", "maps", "math", "net/url", "reflect", "regexp", "slices", "sort", "strconv", "strings", "sync", "time", "unicode", "unicode/utf8"}
 
 // pureLibraries compute and nothing else.
-var pureLibraries = []string{"github.com/gowebpki/jcs", "github.com/dunglas/httpsfv", "github.com/goccy/go-yaml", "github.com/klauspost/compress/zlib", "github.com/wI2L/jsondiff",
+var pureLibraries = []string{"github.com/gowebpki/jcs", "github.com/dunglas/httpsfv", "github.com/goccy/go-yaml", "github.com/klauspost/compress/zlib", "github.com/PuerkitoBio/goquery", "github.com/wI2L/jsondiff",
 	"github.com/santhosh-tekuri/jsonschema/v6", "golang.org/x/text/language", "golang.org/x/text/message", "tidemarker/docs/contract"}
 
 func TestCoreImportsOnlyWhatIsPure(t *testing.T) {

@@ -76,7 +76,7 @@ func (s *Store) EditChange(ctx context.Context, c Change, version int) (ok bool,
 
 // SplitChange leaves a change its first step and begins a change for each of the others,
 // each following the one before, all at once or not at all.
-func (s *Store) SplitChange(ctx context.Context, c Change, steps []settings.Step, who string) error {
+func (s *Store) SplitChange(ctx context.Context, c Change, steps []settings.Part, who string) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
 		res, err := tx.ExecContext(ctx, `UPDATE changes SET edits = $3, title = $4, version = version + 1, edited_by = $5, updated_at = now() WHERE id = $1 AND version = $2`,
 			c.ID, c.Version, JSON[settings.Values]{steps[0].Edits}, stepTitle(c.Title, 1, len(steps)), who)

@@ -39,7 +39,7 @@ type ChangeView struct {
 	Refusals      []settings.Refusal     `json:"refusals"`
 	Choices       []release.Choice       `json:"choices"`
 	Lacking       map[string]string      `json:"lacking" doc:"Settings that the host cannot carry: why, and what would do instead; by key."`
-	Series        []settings.Step        `json:"series" doc:"How a change that piles up risk could be parted; empty when it does not."`
+	Series        []settings.Part        `json:"series" doc:"How a change that piles up risk could be parted; empty when it does not."`
 	Bundle        string                 `json:"bundle" doc:"The boldest shipped bundle whose every wish is met; empty when none is."`
 	StepDown      string                 `json:"stepDown" doc:"The bundle one step more cautious; empty when there is none."`
 	Follows       *ChangeRef             `json:"follows" doc:"The change before it in a series."`
@@ -212,7 +212,7 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 		Differences: []DifferenceView{}, Consequences: []settings.Consequence{}, Refusals: []settings.Refusal{}, Choices: release.Next(situation),
 		Staging: staging.Name, Production: production.Name, StagingAt: staging.Fingerprint, ProductionAt: production.Fingerprint,
 		StagingURL: staging.URL, ProductionURL: production.URL,
-		Lacking: map[string]string{}, Series: []settings.Step{}, EditedBy: c.EditedBy,
+		Lacking: map[string]string{}, Series: []settings.Part{}, EditedBy: c.EditedBy,
 		CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt, Rounds: []RoundSummary{}}
 	v.Choices = permitted(v.Choices, callerOf(ctx).role)
 	target := base.With(c.Edits.V)

@@ -75,6 +75,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.bundleOperations(v1)
 	s.carryOperations(v1)
 	s.handOperations(v1)
+	s.takingOperations(v1)
 	s.changeOperations(v1)
 	s.roundOperations(v1)
 	if err := everythingGuarded(api); err != nil {

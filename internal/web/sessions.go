@@ -120,6 +120,8 @@ var needs = map[string]people.Ability{
 	"get-round": people.See, "get-report": people.See, "list-looks": people.See, "get-proof": people.See,
 	"import-site": people.Work, "read-environment": people.Work, "take-mark": people.Work, "try-on-environment": people.Work, "check-environment": people.Work, "roll-back-environment": people.Work,
 	"begin-change": people.Work, "edit-change": people.Work, "try-change": people.Work, "roll-back-change": people.Work, "drop-change": people.Work, "rebase-change": people.Work, "split-change": people.Work,
+	"list-takings": people.See, "get-taking": people.See, "begin-taking": people.Work, "place-taking": people.Work, "survey-taking": people.Work,
+	"class-pages": people.Work, "people-taking": people.Work, "run-taking": people.Work, "register-taking": people.Work, "drop-taking": people.Work,
 	"upload-export": people.Work, "tick-item": people.Work, "done-by-hand": people.Work,
 	"list-settings": people.See, "list-bundles": people.See, "make-bundle": people.Work, "remove-bundle": people.Work, "preview-bundle": people.See, "apply-bundle": people.Work,
 	"carry-over": people.See, "fit-carried": people.See, "begin-from-carried": people.Work,

@@ -48,6 +48,27 @@ func (w *readWorker) Work(ctx context.Context, _ *river.Job[ReadArgs]) error {
 // Timeout is enough for many sites that do not answer.
 func (w *readWorker) Timeout(*river.Job[ReadArgs]) time.Duration { return 30 * time.Minute }
 
+// SurveyArgs is a job of the queue: the pages of a site being taken on are to be found.
+type SurveyArgs struct {
+	Taking int64 `json:"taking"`
+}
+
+// Kind names the job.
+func (SurveyArgs) Kind() string { return "survey" }
+
+type surveyWorker struct {
+	river.WorkerDefaults[SurveyArgs]
+	runner *Runner
+}
+
+// Work finds them.
+func (w *surveyWorker) Work(ctx context.Context, job *river.Job[SurveyArgs]) error {
+	return w.runner.Survey(ctx, job.Args.Taking)
+}
+
+// Timeout is enough for a site that answers slowly.
+func (w *surveyWorker) Timeout(*river.Job[SurveyArgs]) time.Duration { return 30 * time.Minute }
+
 type roundWorker struct {
 	river.WorkerDefaults[RoundArgs]
 	runner *Runner
@@ -72,6 +93,7 @@ func NewQueue(runner *Runner, workers int) (*Queue, error) {
 		all := river.NewWorkers()
 		river.AddWorker(all, &roundWorker{runner: runner})
 		river.AddWorker(all, &readWorker{runner: runner})
+		river.AddWorker(all, &surveyWorker{runner: runner})
 		if runner.ReadEvery > 0 {
 			// However many processes work rounds off, one of them hands this in.
 			cfg.PeriodicJobs = []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(runner.ReadEvery), func() (river.JobArgs, *river.InsertOpts) {
@@ -88,6 +110,10 @@ func NewQueue(runner *Runner, workers int) (*Queue, error) {
 	}
 	q := &Queue{client: client, runner: runner}
 	runner.Enqueue = q.Enqueue
+	runner.EnqueueSurvey = func(ctx context.Context, taking int64) error {
+		_, err := client.Insert(ctx, SurveyArgs{Taking: taking}, &river.InsertOpts{MaxAttempts: 3})
+		return err
+	}
 	return q, nil
 }
 

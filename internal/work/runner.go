@@ -25,6 +25,8 @@ type Runner struct {
 	ReadEvery time.Duration
 	// Enqueue hands a round that may begin to whoever works rounds off.
 	Enqueue func(ctx context.Context, roundID int64) error
+	// EnqueueSurvey does so with a site whose pages are to be found.
+	EnqueueSurvey func(ctx context.Context, takingID int64) error
 }
 
 // ErrStopped is why a round ended that a person stopped.

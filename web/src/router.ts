@@ -13,6 +13,7 @@ export const router = createRouter({
     { path: "/sites/:id(\\d+)/settings", component: () => import("./views/SettingsView.vue"), props: id },
     { path: "/changes/:id(\\d+)", component: () => import("./views/ChangeView.vue"), props: id },
     { path: "/rounds/:id(\\d+)", component: () => import("./views/RoundView.vue"), props: id },
+    { path: "/take-on/:id(\\d+)?", component: () => import("./views/TakeOnView.vue"), props: id },
     { path: "/people", component: () => import("./views/PeopleView.vue") },
     { path: "/you", component: () => import("./views/YouView.vue") },
     { path: "/sign-in", component: () => import("./views/SignInView.vue"), meta: { open: true } },

@@ -18,9 +18,9 @@ var companions = map[Role]Role{
 	"prefetch-exclude": "prefetch-links", "asset-host-exclude": "asset-host", "data-exclude": "data-cache",
 }
 
-// Step is one part of a change that can be tried and promoted by itself, after those
+// Part is one part of a change that can be tried and promoted by itself, after those
 // before it.
-type Step struct {
+type Part struct {
 	Title string `json:"title"`
 	Edits Values `json:"edits"`
 	Risk  int    `json:"risk"`
@@ -46,7 +46,7 @@ func (c Catalogue) Piled(edits Values) bool {
 // together, then the others one by one, the least risky first. What requires or
 // collides with each other, and what is left alone by a setting, stays together, so
 // that every step can stand on those before it.
-func (c Catalogue) Split(edits Values) []Step {
+func (c Catalogue) Split(edits Values) []Part {
 	group := map[string]string{}
 	var find func(string) string
 	find = func(k string) string {
@@ -79,13 +79,13 @@ func (c Catalogue) Split(edits Values) []Step {
 		}
 	}
 	var order []string
-	parts := map[string]*Step{}
+	parts := map[string]*Part{}
 	names := map[string][]string{}
 	for _, k := range keys {
 		d, _ := c.Find(k)
 		root := find(k)
 		if parts[root] == nil {
-			parts[root] = &Step{Edits: Values{}}
+			parts[root] = &Part{Edits: Values{}}
 			order = append(order, root)
 		}
 		p := parts[root]
@@ -95,9 +95,9 @@ func (c Catalogue) Split(edits Values) []Step {
 			names[root] = append(names[root], d.Title)
 		}
 	}
-	safe := Step{Edits: Values{}}
+	safe := Part{Edits: Values{}}
 	var safeNames []string
-	var rest []Step
+	var rest []Part
 	for _, root := range order {
 		p := parts[root]
 		p.Title = strings.Join(names[root], ", ")
@@ -111,7 +111,7 @@ func (c Catalogue) Split(edits Values) []Step {
 			safe.Edits[k] = v
 		}
 	}
-	slices.SortStableFunc(rest, func(a, b Step) int { return a.Risk - b.Risk })
+	slices.SortStableFunc(rest, func(a, b Part) int { return a.Risk - b.Risk })
 	if len(safe.Edits) == 0 {
 		return rest
 	}
@@ -119,5 +119,5 @@ func (c Catalogue) Split(edits Values) []Step {
 	if len(safeNames) > 3 {
 		safe.Title = fmt.Sprintf("%s and %d more of little risk", safeNames[0], len(safeNames)-1)
 	}
-	return append([]Step{safe}, rest...)
+	return append([]Part{safe}, rest...)
 }

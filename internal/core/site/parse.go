@@ -62,6 +62,17 @@ func Parse(raw []byte) (Site, error) {
 	return s, nil
 }
 
+// Check says whether a document can be worked with: that it fits the schema of site
+// files, and contradicts itself nowhere.
+func (s Site) Check() error {
+	raw, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	_, err = Parse(raw)
+	return err
+}
+
 // leaves are the innermost reasons, each with the place it is about.
 func leaves(e *jsonschema.ValidationError) []string {
 	if len(e.Causes) == 0 {

@@ -20,6 +20,7 @@ export function follow(client: QueryClient): () => void {
     if (n.site) read("site", n.site);
     read("sites");
     read("history");
+    read("takings");
   });
   return () => {
     source.close();

@@ -838,6 +838,144 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/takings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sites that are being taken on */
+        get: operations["list-takings"];
+        put?: never;
+        /** Begins to take a site on: where it is */
+        post: operations["begin-taking"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/takings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far it is */
+        get: operations["get-taking"];
+        put?: never;
+        post?: never;
+        /** Gives it up */
+        delete: operations["drop-taking"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/takings/{id}/environments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says anew where the site is, and tests it */
+        put: operations["place-taking"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/takings/{id}/looks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says who looks and what has to work */
+        put: operations["people-taking"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/takings/{id}/pages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Gives pages a class, and says which are watched, many at once */
+        put: operations["class-pages"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/takings/{id}/register": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Registers the site with what was confirmed */
+        post: operations["register-taking"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/takings/{id}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a persona ready, or takes a journey, on staging and on the spot */
+        post: operations["run-taking"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/takings/{id}/survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Finds the site's pages, from its sitemap or by following links */
+        post: operations["survey-taking"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -927,6 +1065,10 @@ export interface components {
             /** @description Keys of this site, as the fit names them. */
             take: string[];
             title: string;
+        };
+        "Begin-takingRequest": {
+            environments: components["schemas"]["TakingPlace"][];
+            name: string;
         };
         BundlePreview: {
             /** @description What the bundle changes of what the change would put in force. */
@@ -1049,7 +1191,7 @@ export interface components {
             refusals: components["schemas"]["Refusal"][];
             rounds: components["schemas"]["RoundSummary"][];
             /** @description How a change that piles up risk could be parted; empty when it does not. */
-            series: components["schemas"]["Step"][];
+            series: components["schemas"]["Part"][];
             /** Format: int64 */
             site: number;
             siteName: string;
@@ -1084,10 +1226,22 @@ export interface components {
             /** @description What must hold first, when it is not allowed. */
             why?: string;
         };
+        "Class-pagesRequest": {
+            /** @enum {string} */
+            class?: "" | "home" | "listing" | "item" | "cart" | "checkout" | "account" | "membership" | "article" | "search" | "form" | "other";
+            paths: string[];
+            watch?: boolean;
+        };
         Condition: {
             equals: unknown;
             key: string;
             why?: string;
+        };
+        Connector: {
+            kind: string;
+            /** @description The token itself, or env:NAME. */
+            token?: string;
+            url?: string;
         };
         Consequence: {
             /** @description The values cannot be applied while this stands. */
@@ -1101,6 +1255,15 @@ export interface components {
             /** @description The setting, the host ability or the other tool it is about. */
             other?: string;
             text: string;
+        };
+        Containing: {
+            contains: string;
+            in: components["schemas"]["Target"];
+        };
+        Counted: {
+            /** Format: int64 */
+            is: number;
+            of: components["schemas"]["Target"];
         };
         Definition: {
             choices?: components["schemas"]["Option"][];
@@ -1181,6 +1344,12 @@ export interface components {
             keptOut: boolean;
             /** @enum {string} */
             role: "observer" | "maintainer" | "approver" | "administrator";
+        };
+        Environment: {
+            connector?: components["schemas"]["Connector"];
+            hosts?: string[];
+            name: string;
+            url: string;
         };
         EnvironmentSummary: {
             /** @description It has the settings of its latest mark. */
@@ -1269,6 +1438,27 @@ export interface components {
             role: string;
             who: string;
         };
+        Expect: {
+            count?: components["schemas"]["Counted"];
+            hidden?: components["schemas"]["Target"];
+            noText?: components["schemas"]["Containing"];
+            /** @description Path and query of a request that must have been answered since the last document; * any characters. */
+            request?: string;
+            /**
+             * Format: int64
+             * @description HTTP status of the last document.
+             */
+            status?: number;
+            text?: components["schemas"]["Containing"];
+            /** @description Path and query; * any characters. */
+            url?: string;
+            visible?: components["schemas"]["Target"];
+        };
+        Field: {
+            label: string;
+            name: string;
+            type: string;
+        };
         Finding: {
             /** @description Findings of one cause belong together. */
             cause: string;
@@ -1337,6 +1527,30 @@ export interface components {
         "Fit-carriedRequest": {
             document: string;
         };
+        Form: {
+            action: string;
+            button: string;
+            fields: components["schemas"]["Field"][];
+            post: boolean;
+        };
+        Found: {
+            /** @enum {string} */
+            class: "home" | "listing" | "item" | "cart" | "checkout" | "account" | "membership" | "article" | "search" | "form" | "other";
+            forms: components["schemas"]["Form"][];
+            /** Format: int64 */
+            frames: number;
+            kinds: string[];
+            links: string[];
+            menu: string;
+            menuLink: string;
+            path: string;
+            private: boolean;
+            /** Format: int64 */
+            status: number;
+            title: string;
+            watch: boolean;
+            why: string;
+        };
         HandItemView: {
             /** Format: date-time */
             at: string | null;
@@ -1384,6 +1598,10 @@ export interface components {
             /** @description The site file, YAML or JSON. */
             file: string;
         };
+        Input: {
+            in: components["schemas"]["Target"];
+            value: string;
+        };
         InvitationView: {
             /** Format: date-time */
             expiresAt: string;
@@ -1412,6 +1630,14 @@ export interface components {
             name: string;
             password: string;
             secret: string;
+        };
+        Journey: {
+            devices?: string[];
+            name: string;
+            persona?: string;
+            steps: components["schemas"]["Step"][];
+            /** @description Environments it may run on; all when absent. */
+            where?: string[];
         };
         JourneyLook: {
             /** Format: int64 */
@@ -1538,6 +1764,23 @@ export interface components {
             status: number;
             timing: components["schemas"]["Timing"];
         };
+        Part: {
+            edits: {
+                [key: string]: unknown;
+            };
+            /** Format: int64 */
+            risk: number;
+            title: string;
+        };
+        Pause: {
+            /** Format: int64 */
+            milliseconds: number;
+            why?: string;
+        };
+        "People-takingRequest": {
+            journeys: components["schemas"]["Journey"][];
+            personas: components["schemas"]["Persona"][];
+        };
         PersonView: {
             /** Format: date-time */
             createdAt: string;
@@ -1550,12 +1793,22 @@ export interface components {
             /** Format: date-time */
             seenAt: string | null;
         };
+        Persona: {
+            kind: string;
+            /** @description Text that only this persona may see. */
+            marks?: string[];
+            name: string;
+            prepare?: components["schemas"]["Step"][];
+        };
         Picture: {
             /** Format: int64 */
             height: number;
             sha256: string;
             /** Format: int64 */
             width: number;
+        };
+        "Place-takingRequest": {
+            environments: components["schemas"]["TakingPlace"][];
         };
         Probe: {
             class: string;
@@ -1754,6 +2007,12 @@ export interface components {
             /** @description clear, broken, unsure, not checked; empty while it runs. */
             verdict: string;
         };
+        "Run-takingRequest": {
+            /** @enum {string} */
+            device: "desktop" | "phone";
+            journey?: string;
+            persona?: string;
+        };
         ScriptError: {
             /** Format: int64 */
             line?: number;
@@ -1848,12 +2107,15 @@ export interface components {
             waitingId?: number;
         };
         Step: {
-            edits: {
-                [key: string]: unknown;
-            };
-            /** Format: int64 */
-            risk: number;
-            title: string;
+            choose?: components["schemas"]["Input"];
+            click?: components["schemas"]["Target"];
+            expect?: components["schemas"]["Expect"];
+            fill?: components["schemas"]["Input"];
+            go?: string;
+            hover?: components["schemas"]["Target"];
+            press?: string;
+            scrollTo?: components["schemas"]["Target"];
+            wait?: components["schemas"]["Pause"];
         };
         StepOutcome: {
             /** @description Path and query of the page after the step. */
@@ -1871,6 +2133,64 @@ export interface components {
             took: number;
             /** @description What was seen instead. */
             why?: string;
+        };
+        SurveyProgress: {
+            /** Format: int64 */
+            done: number;
+            /**
+             * Format: int64
+             * @description Addresses that the sitemap or links named.
+             */
+            listed: number;
+            notes: string[];
+            /** @enum {string} */
+            state: "" | "running" | "done" | "failed";
+            /** Format: int64 */
+            wanted: number;
+        };
+        TakingPlace: {
+            /** @description Address of its connector; without one the usual place is taken. */
+            connector?: string;
+            /** @description Further hosts that belong to the site. */
+            hosts?: string[];
+            /** @enum {string} */
+            kind: "http" | "by-hand";
+            name: string;
+            /** @description The token itself, or env:NAME; without one the kept token stays. */
+            token?: string;
+            url: string;
+        };
+        TakingTest: {
+            environment: string;
+            ok: boolean;
+            text: string;
+            what: string;
+        };
+        TakingView: {
+            environments: components["schemas"]["Environment"][];
+            /** @description Environments for which a token is kept. */
+            hasToken: string[];
+            /** Format: int64 */
+            id: number;
+            journeys: components["schemas"]["Journey"][];
+            madeBy: string;
+            name: string;
+            pages: components["schemas"]["Found"][];
+            personas: components["schemas"]["Persona"][];
+            survey: components["schemas"]["SurveyProgress"];
+            tests: components["schemas"]["TakingTest"][];
+            /** Format: date-time */
+            updatedAt: string;
+        };
+        Target: {
+            css?: string;
+            /** @description Text of a form control's label. */
+            label?: string;
+            /** @description Accessible name. */
+            name?: string;
+            role?: string;
+            /** @description Visible text of the element. */
+            text?: string;
         };
         TeamLine: {
             /** Format: date-time */
@@ -3634,6 +3954,330 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SettingsView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-takings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakingView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "begin-taking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Begin-takingRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakingView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-taking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakingView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drop-taking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "place-taking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Place-takingRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakingView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "people-taking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["People-takingRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakingView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "class-pages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Class-pagesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakingView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "register-taking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "run-taking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Run-takingRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JourneyLook"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "survey-taking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakingView"];
                 };
             };
             /** @description Error */

@@ -20,14 +20,17 @@ const acts = useActs();
 
 /** Edits as they stand on this page; saved as they are made. */
 const edits = ref<Record<string, unknown>>({});
-watch(change, (c) => c && !acts.edit.isPending.value && (edits.value = { ...c.edits }), { immediate: true });
+// What was made here and is not saved yet is never replaced by what the server has.
+let unsaved = false;
+watch(change, (c) => c && !unsaved && (edits.value = { ...c.edits }), { immediate: true });
 const editing = computed(() => change.value?.choices.find((c) => c.event === "edit"));
 
 function set(key: string, value: unknown) {
   const c = change.value!;
   if (JSON.stringify(value) === JSON.stringify(c.baseValues[key])) delete edits.value[key];
   else edits.value[key] = value;
-  save();
+  unsaved = true;
+  void save();
 }
 const question = ref<Merge>();
 const asking = computed({ get: () => question.value !== undefined, set: (v) => !v && (question.value = undefined) });
@@ -44,6 +47,7 @@ async function meet(before: Record<string, unknown>) {
 }
 function settled(all: Record<string, unknown>) {
   edits.value = all;
+  unsaved = true;
   void save();
 }
 
@@ -55,7 +59,7 @@ async function save() {
   }
   const c = change.value!;
   try {
-    await acts.edit.mutateAsync({
+    const saved = await acts.edit.mutateAsync({
       id: c.id,
       version: c.version,
       title: c.title,
@@ -63,6 +67,10 @@ async function save() {
       effect: c.effect,
       edits: { ...edits.value },
     });
+    if (!again) {
+      unsaved = false;
+      edits.value = { ...saved.edits };
+    }
   } catch (e) {
     if (e instanceof Problem && e.status === 409 && e.details.some((d) => d.location === "body.version"))
       await meet(c.edits);

@@ -1,0 +1,315 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tidemarker/internal/browser"
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/journey"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/core/survey"
+	"tidemarker/internal/store"
+)
+
+// TakingView is a site that somebody is taking on.
+type TakingView struct {
+	ID        int64     `json:"id"`
+	Name      string    `json:"name"`
+	HasToken  []string  `json:"hasToken" doc:"Environments for which a token is kept."`
+	MadeBy    string    `json:"madeBy"`
+	UpdatedAt time.Time `json:"updatedAt"`
+	store.TakingDocument
+}
+
+// TakingPlace is where one environment of the site is.
+type TakingPlace struct {
+	Name      string   `json:"name" minLength:"1" maxLength:"40"`
+	URL       string   `json:"url" minLength:"1" maxLength:"500"`
+	Hosts     []string `json:"hosts,omitempty" doc:"Further hosts that belong to the site."`
+	Kind      string   `json:"kind" enum:"http,by-hand"`
+	Connector string   `json:"connector,omitempty" maxLength:"500" doc:"Address of its connector; without one the usual place is taken."`
+	Token     string   `json:"token,omitempty" maxLength:"2000" doc:"The token itself, or env:NAME; without one the kept token stays."`
+}
+
+// usualPlace is where connectors mostly are.
+const usualPlace = "/_speed/v1"
+
+func (s *Server) takingOperations(api huma.API) {
+	tags := []string{"taking on"}
+	huma.Register(api, huma.Operation{OperationID: "list-takings", Method: http.MethodGet, Path: "/takings", Summary: "Sites that are being taken on", Tags: tags},
+		func(ctx context.Context, _ *struct{}) (*output[[]TakingView], error) {
+			rows, err := s.Store.Takings(ctx)
+			views := []TakingView{}
+			for _, t := range rows {
+				views = append(views, takingView(t))
+			}
+			return out(views, err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "begin-taking", Method: http.MethodPost, Path: "/takings", Summary: "Begins to take a site on: where it is", Tags: tags, DefaultStatus: http.StatusCreated},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Name         string        `json:"name" minLength:"1" maxLength:"100"`
+				Environments []TakingPlace `json:"environments" minItems:"1" maxItems:"5"`
+			}
+		}) (*output[TakingView], error) {
+			doc, tokens, err := places(in.Body.Environments, nil)
+			if err != nil {
+				return nil, problem(err)
+			}
+			id, err := s.Store.NewTaking(ctx, strings.TrimSpace(in.Body.Name), doc, tokens, who(ctx))
+			if err != nil {
+				return nil, problem(err)
+			}
+			return out(s.tested(ctx, id))
+		})
+	huma.Register(api, huma.Operation{OperationID: "get-taking", Method: http.MethodGet, Path: "/takings/{id}", Summary: "How far it is", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[TakingView], error) {
+			t, err := s.Store.Taking(ctx, in.ID)
+			return out(takingView(t), err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "place-taking", Method: http.MethodPut, Path: "/takings/{id}/environments", Summary: "Says anew where the site is, and tests it", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Environments []TakingPlace `json:"environments" minItems:"1" maxItems:"5"`
+			}
+		}) (*output[TakingView], error) {
+			t, err := s.Store.Taking(ctx, in.ID)
+			if err != nil {
+				return nil, problem(err)
+			}
+			doc, tokens, err := places(in.Body.Environments, t.Tokens.V)
+			if err != nil {
+				return nil, problem(err)
+			}
+			t.Document.V.Environments, t.Tokens.V = doc.Environments, tokens
+			if err := s.Store.SaveTaking(ctx, t); err != nil {
+				return nil, problem(err)
+			}
+			return out(s.tested(ctx, in.ID))
+		})
+	huma.Register(api, huma.Operation{OperationID: "survey-taking", Method: http.MethodPost, Path: "/takings/{id}/survey", Summary: "Finds the site's pages, from its sitemap or by following links", Tags: tags, DefaultStatus: http.StatusAccepted},
+		func(ctx context.Context, in *ByID) (*output[TakingView], error) {
+			if err := s.Store.SaveSurvey(ctx, in.ID, store.SurveyProgress{State: "running", Notes: []string{}}); err != nil {
+				return nil, problem(err)
+			}
+			if err := s.Runner.EnqueueSurvey(ctx, in.ID); err != nil {
+				return nil, problem(err)
+			}
+			t, err := s.Store.Taking(ctx, in.ID)
+			return out(takingView(t), err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "class-pages", Method: http.MethodPut, Path: "/takings/{id}/pages", Summary: "Gives pages a class, and says which are watched, many at once", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Paths []string `json:"paths" minItems:"1" maxItems:"50000"`
+				Class string   `json:"class,omitempty" enum:",home,listing,item,cart,checkout,account,membership,article,search,form,other"`
+				Watch *bool    `json:"watch,omitempty"`
+			}
+		}) (*output[TakingView], error) {
+			t, err := s.Store.Taking(ctx, in.ID)
+			if err != nil {
+				return nil, problem(err)
+			}
+			for i := range t.Document.V.Pages {
+				p := &t.Document.V.Pages[i]
+				if !slices.Contains(in.Body.Paths, p.Path) {
+					continue
+				}
+				if in.Body.Class != "" {
+					p.Suggestion = survey.Suggestion{Class: in.Body.Class, Why: "Said by " + who(ctx) + "."}
+				}
+				if in.Body.Watch != nil {
+					p.Watch = *in.Body.Watch
+				}
+			}
+			return out(takingView(t), s.Store.SaveTaking(ctx, t))
+		})
+	huma.Register(api, huma.Operation{OperationID: "people-taking", Method: http.MethodPut, Path: "/takings/{id}/looks", Summary: "Says who looks and what has to work", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Personas []site.Persona    `json:"personas"`
+				Journeys []journey.Journey `json:"journeys"`
+			}
+		}) (*output[TakingView], error) {
+			t, err := s.Store.Taking(ctx, in.ID)
+			if err != nil {
+				return nil, problem(err)
+			}
+			t.Document.V.Personas, t.Document.V.Journeys = in.Body.Personas, in.Body.Journeys
+			return out(takingView(t), s.Store.SaveTaking(ctx, t))
+		})
+	huma.Register(api, huma.Operation{OperationID: "run-taking", Method: http.MethodPost, Path: "/takings/{id}/run", Summary: "Makes a persona ready, or takes a journey, on staging and on the spot", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Persona string `json:"persona,omitempty"`
+				Journey string `json:"journey,omitempty"`
+				Device  string `json:"device" enum:"desktop,phone"`
+			}
+		}) (*output[evidence.JourneyLook], error) {
+			return out(s.runTaking(ctx, in.ID, in.Body.Persona, in.Body.Journey, in.Body.Device))
+		})
+	huma.Register(api, huma.Operation{OperationID: "register-taking", Method: http.MethodPost, Path: "/takings/{id}/register", Summary: "Registers the site with what was confirmed", Tags: tags, DefaultStatus: http.StatusCreated},
+		func(ctx context.Context, in *ByID) (*output[SiteView], error) {
+			return out(s.registerTaking(ctx, in.ID))
+		})
+	huma.Register(api, huma.Operation{OperationID: "drop-taking", Method: http.MethodDelete, Path: "/takings/{id}", Summary: "Gives it up", Tags: tags},
+		func(ctx context.Context, in *ByID) (*struct{}, error) {
+			return nil, problem(s.Store.DropTaking(ctx, in.ID))
+		})
+}
+
+func takingView(t store.Taking) TakingView {
+	v := TakingView{ID: t.ID, Name: t.Name, HasToken: []string{}, MadeBy: t.MadeBy, UpdatedAt: t.UpdatedAt, TakingDocument: t.Document.V}
+	for name, token := range t.Tokens.V {
+		if token != "" {
+			v.HasToken = append(v.HasToken, name)
+		}
+	}
+	slices.Sort(v.HasToken)
+	d := &v.TakingDocument
+	for _, list := range []func(){
+		func() { d.Tests = orEmpty(d.Tests) }, func() { d.Pages = orEmpty(d.Pages) }, func() { d.Personas = orEmpty(d.Personas) },
+		func() { d.Journeys = orEmpty(d.Journeys) }, func() { d.Survey.Notes = orEmpty(d.Survey.Notes) },
+	} {
+		list()
+	}
+	return v
+}
+
+func orEmpty[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
+// places makes environments of what a person typed in.
+func places(in []TakingPlace, kept map[string]string) (store.TakingDocument, map[string]string, error) {
+	doc := store.TakingDocument{Tests: []store.TakingTest{}, Pages: []survey.Found{}, Personas: []site.Persona{}, Journeys: []journey.Journey{}, Survey: store.SurveyProgress{Notes: []string{}}}
+	tokens := map[string]string{}
+	for i, p := range in {
+		at := strings.TrimSuffix(strings.TrimSpace(p.URL), "/")
+		if u, err := url.Parse(at); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+			return doc, nil, refusedInput(fmt.Sprintf("body.environments[%d].url", i), fmt.Errorf("%q is not an address such as https://www.example.org", p.URL))
+		}
+		e := site.Environment{Name: strings.TrimSpace(p.Name), URL: at, Hosts: p.Hosts, Connector: &site.Connector{Kind: p.Kind}}
+		if p.Kind == "http" {
+			e.Connector.URL = strings.TrimSuffix(strings.TrimSpace(p.Connector), "/")
+			if e.Connector.URL == "" {
+				e.Connector.URL = at + usualPlace
+			}
+			tokens[e.Name] = p.Token
+			if p.Token == "" {
+				tokens[e.Name] = kept[e.Name]
+			}
+		}
+		doc.Environments = append(doc.Environments, e)
+	}
+	return doc, tokens, nil
+}
+
+func (s *Server) tested(ctx context.Context, id int64) (TakingView, error) {
+	t, err := s.Store.Taking(ctx, id)
+	if err != nil {
+		return TakingView{}, err
+	}
+	s.Runner.TestEnvironments(ctx, &t)
+	return takingView(t), s.Store.SaveTaking(ctx, t)
+}
+
+func (s *Server) runTaking(ctx context.Context, id int64, persona, name, device string) (evidence.JourneyLook, error) {
+	t, err := s.Store.Taking(ctx, id)
+	if err != nil {
+		return evidence.JourneyLook{}, err
+	}
+	b, err := s.Runner.Browser()
+	if err != nil {
+		return evidence.JourneyLook{}, err
+	}
+	d := t.Document.V
+	env := d.Environments[0]
+	if persona != "" {
+		for _, p := range d.Personas {
+			if p.Name == persona {
+				_, look, err := b.Prepare(ctx, env, p, device, s.Store.Put)
+				return look, err
+			}
+		}
+	}
+	for _, j := range d.Journeys {
+		if j.Name != name {
+			continue
+		}
+		state := browser.State{}
+		for _, p := range d.Personas {
+			if p.Name == j.Persona {
+				if state, _, err = b.Prepare(ctx, env, p, device, s.Store.Put); err != nil {
+					return evidence.JourneyLook{}, err
+				}
+			}
+		}
+		return b.Take(ctx, env, site.JourneyTask{Journey: j, Device: device}, state, s.Store.Put)
+	}
+	return evidence.JourneyLook{}, huma.Error404NotFound("There is no such persona or journey here.")
+}
+
+func (s *Server) registerTaking(ctx context.Context, id int64) (SiteView, error) {
+	t, err := s.Store.Taking(ctx, id)
+	if err != nil {
+		return SiteView{}, err
+	}
+	if _, err := s.Store.SiteNamed(ctx, t.Name); err == nil {
+		return SiteView{}, huma.Error409Conflict(fmt.Sprintf("There is a site named %q already.", t.Name))
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return SiteView{}, err
+	}
+	d := t.Document.V
+	envs := slices.Clone(d.Environments)
+	for i := range envs {
+		if c := envs[i].Connector; c != nil {
+			withToken := *c
+			withToken.Token = t.Tokens.V[envs[i].Name]
+			envs[i].Connector = &withToken
+		}
+	}
+	doc := survey.Document(t.Name, envs, d.Pages, d.Personas, d.Journeys)
+	if err := doc.Check(); err != nil {
+		return SiteView{}, huma.Error422UnprocessableEntity("The site cannot be registered yet: " + err.Error())
+	}
+	row, err := s.Store.SaveSite(ctx, doc, who(ctx))
+	if err != nil {
+		return SiteView{}, err
+	}
+	for _, e := range doc.Environments {
+		if e.Connector != nil && e.Connector.Kind == "http" {
+			envRows, err := s.Store.Environments(ctx, row.ID)
+			if err != nil {
+				return SiteView{}, err
+			}
+			for _, r := range envRows {
+				if r.Name == e.Name {
+					if _, _, err := s.Runner.Read(ctx, r.ID); err != nil {
+						s.Log.Info("an environment was not read", "environment", r.ID, "why", err)
+					}
+				}
+			}
+		}
+	}
+	if err := s.Store.DropTaking(ctx, id); err != nil {
+		return SiteView{}, err
+	}
+	return s.siteView(ctx, row.ID)
+}

@@ -1,0 +1,92 @@
+package web_test
+
+import (
+	"net/http"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/core/people"
+	"tidemarker/internal/core/site"
+)
+
+// placed fills in where the observatory is, as a person does.
+func (d *desk) placed(productionURL string) {
+	d.Helper()
+	d.fill("#url-0", d.staging.URL)
+	d.fill("#token-0", "secret")
+	d.fill("#url-1", productionURL)
+	d.fill("#token-1", "secret")
+}
+
+func TestASiteThatNobodyHasSeenIsTakenOn(t *testing.T) {
+	d := quillet(t)
+	d.signIn("Ada", "/")
+	d.click("a", "^Take on a site$")
+	d.see("h1", "^Take on a site$")
+	d.fill("#site-name", "The hill")
+	d.placed(d.staging.URL)
+	d.click("button", "^Test it$")
+	d.see("li", "staging and production are the same environment")
+	d.accessible("taking on a site")
+	d.fill("#url-1", d.production.URL)
+	d.fill("#connector-1", d.production.ConnectorURL())
+	d.fill("#token-1", "not the token")
+	d.click("button", "^Test again$")
+	d.see("li", "does not accept the token")
+	d.fill("#token-1", "secret")
+	d.click("button", "^Test again$")
+	d.see("li", "staging is not production")
+	d.see("li", "The host \\(shared\\) cannot carry")
+	d.see("li", "Both have the same 27 settings")
+
+	// It is kept: somebody leaves, and goes on later.
+	d.open("/take-on")
+	d.click("a", "^The hill$")
+	d.see("h1", "^Taking on The hill$")
+	d.click("button", "^Find its pages$")
+	d.see("td", "/evenings/the-dark-lane|/evenings/the-owl|/evenings/comet-if-it-holds")
+	d.see("td", "Its address has “tickets”")
+	d.see("td", "It has a form that asks for a password")
+	d.see("b", "^into the cart$")
+	d.accessible("the pages of a site being taken on")
+
+	d.click("button", "^Run on phone$") // the first is the menu's or the cart's
+	d.see(".ran", "it works")
+	d.click("summary", "^Edit the steps$")
+	api := d.api(people.Maintainer)
+	var taking struct {
+		Pages    []struct{ Path, Class string }
+		Personas []site.Persona
+		Journeys []map[string]any
+	}
+	status, text := api.ask(http.MethodGet, "/takings/1", nil, &taking)
+	require.Equal(t, http.StatusOK, status)
+	assert.NotContains(t, text, `"secret"`, "a token is never told")
+	require.Len(t, taking.Personas, 1)
+	taking.Personas[0].Prepare[1].Fill.Value = "hale"
+	taking.Personas[0].Prepare[2].Fill.Value = "wrong"
+	status, text = api.ask(http.MethodPut, "/takings/1/looks", map[string]any{"personas": taking.Personas, "journeys": taking.Journeys}, nil)
+	require.Equal(t, http.StatusOK, status, text)
+	status, text = api.ask(http.MethodPut, "/takings/1/pages", map[string]any{"paths": []string{"/visit"}, "class": "article", "watch": true}, nil)
+	require.Equal(t, http.StatusOK, status, text)
+	assert.Contains(t, text, "Said by Ada")
+
+	d.click("button", "^Register the site$")
+	d.see("h1", "^The hill$")
+	rows, _, err := d.store.Sites(t.Context(), "The hill", 1, 0)
+	require.NoError(t, err)
+	doc := rows[0].Document.V
+	assert.Len(t, doc.Personas, 1)
+	page, watched := doc.Page("/tickets")
+	require.True(t, watched)
+	assert.Equal(t, "cart", page.Class)
+	assert.Less(t, len(doc.Pages), 18)
+	envs, err := d.store.Environments(t.Context(), rows[0].ID)
+	require.NoError(t, err)
+	assert.NotEmpty(t, envs[1].Fingerprint, "both were read")
+	d.see("button", "^Take the first mark$")
+	status, _ = api.ask(http.MethodGet, "/takings/1", nil, nil)
+	assert.Equal(t, http.StatusNotFound, status)
+}

@@ -1,0 +1,82 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
+import { toValue, type MaybeRefOrGetter } from "vue";
+import { api, body, done, type Schemas } from "./client";
+
+export type Taking = Schemas["TakingView"];
+export type Place = Schemas["TakingPlace"];
+
+export function useTakings() {
+  return useQuery({ queryKey: ["takings"], queryFn: () => body(api.GET("/api/v1/takings")) });
+}
+
+export function useTaking(id: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: ["takings", id],
+    queryFn: () => body(api.GET("/api/v1/takings/{id}", { params: { path: { id: toValue(id) } } })),
+    enabled: () => toValue(id) > 0,
+    // Progress is told as it happens; a notice that was missed is made up for.
+    refetchInterval: (q) => (q.state.data?.survey.state === "running" ? 1500 : false),
+  });
+}
+
+/** Everything that is done while a site is being taken on. */
+export function useTakingActs() {
+  const client = useQueryClient();
+  const keep = (t: Taking) => {
+    client.setQueryData(["takings", t.id], t);
+    void client.invalidateQueries({ queryKey: ["takings"], exact: true });
+  };
+  const at = (id: number) => ({ params: { path: { id } } });
+  return {
+    begin: useMutation({
+      mutationFn: (v: { name: string; environments: Place[] }) => body(api.POST("/api/v1/takings", { body: v })),
+      onSuccess: keep,
+    }),
+    place: useMutation({
+      mutationFn: (v: { id: number; environments: Place[] }) =>
+        body(api.PUT("/api/v1/takings/{id}/environments", { ...at(v.id), body: { environments: v.environments } })),
+      onSuccess: keep,
+    }),
+    survey: useMutation({
+      mutationFn: (id: number) => body(api.POST("/api/v1/takings/{id}/survey", at(id))),
+      onSuccess: keep,
+    }),
+    pages: useMutation({
+      mutationFn: (v: { id: number; paths: string[]; class?: Schemas["Found"]["class"]; watch?: boolean }) =>
+        body(
+          api.PUT("/api/v1/takings/{id}/pages", {
+            ...at(v.id),
+            body: { paths: v.paths, class: v.class, watch: v.watch },
+          }),
+        ),
+      onSuccess: keep,
+    }),
+    looks: useMutation({
+      mutationFn: (v: { id: number; personas: Taking["personas"]; journeys: Taking["journeys"] }) =>
+        body(
+          api.PUT("/api/v1/takings/{id}/looks", {
+            ...at(v.id),
+            body: { personas: v.personas, journeys: v.journeys },
+          }),
+        ),
+      onSuccess: keep,
+    }),
+    run: useMutation({
+      mutationFn: (v: { id: number; persona?: string; journey?: string; device: "desktop" | "phone" }) =>
+        body(
+          api.POST("/api/v1/takings/{id}/run", {
+            ...at(v.id),
+            body: { persona: v.persona, journey: v.journey, device: v.device },
+          }),
+        ),
+    }),
+    register: useMutation({
+      mutationFn: (id: number) => body(api.POST("/api/v1/takings/{id}/register", at(id))),
+      onSuccess: () => client.invalidateQueries(),
+    }),
+    drop: useMutation({
+      mutationFn: (id: number) => done(api.DELETE("/api/v1/takings/{id}", at(id))),
+      onSuccess: () => client.invalidateQueries(),
+    }),
+  };
+}

@@ -1,0 +1,121 @@
+<script setup lang="ts">
+/** Where a site that is being taken on is: its environments and how their settings are changed. */
+import Button from "primevue/button";
+import InputText from "primevue/inputtext";
+import Select from "primevue/select";
+import { ref, watch } from "vue";
+import { useRouter } from "vue-router";
+import { useTakingActs, type Place, type Taking } from "../api/takings";
+import Trouble from "./Trouble.vue";
+
+const props = defineProps<{ taking?: Taking }>();
+const router = useRouter();
+const acts = useTakingActs();
+
+const name = ref("");
+const places = ref<Place[]>([
+  { name: "staging", url: "", kind: "http", connector: "", token: "" },
+  { name: "production", url: "", kind: "http", connector: "", token: "" },
+]);
+const byHand = "by-hand";
+const example = "https://staging.example.org";
+const kinds = [
+  { value: "http", title: "through its connector" },
+  { value: "by-hand", title: "by hand" },
+];
+watch(
+  () => props.taking?.environments,
+  (list) => {
+    if (list?.length)
+      places.value = list.map((e) => ({
+        name: e.name,
+        url: e.url,
+        hosts: e.hosts,
+        kind: e.connector?.kind === "by-hand" ? "by-hand" : "http",
+        connector: e.connector?.url ?? "",
+        token: "",
+      }));
+  },
+  { immediate: true },
+);
+async function place() {
+  if (props.taking) {
+    await acts.place.mutateAsync({ id: props.taking.id, environments: places.value });
+    return;
+  }
+  const t = await acts.begin.mutateAsync({ name: name.value, environments: places.value });
+  await router.replace(`/take-on/${t.id}`);
+}
+</script>
+
+<template>
+  <form class="stack" @submit.prevent="place">
+    <div v-if="!taking" class="name">
+      <label for="site-name">Name of the site</label>
+      <InputText id="site-name" v-model="name" required maxlength="100" autofocus />
+    </div>
+    <div class="places">
+      <fieldset v-for="(p, i) of places" :key="i" class="stack">
+        <legend>{{ p.name }}</legend>
+        <label :for="`url-${i}`">Address</label>
+        <InputText :id="`url-${i}`" v-model="p.url" required :placeholder="example" size="small" />
+        <label :for="`kind-${i}`">Its settings are changed</label>
+        <Select
+          v-model="p.kind"
+          :input-id="`kind-${i}`"
+          :options="kinds"
+          option-label="title"
+          option-value="value"
+          size="small"
+          :aria-label="`How the settings of ${p.name} are changed`"
+        />
+        <template v-if="p.kind !== byHand">
+          <label :for="`token-${i}`">
+            Token of its connector{{ taking?.hasToken.includes(p.name) ? " (one is kept)" : "" }}
+          </label>
+          <InputText
+            :id="`token-${i}`"
+            v-model="p.token"
+            type="password"
+            autocomplete="off"
+            size="small"
+            placeholder="the token, or env:NAME"
+          />
+          <label :for="`connector-${i}`">Address of its connector, when it is not in the usual place</label>
+          <InputText :id="`connector-${i}`" v-model="p.connector" size="small" placeholder="…/_speed/v1" />
+        </template>
+      </fieldset>
+    </div>
+    <Trouble :error="acts.begin.error.value ?? acts.place.error.value" />
+    <div class="row">
+      <Button
+        type="submit"
+        :label="taking ? 'Test again' : 'Test it'"
+        :outlined="!!taking"
+        :loading="acts.begin.isPending.value || acts.place.isPending.value"
+      />
+    </div>
+  </form>
+</template>
+
+<style scoped>
+.places {
+  display: grid;
+  grid-template-columns: repeat(2, minmax(0, 1fr));
+  gap: var(--s4);
+}
+fieldset {
+  border: 1px solid var(--rule-strong);
+  padding: var(--s2) var(--s3) var(--s3);
+  gap: var(--s1);
+}
+legend {
+  font-family: var(--chart);
+  font-style: italic;
+}
+.name {
+  display: flex;
+  flex-direction: column;
+  max-width: 24rem;
+}
+</style>

@@ -1,0 +1,319 @@
+<script setup lang="ts">
+import Button from "primevue/button";
+import Select from "primevue/select";
+import Textarea from "primevue/textarea";
+import { computed, ref, watch } from "vue";
+import { useRouter } from "vue-router";
+import { useTaking, useTakingActs, useTakings, type Taking } from "../api/takings";
+import PlaceForm from "../parts/PlaceForm.vue";
+import StateGlyph from "../parts/StateGlyph.vue";
+import StepList from "../parts/StepList.vue";
+import Trouble from "../parts/Trouble.vue";
+import When from "../parts/When.vue";
+
+const props = defineProps<{ id: number }>();
+const router = useRouter();
+const { data: taking } = useTaking(() => props.id || 0);
+const { data: begun } = useTakings();
+const acts = useTakingActs();
+
+const wellPlaced = computed(() => !!taking.value?.tests.length && taking.value.tests.every((t) => t.ok));
+
+type Class = Taking["pages"][number]["class"];
+const classes: Class[] = [
+  "home",
+  "listing",
+  "item",
+  "cart",
+  "checkout",
+  "account",
+  "membership",
+  "article",
+  "search",
+  "form",
+  "other",
+];
+const only = ref("watched");
+const shownPages = computed(() => {
+  const all = taking.value?.pages ?? [];
+  const list = only.value === "watched" ? all.filter((p) => p.watch) : all.filter((p) => p.class === only.value);
+  return list.slice(0, 200);
+});
+const picked = ref<string[]>([]);
+const counts = computed(() =>
+  classes.map((c) => [c, taking.value?.pages.filter((p) => p.class === c).length ?? 0] as const).filter(([, n]) => n),
+);
+function reclass(c: Class) {
+  acts.pages.mutate({ id: props.id, paths: picked.value, class: c }, { onSuccess: () => (picked.value = []) });
+}
+
+/** Personas and journeys are edited as the text they have in a site file. */
+const looks = ref("");
+const unreadable = ref("");
+watch(
+  () => [taking.value?.personas, taking.value?.journeys],
+  () => {
+    if (taking.value)
+      looks.value = JSON.stringify({ personas: taking.value.personas, journeys: taking.value.journeys }, null, 2);
+  },
+  { immediate: true },
+);
+async function saveLooks() {
+  try {
+    const v = JSON.parse(looks.value) as Pick<Taking, "personas" | "journeys">;
+    unreadable.value = "";
+    await acts.looks.mutateAsync({ id: props.id, personas: v.personas ?? [], journeys: v.journeys ?? [] });
+  } catch (e) {
+    if (e instanceof SyntaxError) unreadable.value = `This is not JSON: ${e.message}`;
+  }
+}
+function without(kind: "personas" | "journeys", i: number) {
+  const t = taking.value!;
+  acts.looks.mutate({
+    id: t.id,
+    personas: kind === "personas" ? t.personas.filter((_, n) => n !== i) : t.personas,
+    journeys: kind === "journeys" ? t.journeys.filter((_, n) => n !== i) : t.journeys,
+  });
+}
+const running = ref("");
+async function run(what: { persona?: string; journey?: string }, device: string) {
+  running.value = `${what.persona ?? what.journey} on ${device}`;
+  await acts.run.mutateAsync({ id: props.id, ...what, device: device === "phone" ? "phone" : "desktop" });
+}
+const worked = computed(() => {
+  const l = acts.run.data.value;
+  return l && !l.missing && (l.outcome.steps ?? []).every((s) => !s.why);
+});
+
+async function register() {
+  const s = await acts.register.mutateAsync(props.id);
+  await router.push(`/sites/${s.id}`);
+}
+async function giveUp() {
+  await acts.drop.mutateAsync(props.id);
+  await router.push("/");
+}
+</script>
+
+<template>
+  <h1>{{ taking ? `Taking on ${taking.name}` : "Take on a site" }}</h1>
+  <p class="faded">
+    Where it is, which pages it has, who looks, what has to work. It is kept as you go: leave it, and go on later.
+  </p>
+  <p v-if="!taking && begun?.length" class="small">
+    Begun:
+    <template v-for="t in begun" :key="t.id"
+      ><RouterLink :to="`/take-on/${t.id}`">{{ t.name }}</RouterLink> (<When :at="t.updatedAt" short />)
+    </template>
+  </p>
+  <ol class="steps">
+    <li>
+      <h2>Where it is</h2>
+      <PlaceForm :taking="taking" />
+      <ul v-if="taking?.tests.length" class="plain-list tests">
+        <li v-for="(t, i) in taking.tests" :key="i">
+          <StateGlyph :state="t.ok ? 'clear' : 'broken'" :word="`${t.environment}, ${t.what}`" />
+          <span>{{ t.text }}</span>
+        </li>
+      </ul>
+      <p class="small faded">
+        Before checks fill in forms: point staging’s mail at a mail catcher and its payment at the provider’s test mode,
+        so that no real client is written to. Forms are only ever sent on staging.
+      </p>
+    </li>
+    <li v-if="taking">
+      <h2>Which pages it has</h2>
+      <div class="row">
+        <Button
+          :label="taking.pages.length ? 'Look again' : 'Find its pages'"
+          :outlined="!!taking.pages.length"
+          :disabled="!wellPlaced"
+          :loading="taking.survey.state === 'running' || acts.survey.isPending.value"
+          @click="acts.survey.mutate(taking.id)"
+        />
+        <span v-if="taking.survey.state" aria-live="polite">
+          {{ taking.survey.listed }} addresses named, {{ taking.survey.done }} of {{ taking.survey.wanted }} looked at
+        </span>
+        <span v-else-if="!wellPlaced" class="small faded">First everything above has to be right.</span>
+      </div>
+      <p v-for="n in taking.survey.notes" :key="n" class="small faded">{{ n }}</p>
+      <Trouble :error="acts.survey.error.value" />
+      <template v-if="taking.pages.length">
+        <p class="row filters">
+          <Button
+            size="small"
+            :text="only !== 'watched'"
+            :label="`watched (${taking.pages.filter((p) => p.watch).length})`"
+            @click="only = 'watched'"
+          />
+          <Button
+            v-for="[c, n] in counts"
+            :key="c"
+            size="small"
+            :text="only !== c"
+            :label="`${c} (${n})`"
+            @click="only = c"
+          />
+        </p>
+        <p v-if="picked.length" class="row">
+          <span>{{ picked.length }} ticked:</span>
+          <Select
+            :model-value="undefined"
+            :options="classes"
+            placeholder="give them a class"
+            size="small"
+            aria-label="Give the ticked pages a class"
+            @update:model-value="reclass"
+          />
+          <Button
+            size="small"
+            text
+            label="watch"
+            @click="acts.pages.mutate({ id: taking.id, paths: picked, watch: true })"
+          />
+          <Button
+            size="small"
+            text
+            label="do not watch"
+            @click="acts.pages.mutate({ id: taking.id, paths: picked, watch: false })"
+          />
+        </p>
+        <table class="tide">
+          <thead>
+            <tr>
+              <th><span class="visually-hidden">Tick</span></th>
+              <th>Page</th>
+              <th>Class</th>
+              <th>Why</th>
+              <th>Watched</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="p in shownPages" :key="p.path">
+              <td><input v-model="picked" type="checkbox" :value="p.path" :aria-label="`Tick ${p.path}`" /></td>
+              <td>
+                {{ p.path }} <span class="small faded">{{ p.title }}</span>
+              </td>
+              <td>{{ p.class }}</td>
+              <td class="small">{{ p.why }}</td>
+              <td>{{ p.watch ? "yes" : "" }}</td>
+            </tr>
+          </tbody>
+        </table>
+        <Trouble :error="acts.pages.error.value" />
+      </template>
+    </li>
+    <li v-if="taking?.pages.length">
+      <h2>Who looks, and what has to work</h2>
+      <table class="tide">
+        <thead>
+          <tr>
+            <th>What</th>
+            <th>Steps</th>
+            <th>Where</th>
+            <th><span class="visually-hidden">What can be done</span></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="(p, i) in taking.personas" :key="`p${i}`">
+            <td>
+              <b>{{ p.name }}</b> signs in
+            </td>
+            <td class="small">{{ (p.prepare ?? []).length }} steps; give name and password below</td>
+            <td>staging, production</td>
+            <td class="row">
+              <Button size="small" outlined label="Try" @click="run({ persona: p.name }, 'desktop')" />
+              <Button size="small" text label="Leave out" @click="without('personas', i)" />
+            </td>
+          </tr>
+          <tr v-for="(j, i) in taking.journeys" :key="`j${i}`">
+            <td>
+              <b>{{ j.name }}</b>
+            </td>
+            <td class="small">{{ (j.steps ?? []).length }} steps, {{ (j.devices ?? []).join(" and ") }}</td>
+            <td>{{ (j.where ?? []).length ? "staging only" : "staging, production" }}</td>
+            <td class="row">
+              <Button
+                v-for="d in j.devices ?? []"
+                :key="d"
+                size="small"
+                outlined
+                :label="`Run on ${d}`"
+                :aria-label="`Run on ${d}: ${j.name}`"
+                @click="run({ journey: j.name }, d)"
+              />
+              <Button size="small" text label="Leave out" @click="without('journeys', i)" />
+            </td>
+          </tr>
+        </tbody>
+      </table>
+      <p v-if="acts.run.isPending.value" aria-live="polite" class="faded">Running {{ running }} …</p>
+      <Trouble :error="acts.run.error.value" />
+      <div v-if="acts.run.data.value" class="ran">
+        <p>
+          <StateGlyph :state="worked ? 'clear' : 'broken'" :word="worked ? 'it works' : 'it does not work'" />
+          {{ running }}
+        </p>
+        <StepList :now="acts.run.data.value" />
+      </div>
+      <details>
+        <summary>Edit the steps</summary>
+        <form class="stack" @submit.prevent="saveLooks">
+          <label for="looks">Personas and journeys, as a site file has them</label>
+          <Textarea id="looks" v-model="looks" rows="14" class="mono" spellcheck="false" />
+          <p v-if="unreadable" class="small" role="alert">{{ unreadable }}</p>
+          <Trouble :error="acts.looks.error.value" />
+          <div><Button type="submit" size="small" label="Keep them" :loading="acts.looks.isPending.value" /></div>
+        </form>
+      </details>
+    </li>
+    <li v-if="taking?.pages.length">
+      <h2>Register it</h2>
+      <p>
+        {{ taking.pages.filter((p) => p.watch).length }} pages and {{ taking.journeys.length }} journeys are watched
+        from then on, as a visitor<template v-for="p in taking.personas" :key="p.name">, as {{ p.name }}</template
+        >. Next come the first marks.
+      </p>
+      <Trouble :error="acts.register.error.value" />
+      <div class="row">
+        <Button label="Register the site" :loading="acts.register.isPending.value" @click="register" />
+        <Button text label="Give it up" @click="giveUp" />
+      </div>
+    </li>
+  </ol>
+</template>
+
+<style scoped>
+.steps {
+  padding-left: 1.6rem;
+  margin: var(--s4) 0;
+}
+.steps > li {
+  border-left: 2px solid var(--rule-strong);
+  padding: 0 0 var(--s4) var(--s4);
+}
+.steps > li::marker {
+  font-family: var(--chart);
+  font-size: 1.3rem;
+  color: var(--deep);
+}
+.tests {
+  margin: var(--s3) 0;
+}
+.tests li {
+  display: grid;
+  grid-template-columns: 14rem 1fr;
+  gap: var(--s2);
+  padding: 2px 0;
+}
+.filters {
+  flex-wrap: wrap;
+  gap: 2px;
+  margin: var(--s2) 0;
+}
+.ran {
+  border-left: 4px solid var(--rule-strong);
+  padding-left: var(--s3);
+  margin: var(--s3) 0;
+}
+</style>
