@@ -6,6 +6,7 @@ package main
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"log"
@@ -147,9 +148,15 @@ func views(base string) ([]shot, error) {
 		{name: "people", path: "/people"},
 		{name: "site", path: fmt.Sprintf("/sites/%d", id)},
 		{name: "site-by-night", path: fmt.Sprintf("/sites/%d", id), night: true},
+		{name: "settings", path: fmt.Sprintf("/sites/%d/settings", id)},
 		{name: "history", path: fmt.Sprintf("/sites/%d/history", id)},
 		{name: "exclusions", path: fmt.Sprintf("/sites/%d/exclusions", id)},
 	}
+	taking, err := takeOn(base)
+	if err != nil {
+		return nil, err
+	}
+	shots = append(shots, shot{name: "take-on", path: fmt.Sprintf("/take-on/%d", taking)})
 	for _, c := range site.Changes {
 		more, err := changeViews(base, c.ID, c.State)
 		if err != nil {
@@ -158,6 +165,63 @@ func views(base string) ([]shot, error) {
 		shots = append(shots, more...)
 	}
 	return shots, nil
+}
+
+// takeOn begins to take the smaller site on, as if nobody had seen it.
+func takeOn(base string) (int64, error) {
+	var list struct {
+		Sites []struct {
+			ID   int64
+			Name string
+		}
+	}
+	if err := get(base+"/api/v1/sites?q=Quillet", &list); err != nil || len(list.Sites) == 0 {
+		return 0, errors.Join(err, errors.New("the demo has no second site"))
+	}
+	var site struct {
+		Environments []struct{ Name, URL string }
+	}
+	if err := get(fmt.Sprintf("%s/api/v1/sites/%d", base, list.Sites[0].ID), &site); err != nil {
+		return 0, err
+	}
+	var places []map[string]any
+	for _, e := range site.Environments {
+		places = append(places, map[string]any{"name": e.Name, "url": e.URL, "kind": "http", "token": "env:QUILLET_TOKEN"})
+	}
+	var taking struct {
+		ID     int64
+		Survey struct{ State string }
+	}
+	if err := post(base+"/api/v1/takings", map[string]any{"name": "The hill", "environments": places}, &taking); err != nil {
+		return 0, err
+	}
+	at := fmt.Sprintf("%s/api/v1/takings/%d", base, taking.ID)
+	if err := post(at+"/survey", map[string]any{}, &taking); err != nil {
+		return 0, err
+	}
+	for taking.Survey.State == "running" {
+		time.Sleep(200 * time.Millisecond)
+		if err := get(at, &taking); err != nil {
+			return 0, err
+		}
+	}
+	return taking.ID, nil
+}
+
+func post(url string, body, into any) error {
+	raw, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	res, err := session.Post(url, "application/json", bytes.NewReader(raw))
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if res.StatusCode >= 300 {
+		return fmt.Errorf("%s answered %s", url, res.Status)
+	}
+	return json.NewDecoder(res.Body).Decode(into)
 }
 
 func changeViews(base string, id int64, state string) ([]shot, error) {

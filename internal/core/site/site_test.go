@@ -89,11 +89,19 @@ func TestTheDemosSiteFileFits(t *testing.T) {
 
 func FuzzParse(f *testing.F) {
 	f.Add([]byte(small))
-	f.Add([]byte(`{"site":"A"}`))
+	f.Add([]byte("site: A\nenvironments: []\npages: []"))
+	f.Add([]byte(`{"site":"A","environments":[{"name":"s","url":"http://a.example"}],"pages":[{"path":"/"}]}`))
+	f.Add([]byte("&a [*a]"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		s, err := Parse(raw)
-		if err == nil && (s.Name == "" || len(s.Environments) == 0 || len(s.Pages) == 0) {
-			t.Fatalf("accepted without what it needs: %q", raw)
+		if err != nil {
+			return
+		}
+		if s.Name == "" || len(s.Environments) == 0 {
+			t.Fatalf("a site without a name or an environment was let through: %q", raw)
+		}
+		if err := s.Check(); err != nil {
+			t.Fatalf("what was read cannot be read again: %v", err)
 		}
 	})
 }
