@@ -84,6 +84,8 @@ func TestACollisionBlocksUntilItIsResolved(t *testing.T) {
 		return now.why("try") != "" && len(now.Edits) == 1
 	}, patience, 100*time.Millisecond)
 	d.click("label", "^Tight markup$")
+	d.see("strong", "^Tight markup$")
+	d.see(".differs", "Tight markup") // what follows has it; nothing moves any more
 	d.click("button", "^Also set imageLate to false$")
 	d.click("button", "Try it on staging")
 	d.see("h1", "^Clear: 1 look")
@@ -184,4 +186,25 @@ func TestARevisionIsCarriedOver(t *testing.T) {
 	status, text = here.ask(http.MethodPost, "/bundles", map[string]any{"name": "Ours", "summary": "", "environment": 2, "fingerprint": p.Fingerprint}, &bundles)
 	assert.Equal(t, 201, status, text)
 	assert.Equal(t, "Ours", bundles[len(bundles)-1].Name)
+}
+
+func TestWhatDeletesDataIsNotTriedWithoutABackup(t *testing.T) {
+	d := newDesk(t)
+	marin := d.api(people.Maintainer)
+	c := marin.begun(1, map[string]any{"tidy.spam": true})
+	assert.Contains(t, c.why("try"), "Record a backup of staging first")
+	status, text := marin.ask(http.MethodPost, "/environments/1/tries", map[string]any{"edits": map[string]any{"tidy.spam": true}}, nil)
+	assert.Equal(t, http.StatusConflict, status, "there is no mark yet: %s", text)
+	d.signIn("Ada", fmt.Sprintf("/changes/%d", c.ID))
+	d.see("p", "There are 31 now")
+	d.fill("#backup", "vault, box 9")
+	d.click("button", "^Record the backup$")
+	d.see("p", "It is recorded")
+	d.accessible("a change that deletes data")
+	var now changeBody
+	marin.ask(http.MethodGet, fmt.Sprintf("/changes/%d", c.ID), nil, &now)
+	assert.Contains(t, now.why("try"), "no mark", "the backup stands no more in the way")
+	lines, err := d.store.History(t.Context(), 1, 0, 1)
+	require.NoError(t, err)
+	assert.Equal(t, "There is a backup of staging: vault, box 9", lines[0].Text)
 }

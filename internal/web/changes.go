@@ -46,6 +46,7 @@ type ChangeView struct {
 	EditedBy      string                 `json:"editedBy" doc:"Who edited it last; empty when only its maker did."`
 	Exclusions    []ExclusionView        `json:"exclusions"`
 	Rounds        []RoundSummary         `json:"rounds"`
+	StagingID     int64                  `json:"stagingId"`
 	Staging       string                 `json:"staging" doc:"Name of the environment it is tried on."`
 	Production    string                 `json:"production"`
 	StagingMark   *MarkView              `json:"stagingMark" doc:"Where staging goes back to."`
@@ -210,7 +211,7 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 	v := ChangeView{ID: c.ID, Site: c.SiteID, SiteName: row.Name, Title: c.Title, Reason: c.Reason, Effect: c.Effect, State: string(c.State),
 		Explanation: c.Explanation, Version: c.Version, Base: c.Base, Fingerprint: situation.Fingerprint, BaseValues: base, Edits: c.Edits.V,
 		Differences: []DifferenceView{}, Consequences: []settings.Consequence{}, Refusals: []settings.Refusal{}, Choices: release.Next(situation),
-		Staging: staging.Name, Production: production.Name, StagingAt: staging.Fingerprint, ProductionAt: production.Fingerprint,
+		StagingID: staging.ID, Staging: staging.Name, Production: production.Name, StagingAt: staging.Fingerprint, ProductionAt: production.Fingerprint,
 		StagingURL: staging.URL, ProductionURL: production.URL,
 		Lacking: map[string]string{}, Series: []settings.Part{}, EditedBy: c.EditedBy,
 		CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt, Rounds: []RoundSummary{}}

@@ -42,6 +42,25 @@ func (s *Server) environmentOperations(api huma.API) {
 		}) (*output[RoundSummary], error) {
 			return out(s.tryOut(ctx, in.ID, in.Body.Edits, in.Body.Keep))
 		})
+	huma.Register(api, huma.Operation{OperationID: "record-backup", Method: http.MethodPost, Path: "/environments/{id}/backups", Summary: "Says that there is a backup of an environment, and where",
+		Description: "It counts for a day. What deletes data is not tried without one.", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Place string `json:"place" minLength:"1" maxLength:"500"`
+			}
+		}) (*struct{}, error) {
+			env, err := s.Store.Environment(ctx, in.ID)
+			if err != nil {
+				return nil, problem(err)
+			}
+			if err := s.Store.RecordBackup(ctx, in.ID, in.Body.Place, who(ctx)); err != nil {
+				return nil, problem(err)
+			}
+			return nil, problem(errors.Join(
+				s.Store.Record(ctx, store.Event{SiteID: env.SiteID, EnvironmentID: &env.ID, Kind: "backup", Who: who(ctx), Text: fmt.Sprintf("There is a backup of %s: %s", env.Name, in.Body.Place)}),
+				s.Store.Tell(ctx, store.Notice{Site: env.SiteID})))
+		})
 	huma.Register(api, huma.Operation{OperationID: "roll-back-environment", Method: http.MethodPost, Path: "/environments/{id}/rollbacks", Summary: "Goes back to a mark, and proves it", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *struct {
 			ByID

@@ -118,7 +118,7 @@ var needs = map[string]people.Ability{
 	"withdraw-invitation": people.Administer, "get-team-history": people.Administer,
 	"list-sites": people.See, "get-site": people.See, "get-history": people.See, "list-exclusions": people.See, "get-change": people.See,
 	"get-round": people.See, "get-report": people.See, "list-looks": people.See, "get-proof": people.See,
-	"import-site": people.Work, "read-environment": people.Work, "take-mark": people.Work, "try-on-environment": people.Work, "check-environment": people.Work, "roll-back-environment": people.Work,
+	"import-site": people.Work, "read-environment": people.Work, "take-mark": people.Work, "record-backup": people.Work, "try-on-environment": people.Work, "check-environment": people.Work, "roll-back-environment": people.Work,
 	"begin-change": people.Work, "edit-change": people.Work, "try-change": people.Work, "roll-back-change": people.Work, "drop-change": people.Work, "rebase-change": people.Work, "split-change": people.Work,
 	"list-takings": people.See, "get-taking": people.See, "begin-taking": people.Work, "place-taking": people.Work, "survey-taking": people.Work,
 	"class-pages": people.Work, "people-taking": people.Work, "run-taking": people.Work, "register-taking": people.Work, "drop-taking": people.Work,

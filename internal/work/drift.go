@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -175,7 +176,9 @@ func (w *Runner) ReadAll(ctx context.Context) error {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			w.Log.Info("an environment was not read", "environment", id, "why", err)
+			if _, busy := errors.AsType[*Busy](err); !busy { // whoever acts on it reads it
+				w.Log.Info("an environment was not read", "environment", id, "why", err)
+			}
 		}
 	}
 	return nil

@@ -38,6 +38,11 @@ func SituationOf(ctx context.Context, st *store.Store, changeID int64) (release.
 	if cat := production.Catalogue.V; cat != nil {
 		s.Blocked, s.Irreversible = blocked(*cat, production, target)
 	}
+	if s.Irreversible {
+		if s.BackedUp, err = st.BackedUp(ctx, staging.ID); err != nil {
+			return s, c, err
+		}
+	}
 	if c.Follows != nil {
 		before, err := st.Change(ctx, *c.Follows)
 		if err != nil {

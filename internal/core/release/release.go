@@ -66,6 +66,7 @@ type Situation struct {
 	ProductionHasMark bool
 	Busy              string // what is under way on its environments, "" when nothing is
 	Irreversible      bool   // the change deletes data
+	BackedUp          bool   // a backup of staging was recorded lately
 	StagingDrift      string // what was changed outside on staging and is not settled, in words; "" when nothing is
 	Follows           string // the change before it in a series that is not on production yet, in words; "" when none is
 	ProductionDrift   string // the same of production
@@ -244,6 +245,8 @@ func mayTry(s Situation) string {
 		return "Nothing differs from production yet. Change a setting first."
 	case len(s.Blocked) > 0:
 		return s.Blocked[0]
+	case s.Irreversible && !s.BackedUp:
+		return "It deletes data on staging, which no rollback brings back. Record a backup of staging first."
 	case !s.StagingHasMark:
 		return "Staging has no mark to compare with. Take one first."
 	}

@@ -139,6 +139,15 @@ func TestAChangeIsBegunAgainFromWhatProductionHasNow(t *testing.T) {
 	assert.ErrorContains(t, err, "settle it first")
 }
 
+func TestWhatDeletesDataNeedsARecordedBackup(t *testing.T) {
+	s := Situation{State: Drafted, Edits: 1, StagingHasMark: true, Irreversible: true}
+	_, err := Apply(s, Try)
+	require.ErrorContains(t, err, "Record a backup of staging first")
+	s.BackedUp = true
+	_, err = Apply(s, Try)
+	assert.NoError(t, err)
+}
+
 func TestWhatWasChangedOutsideOnStagingIsSettledBeforeATry(t *testing.T) {
 	s := Situation{State: Drafted, Edits: 1, StagingHasMark: true, StagingDrift: "staging was changed outside."}
 	_, err := Apply(s, Try)

@@ -37,10 +37,10 @@ type Shop struct {
 	members  *origin.Members
 	tokens   *origin.Tokens
 	records  origin.Records
-	quote    chan int
 	router   chi.Router
 
 	mu        sync.Mutex
+	quotes    map[string]int      // how often a page was made, for each kind of device
 	published map[string][]string // paragraphs of articles that were edited, by slug
 }
 
@@ -54,8 +54,7 @@ const TokenLifetime = time.Hour
 // New returns an instance that is reached under base, such as http://127.0.0.1:9101.
 func New(base string, now func() time.Time) (*Shop, error) {
 	s := &Shop{base: base, now: now, sessions: origin.NewSessions[[]cartLine]("fern_session"), members: origin.NewMembers(MemberCookie, members),
-		tokens: origin.NewTokens(now, TokenLifetime), quote: make(chan int, 1), published: map[string][]string{}}
-	s.quote <- 0
+		tokens: origin.NewTokens(now, TokenLifetime), published: map[string][]string{}, quotes: map[string]int{}}
 	for _, a := range articles {
 		for n := range 12 {
 			s.records.Add(origin.Revisions, fmt.Sprintf("%s, as it was %d edits ago", a.Title, 12-n))
@@ -156,9 +155,7 @@ func (s *Shop) render(w http.ResponseWriter, r *http.Request, name, title string
 }
 
 func (s *Shop) answer(w http.ResponseWriter, r *http.Request, status int, name, title string, data any) {
-	// Never the same twice in a row, and in no order that the number of pages could fit.
-	n := <-s.quote + 1 + rand.IntN(len(quotations)-1)
-	s.quote <- n
+	n := s.nextQuote(r)
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	who, _ := s.members.Of(r)
 	p := page{Title: title, Path: r.URL.Path, Quote: quotations[n%len(quotations)], Made: s.now().UTC().Format("15:04:05.000"), Who: who.Full,
@@ -170,6 +167,16 @@ func (s *Shop) answer(w http.ResponseWriter, r *http.Request, status int, name, 
 	}
 	w.WriteHeader(status)
 	_, _ = body.WriteTo(w)
+}
+
+// nextQuote turns the quotations for each page by itself, so that a page that is made
+// anew never has the one it had.
+func (s *Shop) nextQuote(r *http.Request) int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	key := fmt.Sprint(r.URL.Path, strings.Contains(r.UserAgent(), "Mobile"))
+	s.quotes[key]++
+	return s.quotes[key]
 }
 
 func (s *Shop) missing(w http.ResponseWriter, r *http.Request) {

@@ -1,6 +1,6 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
 import { toValue, type MaybeRefOrGetter } from "vue";
-import { api, body, type Schemas } from "./client";
+import { api, body, done, type Schemas } from "./client";
 
 type Id = MaybeRefOrGetter<number>;
 
@@ -216,6 +216,13 @@ export function useActs() {
             params: { path: { id: v.env } },
             body: { mark: v.mark },
           }),
+        ),
+      onSuccess: again,
+    }),
+    backup: useMutation({
+      mutationFn: (v: { env: number; place: string }) =>
+        done(
+          api.POST("/api/v1/environments/{id}/backups", { params: { path: { id: v.env } }, body: { place: v.place } }),
         ),
       onSuccess: again,
     }),

@@ -272,6 +272,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/environments/{id}/backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Says that there is a backup of an environment, and where
+         * @description It counts for a day. What deletes data is not tried without one.
+         */
+        post: operations["record-backup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/environments/{id}/checks": {
         parameters: {
             query?: never;
@@ -1198,6 +1218,8 @@ export interface components {
             /** @description Name of the environment it is tried on. */
             staging: string;
             stagingAt: string;
+            /** Format: int64 */
+            stagingId: number;
             /** @description Where staging goes back to. */
             stagingMark: components["schemas"]["MarkView"];
             stagingUrl: string;
@@ -1865,6 +1887,9 @@ export interface components {
             /** @description The settings are not those last read back. */
             drifted: boolean;
             fingerprint: string;
+        };
+        "Record-backupRequest": {
+            place: string;
         };
         Refusal: {
             key: string;
@@ -2790,6 +2815,39 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RoundSummary"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "record-backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Record-backupRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -71,10 +71,11 @@ async function take(name: string) {
 
 <style scoped>
 .bundles li {
-  display: grid;
-  grid-template-columns: 8.5rem 1fr;
-  align-items: center;
-  gap: var(--s2);
+  border-bottom: 1px solid var(--rule);
+  padding: 2px 0 6px;
+  display: flex;
+  flex-direction: column;
+  align-items: flex-start;
 }
 .bundles :deep(button) {
   justify-content: flex-start;

@@ -87,6 +87,7 @@ const refusalOf = (key: string) =>
     (d) => d.location === `body.edits.${key}`,
   )?.message;
 
+const place = ref("");
 const find = ref("");
 const only = ref(false);
 const groups = computed(() => {
@@ -188,6 +189,17 @@ onUnmounted(() => removeEventListener("keydown", press));
               @click="set(q.mend.key, q.mend.value)"
             />
           </div>
+          <form
+            v-if="change.consequences.some((q) => q.kind === 'irreversible') && editing?.allowed"
+            class="follows stack"
+            @submit.prevent="acts.backup.mutate({ env: change.stagingId, place }, { onSuccess: () => (place = '') })"
+          >
+            <label for="backup">Where is the backup of {{ change.staging }} that was made for this?</label>
+            <InputText id="backup" v-model="place" size="small" required maxlength="500" />
+            <Trouble :error="acts.backup.error.value" />
+            <p v-if="acts.backup.isSuccess.value" role="status" class="small">It is recorded; it counts for a day.</p>
+            <div><Button type="submit" size="small" outlined label="Record the backup" /></div>
+          </form>
           <div v-if="change.series.length && editing?.allowed" class="follows">
             <p>
               It changes {{ change.series.length }} things at once that are better tried apart: when something breaks,

@@ -35,6 +35,12 @@ const groups = computed(() => {
   }
   return out;
 });
+type Definition = NonNullable<typeof data.value>["catalogue"]["settings"][number];
+function worded(d: Definition, v: unknown) {
+  if (d.type === "seconds" && typeof v === "number")
+    return v >= 86400 && v % 86400 === 0 ? `${v / 86400} d` : v >= 3600 && v % 3600 === 0 ? `${v / 3600} h` : `${v} s`;
+  return d.choices?.find((c) => c.value === v)?.title ?? shown(v);
+}
 function shown(v: unknown) {
   if (typeof v === "boolean") return v ? "on" : "off";
   if (Array.isArray(v)) return v.length ? v.join(", ") : "none";
@@ -133,7 +139,7 @@ async function upload(e: Event) {
                 <p class="small faded">{{ d.summary }}</p>
                 <p v-if="data.lacking[d.key]" class="small lacking">{{ data.lacking[d.key] }}</p>
               </td>
-              <td v-for="c in columns" :key="c.i">{{ shown(c.values[d.key]) }}</td>
+              <td v-for="c in columns" :key="c.i">{{ worded(d, c.values[d.key]) }}</td>
             </tr>
           </tbody>
         </table>
@@ -232,8 +238,11 @@ async function upload(e: Event) {
 .wide {
   overflow-x: auto;
 }
-.group {
-  padding-top: var(--s3);
+table .group {
+  padding-top: var(--s4);
+  border-bottom-width: 1px;
+  color: var(--deep);
+  font-weight: 600;
 }
 .differs td {
   background: var(--shoal);
