@@ -2,8 +2,12 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/site"
@@ -67,9 +71,26 @@ func (s *Store) Takings(ctx context.Context) ([]Taking, error) {
 	return many[Taking](ctx, s, "the sites being taken on", `SELECT `+takingColumns+` FROM takings ORDER BY updated_at DESC LIMIT 50`)
 }
 
-// SaveTaking writes what is known of a site being taken on.
-func (s *Store) SaveTaking(ctx context.Context, t Taking) error {
-	return s.exec(ctx, "the site being taken on", `UPDATE takings SET name = $2, document = $3, tokens = $4, updated_at = now() WHERE id = $1`, t.ID, t.Name, t.Document, t.Tokens)
+// ChangeTaking changes what is known of a site being taken on, one change after the
+// other, so that a survey and people do not undo each other's. An error of change
+// leaves everything as it was.
+func (s *Store) ChangeTaking(ctx context.Context, id int64, change func(*Taking) error) (Taking, error) {
+	var t Taking
+	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
+		err := tx.GetContext(ctx, &t, `SELECT `+takingColumns+` FROM takings WHERE id = $1 FOR UPDATE`, id)
+		if errors.Is(err, sql.ErrNoRows) {
+			return fmt.Errorf("site being taken on %d: %w", id, ErrNotFound)
+		}
+		if err != nil {
+			return fmt.Errorf("read the site being taken on: %w", err)
+		}
+		if err := change(&t); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE takings SET name = $2, document = $3, tokens = $4, updated_at = now() WHERE id = $1`, t.ID, t.Name, t.Document, t.Tokens)
+		return err
+	})
+	return t, err
 }
 
 // SaveSurvey writes how far looking for pages has come, and nothing else.

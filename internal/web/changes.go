@@ -315,13 +315,6 @@ func (s *Server) editChange(ctx context.Context, id int64, version int, w Change
 	if err != nil {
 		return ChangeView{}, err
 	}
-	if c.State == release.RolledBack && c.Base != production.Fingerprint {
-		// Begun again: from what production has now.
-		c.Base = production.Fingerprint
-		if base, err = s.Store.Revision(ctx, c.SiteID, c.Base); err != nil {
-			return ChangeView{}, err
-		}
-	}
 	if cat := production.Catalogue.V; cat != nil {
 		if refused, ok := errors.AsType[settings.Refusals](cat.Validate(base.With(edits))); ok {
 			return ChangeView{}, refusalsOf(refused)

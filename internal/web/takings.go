@@ -12,7 +12,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"tidemarker/internal/browser"
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/site"
@@ -83,16 +82,11 @@ func (s *Server) takingOperations(api huma.API) {
 				Environments []TakingPlace `json:"environments" minItems:"1" maxItems:"5"`
 			}
 		}) (*output[TakingView], error) {
-			t, err := s.Store.Taking(ctx, in.ID)
-			if err != nil {
-				return nil, problem(err)
-			}
-			doc, tokens, err := places(in.Body.Environments, t.Tokens.V)
-			if err != nil {
-				return nil, problem(err)
-			}
-			t.Document.V.Environments, t.Tokens.V = doc.Environments, tokens
-			if err := s.Store.SaveTaking(ctx, t); err != nil {
+			if _, err := s.Store.ChangeTaking(ctx, in.ID, func(t *store.Taking) error {
+				doc, tokens, err := places(in.Body.Environments, t.Tokens.V)
+				t.Document.V.Environments, t.Tokens.V = doc.Environments, tokens
+				return err
+			}); err != nil {
 				return nil, problem(err)
 			}
 			return out(s.tested(ctx, in.ID))
@@ -117,23 +111,23 @@ func (s *Server) takingOperations(api huma.API) {
 				Watch *bool    `json:"watch,omitempty"`
 			}
 		}) (*output[TakingView], error) {
-			t, err := s.Store.Taking(ctx, in.ID)
-			if err != nil {
-				return nil, problem(err)
+			said := map[string]bool{}
+			for _, p := range in.Body.Paths {
+				said[p] = true
 			}
-			for i := range t.Document.V.Pages {
-				p := &t.Document.V.Pages[i]
-				if !slices.Contains(in.Body.Paths, p.Path) {
-					continue
+			t, err := s.Store.ChangeTaking(ctx, in.ID, func(t *store.Taking) error {
+				for i := range t.Document.V.Pages {
+					p := &t.Document.V.Pages[i]
+					if said[p.Path] && in.Body.Class != "" {
+						p.Suggestion = survey.Suggestion{Class: in.Body.Class, Why: "Said by " + who(ctx) + "."}
+					}
+					if said[p.Path] && in.Body.Watch != nil {
+						p.Watch = *in.Body.Watch
+					}
 				}
-				if in.Body.Class != "" {
-					p.Suggestion = survey.Suggestion{Class: in.Body.Class, Why: "Said by " + who(ctx) + "."}
-				}
-				if in.Body.Watch != nil {
-					p.Watch = *in.Body.Watch
-				}
-			}
-			return out(takingView(t), s.Store.SaveTaking(ctx, t))
+				return nil
+			})
+			return out(takingView(t), err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "people-taking", Method: http.MethodPut, Path: "/takings/{id}/looks", Summary: "Says who looks and what has to work", Tags: tags},
 		func(ctx context.Context, in *struct {
@@ -143,12 +137,11 @@ func (s *Server) takingOperations(api huma.API) {
 				Journeys []journey.Journey `json:"journeys"`
 			}
 		}) (*output[TakingView], error) {
-			t, err := s.Store.Taking(ctx, in.ID)
-			if err != nil {
-				return nil, problem(err)
-			}
-			t.Document.V.Personas, t.Document.V.Journeys = in.Body.Personas, in.Body.Journeys
-			return out(takingView(t), s.Store.SaveTaking(ctx, t))
+			t, err := s.Store.ChangeTaking(ctx, in.ID, func(t *store.Taking) error {
+				t.Document.V.Personas, t.Document.V.Journeys = in.Body.Personas, in.Body.Journeys
+				return nil
+			})
+			return out(takingView(t), err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "run-taking", Method: http.MethodPost, Path: "/takings/{id}/run", Summary: "Makes a persona ready, or takes a journey, on staging and on the spot", Tags: tags},
 		func(ctx context.Context, in *struct {
@@ -159,7 +152,7 @@ func (s *Server) takingOperations(api huma.API) {
 				Device  string `json:"device" enum:"desktop,phone"`
 			}
 		}) (*output[evidence.JourneyLook], error) {
-			return out(s.runTaking(ctx, in.ID, in.Body.Persona, in.Body.Journey, in.Body.Device))
+			return out(s.Runner.RunTaking(ctx, in.ID, in.Body.Persona, in.Body.Journey, in.Body.Device))
 		})
 	huma.Register(api, huma.Operation{OperationID: "register-taking", Method: http.MethodPost, Path: "/takings/{id}/register", Summary: "Registers the site with what was confirmed", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *ByID) (*output[SiteView], error) {
@@ -180,12 +173,8 @@ func takingView(t store.Taking) TakingView {
 	}
 	slices.Sort(v.HasToken)
 	d := &v.TakingDocument
-	for _, list := range []func(){
-		func() { d.Tests = orEmpty(d.Tests) }, func() { d.Pages = orEmpty(d.Pages) }, func() { d.Personas = orEmpty(d.Personas) },
-		func() { d.Journeys = orEmpty(d.Journeys) }, func() { d.Survey.Notes = orEmpty(d.Survey.Notes) },
-	} {
-		list()
-	}
+	d.Tests, d.Pages, d.Personas, d.Journeys = orEmpty(d.Tests), orEmpty(d.Pages), orEmpty(d.Personas), orEmpty(d.Journeys)
+	d.Survey.Notes = orEmpty(d.Survey.Notes)
 	return v
 }
 
@@ -226,44 +215,12 @@ func (s *Server) tested(ctx context.Context, id int64) (TakingView, error) {
 	if err != nil {
 		return TakingView{}, err
 	}
-	s.Runner.TestEnvironments(ctx, &t)
-	return takingView(t), s.Store.SaveTaking(ctx, t)
-}
-
-func (s *Server) runTaking(ctx context.Context, id int64, persona, name, device string) (evidence.JourneyLook, error) {
-	t, err := s.Store.Taking(ctx, id)
-	if err != nil {
-		return evidence.JourneyLook{}, err
-	}
-	b, err := s.Runner.Browser()
-	if err != nil {
-		return evidence.JourneyLook{}, err
-	}
-	d := t.Document.V
-	env := d.Environments[0]
-	if persona != "" {
-		for _, p := range d.Personas {
-			if p.Name == persona {
-				_, look, err := b.Prepare(ctx, env, p, device, s.Store.Put)
-				return look, err
-			}
-		}
-	}
-	for _, j := range d.Journeys {
-		if j.Name != name {
-			continue
-		}
-		state := browser.State{}
-		for _, p := range d.Personas {
-			if p.Name == j.Persona {
-				if state, _, err = b.Prepare(ctx, env, p, device, s.Store.Put); err != nil {
-					return evidence.JourneyLook{}, err
-				}
-			}
-		}
-		return b.Take(ctx, env, site.JourneyTask{Journey: j, Device: device}, state, s.Store.Put)
-	}
-	return evidence.JourneyLook{}, huma.Error404NotFound("There is no such persona or journey here.")
+	tests := s.Runner.TestEnvironments(ctx, t)
+	t, err = s.Store.ChangeTaking(ctx, id, func(t *store.Taking) error {
+		t.Document.V.Tests = tests
+		return nil
+	})
+	return takingView(t), err
 }
 
 func (s *Server) registerTaking(ctx context.Context, id int64) (SiteView, error) {
@@ -293,19 +250,13 @@ func (s *Server) registerTaking(ctx context.Context, id int64) (SiteView, error)
 	if err != nil {
 		return SiteView{}, err
 	}
-	for _, e := range doc.Environments {
-		if e.Connector != nil && e.Connector.Kind == "http" {
-			envRows, err := s.Store.Environments(ctx, row.ID)
-			if err != nil {
-				return SiteView{}, err
-			}
-			for _, r := range envRows {
-				if r.Name == e.Name {
-					if _, _, err := s.Runner.Read(ctx, r.ID); err != nil {
-						s.Log.Info("an environment was not read", "environment", r.ID, "why", err)
-					}
-				}
-			}
+	rows, err := s.Store.Environments(ctx, row.ID)
+	if err != nil {
+		return SiteView{}, err
+	}
+	for _, e := range rows {
+		if _, _, err := s.Runner.Read(ctx, e.ID); err != nil {
+			s.Log.Info("an environment was not read", "environment", e.ID, "why", err)
 		}
 	}
 	if err := s.Store.DropTaking(ctx, id); err != nil {

@@ -22,7 +22,7 @@ type Proposal struct {
 // NotPossible says why values cannot be put in force on an environment.
 type NotPossible struct{ Why string }
 
-func (e *NotPossible) Error() string { return "Nothing was applied: " + e.Why }
+func (e *NotPossible) Error() string { return "Nothing was changed: " + e.Why }
 
 // Propose reads an environment and keeps the values that edits would make of what it
 // has. *NotPossible when they are not valid there, or when something newly stands in

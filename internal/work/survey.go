@@ -14,7 +14,9 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"tidemarker/internal/browser"
 	"tidemarker/internal/connector"
+	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/survey"
@@ -85,19 +87,18 @@ func (w *Runner) Survey(ctx context.Context, id int64) error {
 		s.p.State = "failed"
 		s.note("%v", err)
 	}
-	if t, err = w.Store.Taking(ctx, id); err != nil {
-		return err
+	for i := range pages {
+		pages[i].Links = nil // they have served their purpose
 	}
-	d := &t.Document.V
-	d.Survey = s.p
-	if len(pages) > 0 {
-		for i := range pages {
-			pages[i].Links = nil // they have served their purpose
+	if _, err = w.Store.ChangeTaking(ctx, id, func(t *store.Taking) error {
+		d := &t.Document.V
+		d.Survey = s.p
+		if len(pages) > 0 {
+			d.Pages = survey.WatchList(pages)
+			d.Personas, d.Journeys = survey.Personas(d.Pages), survey.Journeys(d.Pages)
 		}
-		d.Pages = survey.WatchList(pages)
-		d.Personas, d.Journeys = survey.Personas(d.Pages), survey.Journeys(d.Pages)
-	}
-	if err := w.Store.SaveTaking(ctx, t); err != nil {
+		return nil
+	}); err != nil {
 		return err
 	}
 	return w.Store.Tell(ctx, store.Notice{})
@@ -282,16 +283,16 @@ func (s *surveying) observe(ctx context.Context, base *url.URL, paths []string) 
 
 // TestEnvironments tests what a person said about a site's environments: that they
 // answer, that the connectors are right, and that staging is not production.
-func (w *Runner) TestEnvironments(ctx context.Context, t *store.Taking) {
-	d := &t.Document.V
-	d.Tests = []store.TakingTest{}
+func (w *Runner) TestEnvironments(ctx context.Context, t store.Taking) []store.TakingTest {
+	d := t.Document.V
+	tests := []store.TakingTest{}
 	say := func(env, what string, ok bool, format string, args ...any) {
-		d.Tests = append(d.Tests, store.TakingTest{Environment: env, What: what, OK: ok, Text: fmt.Sprintf(format, args...)})
+		tests = append(tests, store.TakingTest{Environment: env, What: what, OK: ok, Text: fmt.Sprintf(format, args...)})
 	}
 	abouts := map[string]connector.About{}
 	for i := range d.Environments {
-		e := &d.Environments[i]
-		res, _, err := newFetcher(*e).get(ctx, e.Address("/"))
+		e := d.Environments[i]
+		res, _, err := newFetcher(e).get(ctx, e.Address("/"))
 		switch {
 		case err != nil:
 			say(e.Name, "address", false, "%v", err)
@@ -325,6 +326,43 @@ func (w *Runner) TestEnvironments(ctx context.Context, t *store.Taking) {
 	}
 	sayApart(d.Environments, abouts, say)
 	w.sayHost(ctx, d.Environments, t.Tokens.V, abouts, say)
+	return tests
+}
+
+// RunTaking makes a persona of a site being taken on ready, or takes one of its
+// journeys, on its first environment. ErrNotFound when it has neither.
+func (w *Runner) RunTaking(ctx context.Context, id int64, persona, name, device string) (evidence.JourneyLook, error) {
+	t, err := w.Store.Taking(ctx, id)
+	if err != nil {
+		return evidence.JourneyLook{}, err
+	}
+	b, err := w.Browser()
+	if err != nil {
+		return evidence.JourneyLook{}, err
+	}
+	env := t.Document.V.Environments[0]
+	s := site.Site{Personas: t.Document.V.Personas}
+	if persona != "" {
+		p, known := s.Persona(persona)
+		if !known {
+			return evidence.JourneyLook{}, fmt.Errorf("the persona %q: %w", persona, store.ErrNotFound)
+		}
+		_, look, err := b.Prepare(ctx, env, p, device, w.Blobs.Put)
+		return look, err
+	}
+	for _, j := range t.Document.V.Journeys {
+		if j.Name != name {
+			continue
+		}
+		state := browser.State{}
+		if p, known := s.Persona(j.Persona); known && len(p.Prepare) > 0 {
+			if state, _, err = b.Prepare(ctx, env, p, device, w.Blobs.Put); err != nil {
+				return evidence.JourneyLook{}, err
+			}
+		}
+		return b.Take(ctx, env, site.JourneyTask{Journey: j, Device: device}, state, w.Blobs.Put)
+	}
+	return evidence.JourneyLook{}, fmt.Errorf("the journey %q: %w", name, store.ErrNotFound)
 }
 
 // sayApart says whether the environments are not one and the same.

@@ -189,6 +189,9 @@ func sensible(s Situation) Event {
 		}
 		return RollBack
 	case RolledBack:
+		if mayRebase(s) == "" {
+			return Rebase
+		}
 		return Edit
 	}
 	return ""
