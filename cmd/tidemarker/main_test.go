@@ -5,6 +5,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"net"
 	"net/http"
 	"net/http/cookiejar"
 	"os"
@@ -12,6 +14,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -46,16 +49,109 @@ func cli(t *testing.T, bin, database string, args ...string) (int, string) {
 	return 0, string(out)
 }
 
-func TestAStagingRoundFromTheCommandLine(t *testing.T) {
-	bin := filepath.Join(t.TempDir(), "tidemarker")
+// built is the product, built once.
+var built = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "tidemarker-test-")
+	if err != nil {
+		return "", err
+	}
+	bin := filepath.Join(dir, "tidemarker")
 	out, err := exec.Command("go", "build", "-o", bin, ".").CombinedOutput()
-	require.NoError(t, err, string(out))
-	_, database := testdb.New(t)
-	inst, err := standin.StartFernhollow(standin.Options{Environment: "staging", Addr: "127.0.0.1:0", Token: "s3cret-token"})
+	if err != nil {
+		return "", fmt.Errorf("%w: %s", err, out)
+	}
+	return bin, nil
+})
+
+// workplace is the built product, a database, a site and its file.
+func workplace(t *testing.T) (bin, database string, inst *standin.Instance, file string) {
+	t.Helper()
+	bin, err := built()
+	require.NoError(t, err)
+	_, database = testdb.New(t)
+	inst, err = standin.StartFernhollow(standin.Options{Environment: "staging", Addr: "127.0.0.1:0", Token: "s3cret-token"})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, inst.Close()) })
-	file := filepath.Join(t.TempDir(), "one.yaml")
+	file = filepath.Join(t.TempDir(), "one.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(strings.ReplaceAll(oneSite, "URL", inst.URL)), 0o600))
+	return bin, database, inst, file
+}
+
+// running starts the product in the background and waits until it prints what a pattern
+// finds. stop ends it as Ctrl-C does, and waits.
+func running(t *testing.T, database string, found *regexp.Regexp, args ...string) (match []string, stop func()) {
+	t.Helper()
+	bin, err := built()
+	require.NoError(t, err)
+	cmd := exec.Command(bin, args...)
+	cmd.Env = append(os.Environ(), "DATABASE_URL="+database, "ONE_TOKEN=s3cret-token")
+	printed, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	stop = sync.OnceFunc(func() {
+		assert.NoError(t, cmd.Process.Signal(os.Interrupt))
+		assert.NoError(t, cmd.Wait(), "it ends well when it is told to")
+	})
+	t.Cleanup(stop)
+	lines := bufio.NewScanner(printed)
+	for match == nil && lines.Scan() {
+		match = found.FindStringSubmatch(lines.Text())
+	}
+	require.NotNil(t, match, "it did not print %s", found)
+	go func() { // the rest is read, so that it never waits for us
+		for lines.Scan() {
+		}
+	}()
+	return match, stop
+}
+
+func TestTheDemoOpensWithItsRecordTwiceInARow(t *testing.T) {
+	_, database := testdb.New(t)
+	data := t.TempDir()
+	taken, err := net.Listen("tcp", "127.0.0.1:9101") // a port that it would like is not free
+	if err == nil {
+		t.Cleanup(func() { _ = taken.Close() })
+	}
+	for range 2 {
+		at, stop := running(t, database, regexp.MustCompile(`Tide Marker +(http://\S+)`), "--data", data, "demo", "--folder", "../../demo", "--listen", "127.0.0.1:0")
+		otto, err := signedIn(t.Context(), at[1], "Otto", demoPassword)
+		require.NoError(t, err)
+		var list struct {
+			Sites []struct {
+				ID            int64
+				Name, Waiting string
+			}
+		}
+		require.NoError(t, otto.call(t.Context(), http.MethodGet, "/sites", nil, &list))
+		require.Len(t, list.Sites, 2)
+		assert.Equal(t, "Fernhollow", list.Sites[0].Name, "what waits comes first")
+		assert.Contains(t, list.Sites[0].Waiting, "waits for a decision")
+		var shop struct {
+			Environments []struct {
+				URL   string
+				Marks []struct{ ID int64 }
+				Drift *struct{}
+			}
+			Changes []struct{ State string }
+		}
+		require.NoError(t, otto.call(t.Context(), http.MethodGet, fmt.Sprintf("/sites/%d", list.Sites[0].ID), nil, &shop))
+		states := []string{}
+		for _, c := range shop.Changes {
+			states = append(states, c.State)
+		}
+		assert.ElementsMatch(t, []string{"checked", "marked", "rolled back"}, states)
+		for _, e := range shop.Environments {
+			assert.NotEmpty(t, e.Marks)
+			assert.Nil(t, e.Drift, "the sites have the settings that the record left them with")
+			assert.NotEqual(t, "http://127.0.0.1:9101", e.URL)
+		}
+		assert.Error(t, otto.call(t.Context(), http.MethodPost, fmt.Sprintf("/sites/%d/changes", list.Sites[0].ID), map[string]any{"title": "T", "reason": "", "effect": ""}, nil), "an observer changes nothing")
+		stop()
+	}
+}
+
+func TestAStagingRoundFromTheCommandLine(t *testing.T) {
+	bin, database, inst, file := workplace(t)
 
 	code, said := cli(t, bin, database, "mark", "--site", "One")
 	assert.Equal(t, 3, code)
@@ -112,33 +208,12 @@ func TestAStagingRoundFromTheCommandLine(t *testing.T) {
 // TestAServerIsMovedIntoAndWorkedWithFromElsewhere starts a server that nobody has
 // used, comes in by the link it prints, and tries a setting with a token.
 func TestAServerIsMovedIntoAndWorkedWithFromElsewhere(t *testing.T) {
-	bin := filepath.Join(t.TempDir(), "tidemarker")
-	out, err := exec.Command("go", "build", "-o", bin, ".").CombinedOutput()
-	require.NoError(t, err, string(out))
-	_, database := testdb.New(t)
-	inst, err := standin.StartFernhollow(standin.Options{Environment: "staging", Addr: "127.0.0.1:0", Token: "s3cret-token"})
-	require.NoError(t, err)
-	t.Cleanup(func() { require.NoError(t, inst.Close()) })
-	file := filepath.Join(t.TempDir(), "one.yaml")
-	require.NoError(t, os.WriteFile(file, []byte(strings.ReplaceAll(oneSite, "URL", inst.URL)), 0o600))
+	bin, database, inst, file := workplace(t)
 	code, said := cli(t, bin, database, "site", "import", file)
 	require.Zero(t, code, said)
 
-	serve := exec.Command(bin, "serve", "--listen", "127.0.0.1:0")
-	serve.Env = append(os.Environ(), "DATABASE_URL="+database, "ONE_TOKEN=s3cret-token")
-	printed, err := serve.StdoutPipe()
-	require.NoError(t, err)
-	require.NoError(t, serve.Start())
-	t.Cleanup(func() {
-		require.NoError(t, serve.Process.Signal(os.Interrupt))
-		_ = serve.Wait()
-	})
 	link := regexp.MustCompile(`(http://\S+)/join#(\S+)`)
-	var at []string
-	for s := bufio.NewScanner(printed); at == nil && s.Scan(); {
-		at = link.FindStringSubmatch(s.Text())
-	}
-	require.NotNil(t, at, "it prints how the first administrator comes in")
+	at, _ := running(t, database, link, "serve", "--listen", "127.0.0.1:0") // it prints how the first administrator comes in
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
 	ada := &client{url: at[1], http: http.Client{Jar: jar}}

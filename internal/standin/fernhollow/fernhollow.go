@@ -64,7 +64,8 @@ func New(base string, now func() time.Time) (*Shop, error) {
 	for n := range 31 {
 		s.records.Add(origin.Spam, fmt.Sprintf("offer %d", n))
 	}
-	if err := s.parse(); err != nil {
+	var err error
+	if s.pages, err = origin.Pages(files, "layout.html"); err != nil {
 		return nil, fmt.Errorf("fernhollow's templates: %w", err)
 	}
 	assets, err := fs.Sub(files, "assets")
@@ -115,27 +116,6 @@ func serveType(assets fs.FS) http.HandlerFunc {
 }
 
 func (s *Shop) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.router.ServeHTTP(w, r) }
-
-func (s *Shop) parse() error {
-	s.pages = map[string]*template.Template{}
-	names, err := fs.Glob(files, "templates/*.html")
-	if err != nil {
-		return err
-	}
-	money := func(pence int) string { return fmt.Sprintf("£%d.%02d", pence/100, pence%100) }
-	for _, n := range names {
-		name := strings.TrimSuffix(strings.TrimPrefix(n, "templates/"), ".html")
-		if name == "layout" {
-			continue
-		}
-		t, err := template.New("layout.html").Funcs(template.FuncMap{"money": money}).ParseFS(files, "templates/layout.html", n)
-		if err != nil {
-			return err
-		}
-		s.pages[name] = t
-	}
-	return nil
-}
 
 // page is what every template gets.
 type page struct {

@@ -71,7 +71,8 @@ func New(base string, now func() time.Time) (*Observatory, error) {
 	for n := range 9 {
 		o.records.Add(origin.Drafts, fmt.Sprintf("evening that never was, %d", n))
 	}
-	if err := o.parse(); err != nil {
+	var err error
+	if o.pages, err = origin.Pages(files, "frame.html"); err != nil {
 		return nil, fmt.Errorf("quillet's templates: %w", err)
 	}
 	own, err := fs.Sub(files, "files")
@@ -118,27 +119,6 @@ func (o *Observatory) Count(kind string) int { return o.records.Count(kind) }
 
 // Tidy deletes all but the newest records of a kind, and says how many.
 func (o *Observatory) Tidy(kind string, newest int) int { return o.records.Keep(kind, newest) }
-
-func (o *Observatory) parse() error {
-	o.pages = map[string]*template.Template{}
-	names, err := fs.Glob(files, "templates/*.html")
-	if err != nil {
-		return err
-	}
-	money := func(pence int) string { return fmt.Sprintf("£%d.%02d", pence/100, pence%100) }
-	for _, n := range names {
-		name := strings.TrimSuffix(strings.TrimPrefix(n, "templates/"), ".html")
-		if name == "frame" {
-			continue
-		}
-		t, err := template.New("frame.html").Funcs(template.FuncMap{"money": money}).ParseFS(files, "templates/frame.html", n)
-		if err != nil {
-			return err
-		}
-		o.pages[name] = t
-	}
-	return nil
-}
 
 func (o *Observatory) answer(w http.ResponseWriter, r *http.Request, status int, name, title string, data any) {
 	who, _ := o.members.Of(r)
