@@ -189,15 +189,17 @@ func (w *Runner) DoneByHand(ctx context.Context, roundID int64, file []byte, who
 			}
 		}
 	}
+	// In this order each step can be done again when the process dies after it: what is
+	// in force is recorded first, and Recover hands a round in whose list is closed.
+	if err := w.outcomeOfHand(ctx, h, "applied", note, h.Target); err != nil {
+		return err
+	}
 	ok, err := w.Store.EndHandwork(ctx, h.ID, "done", who, proof)
 	if err != nil {
 		return err
 	}
 	if !ok {
 		return store.ErrSettled
-	}
-	if err := w.outcomeOfHand(ctx, h, "applied", note, h.Target); err != nil {
-		return err
 	}
 	return w.Enqueue(ctx, roundID)
 }

@@ -22,6 +22,12 @@ func (w *Runner) Recover(ctx context.Context) error {
 		return err
 	}
 	for _, r := range open {
+		if r.State == store.ByHand {
+			if err := w.goOnAfterHand(ctx, r.ID); err != nil {
+				return err
+			}
+			continue
+		}
 		if r.State != store.Running || r.Attempt == 0 && time.Since(r.CreatedAt) < settling {
 			continue
 		}
@@ -54,6 +60,19 @@ func (w *Runner) Recover(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// goOnAfterHand hands a round in again whose checklist is closed. Handing it in twice
+// does nothing: it is carried out once.
+func (w *Runner) goOnAfterHand(ctx context.Context, id int64) error {
+	h, err := w.Store.HandworkOf(ctx, id)
+	if err != nil || h.State == "open" {
+		return err
+	}
+	if w.Enqueue != nil {
+		return w.Enqueue(ctx, id)
+	}
+	return w.Run(ctx, id)
 }
 
 // undo ends a round of the command line that was cut off, with the environment as the

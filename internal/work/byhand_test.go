@@ -1,0 +1,101 @@
+package work_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/store"
+	"tidemarker/internal/work"
+)
+
+// byHand takes the connectors of a bench away and uploads what staging has.
+func byHand(t *testing.T) (b *bench, export func(edits settings.Values) []byte) {
+	t.Helper()
+	b = newBench(t, tiny())
+	doc := b.site.Document.V
+	for i := range doc.Environments {
+		doc.Environments[i].Connector = &site.Connector{Kind: "by-hand"}
+	}
+	_, err := b.store.SaveSite(t.Context(), doc, "tester")
+	require.NoError(t, err)
+	export = func(edits settings.Values) []byte {
+		raw, err := json.Marshal(settings.Values{"cache": true, "life": 60, "not": []string{"/cart"}}.With(edits))
+		require.NoError(t, err)
+		return raw
+	}
+	_, err = b.runner.TakeExport(t.Context(), b.envs[0].ID, export(nil), "ada")
+	require.NoError(t, err)
+	b.mark(0)
+	return b, export
+}
+
+// asked begins a round that a person is to carry out.
+func (b *bench) asked(edits settings.Values) store.Round {
+	b.Helper()
+	env, now, err := b.runner.Read(b.Context(), b.envs[0].ID)
+	require.NoError(b, err)
+	target, err := b.store.SaveRevision(b.Context(), env.SiteID, now.Values.With(edits))
+	require.NoError(b, err)
+	r := b.run(store.Round{EnvironmentID: env.ID, Kind: store.TryRound, Target: target})
+	require.Equal(b, store.ByHand, r.State, r.Problem)
+	return r
+}
+
+func TestAClosedChecklistIsGoneOnWithAlthoughTheProcessDied(t *testing.T) {
+	b, export := byHand(t)
+	r := b.asked(settings.Values{"/life": 90})
+	h, err := b.store.HandworkOf(t.Context(), r.ID)
+	require.NoError(t, err)
+	require.Len(t, h.Items.V, 2)
+	assert.Equal(t, "/life", h.Items.V[0].Key)
+	assert.Contains(t, h.Items.V[1].Title, "clear the page cache")
+	require.NoError(t, b.runner.Recover(t.Context()))
+	assert.Equal(t, store.ByHand, b.round(r.ID).State, "an open list is left to the person")
+
+	b.runner.Enqueue = func(context.Context, int64) error { return errors.New("the process dies here") }
+	require.Error(t, b.runner.DoneByHand(t.Context(), r.ID, export(settings.Values{"life": 90}), "ada"))
+	b.runner.Enqueue = nil
+	require.NoError(t, b.runner.Recover(t.Context()))
+	r = b.round(r.ID)
+	assert.Equal(t, store.Done, r.State, r.Problem)
+	assert.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
+	env, err := b.store.Environment(t.Context(), b.envs[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, r.Target, env.Fingerprint)
+	applied, err := b.store.Applications(t.Context(), env.ID, 1)
+	require.NoError(t, err)
+	assert.Equal(t, "applied", applied[0].State)
+	assert.Contains(t, applied[0].Note, "exactly what was meant")
+}
+
+func TestAnExportThatHasMoreThanWasMeantIsRefusedAndNothingIsRecorded(t *testing.T) {
+	b, export := byHand(t)
+	r := b.asked(settings.Values{"/life": 90})
+	err := b.runner.DoneByHand(t.Context(), r.ID, export(settings.Values{"life": 90, "not": []string{"/cart", "/x"}}), "ada")
+	var not *work.NotAsMeant
+	require.ErrorAs(t, err, &not)
+	require.Len(t, not.Differences, 1)
+	assert.Equal(t, "/not", not.Differences[0].Key)
+	err = b.runner.DoneByHand(t.Context(), r.ID, nil, "ada")
+	assert.ErrorContains(t, err, "is not ticked")
+	assert.Equal(t, store.ByHand, b.round(r.ID).State)
+	env, err := b.store.Environment(t.Context(), b.envs[0].ID)
+	require.NoError(t, err)
+	assert.NotEqual(t, r.Target, env.Fingerprint)
+	for n := range 2 {
+		require.NoError(t, b.store.TickItem(t.Context(), r.ID, n, true, "ada"))
+	}
+	assert.ErrorIs(t, b.store.TickItem(t.Context(), r.ID, 2, true, "ada"), store.ErrNotFound)
+	b.runner.Enqueue = func(context.Context, int64) error { return nil }
+	require.NoError(t, b.runner.DoneByHand(t.Context(), r.ID, nil, "ada"))
+	assert.ErrorIs(t, b.runner.DoneByHand(t.Context(), r.ID, nil, "ada"), store.ErrSettled, "it is done once")
+	assert.ErrorIs(t, b.store.TickItem(t.Context(), r.ID, 0, false, "ada"), store.ErrSettled)
+}
