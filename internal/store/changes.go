@@ -2,9 +2,7 @@ package store
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -46,10 +44,15 @@ type Exclusion struct {
 	MadeAt    time.Time     `db:"made_at"`
 }
 
+const newChangeSQL = `INSERT INTO changes (site_id, title, reason, effect, state, base, edits, created_by, follows)
+	VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`
+
+const editChangeSQL = `UPDATE changes SET title = $3, reason = $4, effect = $5, edits = $6, state = $7, base = $8, edited_by = $9, version = version + 1, updated_at = now()
+	WHERE id = $1 AND version = $2`
+
 // NewChange begins a change from a base revision.
 func (s *Store) NewChange(ctx context.Context, c Change) (int64, error) {
-	return s.insert(ctx, "the change", `INSERT INTO changes (site_id, title, reason, effect, state, base, edits, created_by)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`, c.SiteID, c.Title, c.Reason, c.Effect, release.Drafted, c.Base, c.Edits, c.CreatedBy)
+	return s.insert(ctx, "the change", newChangeSQL, c.SiteID, c.Title, c.Reason, c.Effect, release.Drafted, c.Base, c.Edits, c.CreatedBy, c.Follows)
 }
 
 // Change reads one change.
@@ -65,8 +68,7 @@ func (s *Store) Changes(ctx context.Context, siteID int64, limit, offset int) ([
 // EditChange replaces a change's words, edits and state on condition that nobody else
 // edited it since that version; ok is false when somebody did.
 func (s *Store) EditChange(ctx context.Context, c Change, version int) (ok bool, err error) {
-	res, err := s.db.ExecContext(ctx, `UPDATE changes SET title = $3, reason = $4, effect = $5, edits = $6, state = $7, base = $8, edited_by = $9, version = version + 1, updated_at = now()
-		WHERE id = $1 AND version = $2`, c.ID, version, c.Title, c.Reason, c.Effect, c.Edits, c.State, c.Base, c.EditedBy)
+	res, err := s.db.ExecContext(ctx, editChangeSQL, c.ID, version, c.Title, c.Reason, c.Effect, c.Edits, c.State, c.Base, c.EditedBy)
 	if err != nil {
 		return false, fmt.Errorf("write the change: %w", err)
 	}
@@ -74,31 +76,29 @@ func (s *Store) EditChange(ctx context.Context, c Change, version int) (ok bool,
 	return n == 1, err
 }
 
-// SplitChange leaves a change its first step and begins a change for each of the others,
-// each following the one before, all at once or not at all.
-func (s *Store) SplitChange(ctx context.Context, c Change, steps []settings.Part, who string) error {
-	return s.inTx(ctx, func(tx *sqlx.Tx) error {
-		res, err := tx.ExecContext(ctx, `UPDATE changes SET edits = $3, title = $4, version = version + 1, edited_by = $5, updated_at = now() WHERE id = $1 AND version = $2`,
-			c.ID, c.Version, JSON[settings.Values]{steps[0].Edits}, stepTitle(c.Title, 1, len(steps)), who)
+// SplitChange edits a change and begins those that follow it, each after the one before,
+// all at once or not at all. ok is false when somebody edited the change since its
+// version.
+func (s *Store) SplitChange(ctx context.Context, first Change, rest []Change) (ok bool, err error) {
+	err = s.inTx(ctx, func(tx *sqlx.Tx) error {
+		res, err := tx.ExecContext(ctx, editChangeSQL, first.ID, first.Version, first.Title, first.Reason, first.Effect, first.Edits, first.State, first.Base, first.EditedBy)
 		if err != nil {
 			return fmt.Errorf("write the change: %w", err)
 		}
 		if n, err := res.RowsAffected(); err != nil || n != 1 {
-			return errors.Join(err, errors.New("somebody else edited the change just now; nothing was parted"))
+			return err
 		}
-		before := c.ID
-		for i, step := range steps[1:] {
-			reason := strings.TrimSpace("Part of “" + c.Title + "”: " + step.Title + ". " + c.Reason)
-			if err := tx.GetContext(ctx, &before, `INSERT INTO changes (site_id, title, reason, effect, state, base, edits, created_by, follows) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`,
-				c.SiteID, stepTitle(c.Title, i+2, len(steps)), reason, c.Effect, release.Drafted, c.Base, JSON[settings.Values]{step.Edits}, who, before); err != nil {
+		before := first.ID
+		for _, c := range rest {
+			if err := tx.GetContext(ctx, &before, newChangeSQL, c.SiteID, c.Title, c.Reason, c.Effect, release.Drafted, c.Base, c.Edits, c.CreatedBy, before); err != nil {
 				return fmt.Errorf("write the change: %w", err)
 			}
 		}
+		ok = true
 		return nil
 	})
+	return ok, err
 }
-
-func stepTitle(title string, n, of int) string { return fmt.Sprintf("%s (%d of %d)", title, n, of) }
 
 // MoveChange puts a change into another state, on condition that it still is in the
 // one it was in; ok is false when it is not.

@@ -180,7 +180,7 @@ func (s *Server) previewBundle(ctx context.Context, changeID int64, name string)
 		}
 		edits, unmet := settings.Bundle{Wishes: b.Wishes}.Edits(*production.Catalogue.V, now, production.About.V.Facts.Host())
 		then := now.With(edits)
-		return BundlePreview{name, edited(base, then), differenceViews(*production.Catalogue.V, now, then), unmet}, nil
+		return BundlePreview{name, settings.Edited(base, then), differenceViews(*production.Catalogue.V, now, then), unmet}, nil
 	}
 	return BundlePreview{}, huma.Error404NotFound(fmt.Sprintf("There is no bundle %q.", name))
 }

@@ -101,6 +101,22 @@ func (b Bundle) Edits(c Catalogue, now Values, h Host) (Values, []Unmet) {
 	return edits, unmet
 }
 
+// Level is the shipped bundle whose every wish that can be met is met by values in
+// force, and the one a step more cautious; "" where there is none. Of bundles that a
+// catalogue cannot tell apart it is the most cautious.
+func Level(c Catalogue, v Values, h Host) (name, down string) {
+	for i := range Bundles {
+		if edits, _ := Bundles[i].Edits(c, v, h); len(edits) > 0 {
+			continue
+		}
+		if i > 0 {
+			down = Bundles[i-1].Name
+		}
+		return Bundles[i].Name, down
+	}
+	return "", ""
+}
+
 // fitting is the value of a setting that comes nearest to a wish; why is said when
 // none does.
 func (d Definition) fitting(wish any, h Host) (value any, why string) {

@@ -60,6 +60,8 @@ func TestBundlesFitAnyCatalogueAndCanBeSteppedDown(t *testing.T) {
 	}
 	assert.Contains(t, why, "keep: keep needs rewrite rules, which this host does not have. Whoever runs the host can set the same in the server's own configuration.")
 	now = now.With(bold)
+	level, stepDown := Level(c, now, host)
+	assert.Equal(t, []string{"Running tide", "Slack tide"}, []string{level, stepDown}, "of those that this catalogue cannot tell apart, the cautious one")
 	down, _ := Bundles[1].Edits(c, now, host)
 	assert.Equal(t, Values{"after": false}, down, "stepping down takes back what only the bolder one wants")
 	again, _ := Bundles[2].Edits(c, now, host)

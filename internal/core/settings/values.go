@@ -271,3 +271,12 @@ func Diff(from, to Values) []Difference {
 func Equal(a, b any) bool {
 	return len(Diff(Values{"v": a}, Values{"v": b})) == 0
 }
+
+// Edited keeps of edits what differs from a base: an edit to what is there is none.
+func Edited(base, edits Values) Values {
+	kept := Values{}
+	for _, d := range Diff(base, base.With(edits)) {
+		kept[d.Key] = d.To
+	}
+	return kept
+}

@@ -1175,7 +1175,7 @@ export interface components {
             baseValues: {
                 [key: string]: unknown;
             };
-            /** @description The boldest shipped bundle whose every wish is met; empty when none is. */
+            /** @description The shipped bundle that it amounts to; empty when it is none. */
             bundle: string;
             catalogue: components["schemas"]["Catalogue"];
             choices: components["schemas"]["Choice"][];
