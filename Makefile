@@ -46,7 +46,7 @@ lint: web/dist/index.html
 	cd web && npm run --silent types && npm run --silent lint && npm run --silent format
 
 bench: build
-	go test -run '^$$' -bench . -benchtime 3x ./internal/core/visual ./internal/work ./internal/store
+	go test -run '^$$' -bench . -benchtime 3x ./internal/core/visual ./internal/core/exclusion ./internal/work ./internal/store
 
 # Fresh pictures of the main views, from the demo's data.
 screenshots: build

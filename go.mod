@@ -10,6 +10,7 @@ require (
 	github.com/andybalholm/cascadia v1.3.5
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/dunglas/httpsfv v1.1.2
+	github.com/emersion/go-smtp v0.25.1
 	github.com/evanphx/json-patch/v5 v5.9.11
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/go-rod/rod v0.116.2
@@ -38,6 +39,7 @@ require (
 
 require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
 	github.com/jackc/pgpassfile v1.0.0 // indirect
 	github.com/jackc/pgservicefile v0.0.0-20240606120523-5a60cdf6a761 // indirect

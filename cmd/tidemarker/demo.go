@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"image/png"
@@ -20,7 +21,9 @@ import (
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/visual"
+	"tidemarker/internal/outbox"
 	"tidemarker/internal/standin"
+	"tidemarker/internal/standin/origin"
 	"tidemarker/internal/store"
 	"tidemarker/internal/web"
 )
@@ -31,6 +34,7 @@ type demo struct {
 	folder    string // of the site file and the recorded archive
 	data      string
 	instances []*standin.Instance
+	outbox    *outbox.Outbox // where the stagings' mail and payments go
 }
 
 // demoSites are the invented sites, each with the variable of its token, its file and
@@ -94,14 +98,19 @@ func (d *demo) run(ctx context.Context, listen, record string, write func([]byte
 		d.app.runner.Blobs = smaller{d.app.store}
 	}
 	recorded := false
-	if _, total, err := d.app.store.Sites(ctx, "", 1, 0); err != nil {
+	_, total, err := d.app.store.Sites(ctx, "", 1, 0)
+	if err != nil {
 		return err
-	} else if total == 0 && record == "" {
+	}
+	if total == 0 && record == "" {
 		if recorded, err = d.load(ctx); err != nil {
 			return err
 		}
 	} else {
 		recorded = total > 0
+	}
+	if d.outbox, err = outbox.Start(outbox.Options{Mail: freeUnlessGiven("127.0.0.1:9125", false), Web: freeUnlessGiven("127.0.0.1:9121", false), Key: rand.Text()}); err != nil {
+		return err
 	}
 	for i := range demoSites {
 		if err := d.start(ctx, i); err != nil {
@@ -114,11 +123,12 @@ func (d *demo) run(ctx context.Context, listen, record string, write func([]byte
 		return err
 	}
 	var failed error
-	err := d.app.serve(serving, listen, nil, false, func(url string) {
+	err = d.app.serve(serving, listen, nil, false, func(url string) {
 		say("\nTide Marker   %s\n", url)
 		for _, i := range d.instances {
 			say("%-13s %s/ (%s)\n", i.Environment, i.URL, i.Site)
 		}
+		say("%-13s %s/ (mail and payments of staging)\n", "outbox", d.outbox.URL)
 		say("\nSign in as    one of these, with the password %q\n", demoPassword)
 		for _, p := range demoPeople {
 			say("              %-9s %s\n", p.name, p.role)
@@ -165,6 +175,9 @@ func (d *demo) close() {
 	for _, i := range d.instances {
 		_ = i.Close()
 	}
+	if d.outbox != nil {
+		_ = d.outbox.Close()
+	}
 }
 
 func (d *demo) keepFile(site, env string) string {
@@ -184,12 +197,19 @@ func (d *demo) start(ctx context.Context, n int) error {
 		return err
 	}
 	for i, e := range doc.Environments {
-		inst, err := standin.Start(s.site(), standin.Options{Environment: e.Name, Addr: freeUnlessGiven("127.0.0.1:"+s.ports[e.Name], false), Token: s.token, Keep: d.keepFile(s.name, e.Name)})
+		opt := standin.Options{Environment: e.Name, Addr: freeUnlessGiven("127.0.0.1:"+s.ports[e.Name], false), Token: s.token, Keep: d.keepFile(s.name, e.Name)}
+		if i == 0 {
+			opt.Desk = origin.Desk{Mail: d.outbox.MailAddr, Pay: d.outbox.URL, Key: d.outbox.Key()}
+		}
+		inst, err := standin.Start(s.site(), opt)
 		if err != nil {
 			return err
 		}
 		d.instances = append(d.instances, inst)
 		doc.Environments[i].URL, doc.Environments[i].Connector.URL, doc.Environments[i].Hosts = inst.URL, inst.ConnectorURL(), []string{inst.OtherHost}
+		if i == 0 {
+			doc.Environments[i].Hosts = append(doc.Environments[i].Hosts, strings.TrimPrefix(d.outbox.URL, "http://"))
+		}
 	}
 	_, err = d.app.store.SaveSite(ctx, doc, d.app.who)
 	return err

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/cookiejar"
+	"net/smtp"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -274,4 +275,35 @@ func TestSetsAreJSON(t *testing.T) {
 		_, err := parseSets(bad)
 		assert.Error(t, err, "%v", bad)
 	}
+}
+
+func TestTheOutboxTakesMailAndEndsWhenItIsTold(t *testing.T) {
+	bin, err := built()
+	require.NoError(t, err)
+	cmd := exec.Command(bin, "outbox", "--mail", "127.0.0.1:0", "--web", "127.0.0.1:0", "--key", "s3cret-key")
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	lines := bufio.NewScanner(out)
+	require.True(t, lines.Scan())
+	_, mail, _ := strings.Cut(lines.Text(), "mail (SMTP): ")
+	require.True(t, lines.Scan())
+	_, web, _ := strings.Cut(lines.Text(), ": ")
+	require.NoError(t, smtp.SendMail(mail, nil, "shop@example.org", []string{"ada@example.org"}, []byte("Subject: An order\r\n\r\nTwo boxes.\r\n")))
+	res, err := http.Get(web + "messages.json")
+	require.NoError(t, err)
+	defer res.Body.Close()
+	var caught []struct{ Subject string }
+	require.NoError(t, json.NewDecoder(res.Body).Decode(&caught))
+	require.Len(t, caught, 1)
+	assert.Equal(t, "An order", caught[0].Subject)
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	require.NoError(t, cmd.Wait())
+
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer taken.Close()
+	code, text := cli(t, bin, "", "outbox", "--mail", taken.Addr().String())
+	assert.Equal(t, 1, code)
+	assert.Contains(t, text, "listen for mail")
 }

@@ -56,7 +56,7 @@ func (a *address) url() (*url.URL, error) {
 func serveCommand(data *string) *cobra.Command {
 	var at address
 	var noWork bool
-	var every time.Duration
+	var times timing
 	c := &cobra.Command{
 		Use: "serve", Short: "Serves the interface and the API, and works rounds off", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -69,7 +69,7 @@ func serveCommand(data *string) *cobra.Command {
 				return err
 			}
 			defer a.close()
-			a.runner.ReadEvery = every
+			times.set(a.runner)
 			return a.serve(cmd.Context(), at.listen, public, noWork, func(here string) {
 				if public != nil {
 					here = public.String() + "/"
@@ -82,7 +82,7 @@ func serveCommand(data *string) *cobra.Command {
 		},
 	}
 	at.flags(c)
-	readEveryFlag(c, &every)
+	times.flags(c)
 	c.Flags().BoolVar(&noWork, "no-work", false, "leave the rounds to tidemarker worker")
 	return c
 }

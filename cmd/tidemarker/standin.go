@@ -26,5 +26,8 @@ func standinCommand() *cobra.Command {
 	c.Flags().StringVar(&opt.Addr, "listen", "127.0.0.1:0", "address to listen on")
 	c.Flags().StringVar(&opt.Token, "token", "fernhollow", "bearer token of the connector")
 	c.Flags().StringVar(&opt.Keep, "keep", "", "file to keep the settings in")
+	c.Flags().StringVar(&opt.Desk.Mail, "mail", "", "host and port of the mail server its mail goes to; see the command outbox")
+	c.Flags().StringVar(&opt.Desk.Pay, "pay", "", "address of the payment page its orders go to")
+	c.Flags().StringVar(&opt.Desk.Key, "pay-key", "", "key with which that page signs")
 	return c
 }

@@ -55,6 +55,9 @@ func (s *story) tell(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := s.explain(ctx, site); err != nil {
+		return err
+	}
 	for _, step := range []struct {
 		title, reason, effect string
 		edits                 map[string]any
@@ -69,6 +72,31 @@ func (s *story) tell(ctx context.Context) error {
 	} {
 		if err := s.change(ctx, site, step.title, step.reason, step.effect, step.edits, step.acts); err != nil {
 			return fmt.Errorf("%s: %w", step.title, err)
+		}
+	}
+	return nil
+}
+
+// explain records why the shop leaves alone what it does, except for what nobody knows.
+func (s *story) explain(ctx context.Context, site int64) error {
+	for _, e := range []struct {
+		key, pattern, reason, lookAgain string
+		classes                         []string
+	}{
+		{"pages.never", "/cart", "A basket is one person's.", "", []string{"cart"}},
+		{"pages.never", "/checkout", "Names, streets and form tokens that grow old.", "", []string{"checkout"}},
+		{"pages.never", "/account", "Orders and addresses of whoever is signed in.", "", []string{"account"}},
+		{"pages.never", "/library/members/", "Paid for; strangers see only the first lines.", "", []string{"membership"}},
+		{"pages.neverWithCookies", "fern_member", "Whoever is signed in is greeted by name.", "", []string{}},
+		{"pages.neverForRoles", "editor", "Editors see drafts and the bar with their tools.", "", []string{}},
+		{"pages.ignoredParameters", "utm_*", "Campaign tags make no other page.", "", []string{}},
+		{"pages.ownParameters", "kind", "The kind of kits that a listing shows.", "", []string{"listing"}},
+		{"pages.ownParameters", "q", "What is searched for.", "", []string{"search"}},
+		{"pages.freshOnPublish", "/library/", "Said by the editors: a correction has to show at once.", "2026-06-01", []string{"article"}},
+	} {
+		if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/sites/%d/exclusions", site),
+			map[string]any{"key": e.key, "pattern": e.pattern, "reason": e.reason, "lookAgain": e.lookAgain, "classes": e.classes}, nil); err != nil {
+			return fmt.Errorf("explain %s: %w", e.pattern, err)
 		}
 	}
 	return nil

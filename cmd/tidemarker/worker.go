@@ -12,7 +12,7 @@ import (
 
 func workerCommand(data *string) *cobra.Command {
 	var rounds int
-	var every time.Duration
+	var times timing
 	c := &cobra.Command{
 		Use: "worker", Short: "Works rounds off, in a process or on a machine of its own with the same database", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -21,7 +21,7 @@ func workerCommand(data *string) *cobra.Command {
 				return err
 			}
 			defer a.close()
-			a.runner.ReadEvery = every
+			times.set(a.runner)
 			q, err := work.NewQueue(a.runner, rounds)
 			if err != nil {
 				return err
@@ -37,16 +37,20 @@ func workerCommand(data *string) *cobra.Command {
 			return nil
 		},
 	}
-	readEveryFlag(c, &every)
+	times.flags(c)
 	c.Flags().IntVar(&rounds, "rounds", 2, "how many rounds at once")
 	return c
 }
 
-// readEveryFlag says how often all environments are read, so that what is changed
-// outside is known before somebody wants to act.
-func readEveryFlag(c *cobra.Command, every *time.Duration) {
-	c.Flags().DurationVar(every, "read-every", 10*time.Minute, "how often every site's settings are read, to notice what is changed outside; 0 reads them only before acting")
+// timing is how often and for how long something is done by those who work rounds off.
+type timing struct{ readEvery, readyFor time.Duration }
+
+func (t *timing) flags(c *cobra.Command) {
+	c.Flags().DurationVar(&t.readEvery, "read-every", 10*time.Minute, "how often every site's settings are read, to notice what is changed outside; 0 reads them only before acting")
+	c.Flags().DurationVar(&t.readyFor, "ready-for", 0, "for how long a persona that was made ready for a proof by requests is used again by later proofs, for sites that do not like many sign-ins; 0 makes everybody ready anew")
 }
+
+func (t *timing) set(r *work.Runner) { r.ReadEvery, r.ReadyFor = t.readEvery, t.readyFor }
 
 func migrateCommand(data *string) *cobra.Command {
 	return &cobra.Command{

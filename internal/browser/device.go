@@ -18,6 +18,9 @@ var devices = map[string]device{
 	site.Phone:   {390, 844, true, "Mozilla/5.0 (Linux; Android 14; Phone) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/156.0.0.0 Mobile Safari/537.36"},
 }
 
+// Agent is how a kind of device calls itself.
+func Agent(name string) string { return devices[name].agent }
+
 func (d device) metrics() proto.EmulationSetDeviceMetricsOverride {
 	return proto.EmulationSetDeviceMetricsOverride{
 		Width: d.width, Height: d.height, DeviceScaleFactor: 1, Mobile: d.touch,

@@ -91,6 +91,7 @@ func (b *Browser) Prepare(ctx context.Context, env site.Environment, p site.Pers
 			if f := look.Outcome.Failed(); f >= 0 {
 				look.Page = j.PageAt(f)
 			}
+			look.Cookies = state.names()
 			return state, look, nil
 		}
 		if ctx.Err() != nil {

@@ -3,6 +3,8 @@ package browser
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"net/http"
@@ -56,7 +58,8 @@ func (p Plain) Ask(ctx context.Context, path, deviceName string, state State, ma
 		return evidence.Answer{}, fmt.Errorf("ask for %s: %w", address, err)
 	}
 	a := evidence.Answer{Status: res.StatusCode, Served: httpcache.From(res.Header.Values("Cache-Status")),
-		CacheStatus: clip(strings.Join(res.Header.Values("Cache-Status"), ", ")), Lines: TextLines(body)}
+		CacheStatus: clip(strings.Join(res.Header.Values("Cache-Status"), ", ")), Lines: TextLines(body), Fields: cachingFields(res)}
+	a.Shape, a.Tokens = build(body)
 	for _, m := range marks {
 		if m != "" && bytes.Contains(body, []byte(html.EscapeString(m))) || m != "" && bytes.Contains(body, []byte(m)) {
 			a.Marks = append(a.Marks, m)
@@ -68,6 +71,47 @@ func (p Plain) Ask(ctx context.Context, path, deviceName string, state State, ma
 		}
 	}
 	return a, nil
+}
+
+// cachingFields are the fields of a response that are about caching. Of cookies only
+// the names are kept.
+func cachingFields(res *http.Response) map[string][]string {
+	out := map[string][]string{}
+	for _, name := range []string{"Age", "Cache-Control", "Date", "Expires", "Last-Modified", "Vary"} {
+		for _, v := range res.Header.Values(name) {
+			key := strings.ToLower(name)
+			out[key] = append(out[key], clip(v))
+		}
+	}
+	for _, c := range res.Cookies() {
+		out["set-cookie"] = append(out["set-cookie"], clip(c.Name))
+	}
+	return out
+}
+
+// build is how a document is built: the SHA-256 of its elements and their classes in
+// order, and one of each value that its forms hide.
+func build(body []byte) (shape string, tokens []string) {
+	doc, err := html.Parse(bytes.NewReader(body))
+	if err != nil {
+		return "", nil
+	}
+	elements := sha256.New()
+	for n := range doc.Descendants() {
+		if n.Type != html.ElementNode {
+			continue
+		}
+		attr := map[string]string{}
+		for _, a := range n.Attr {
+			attr[a.Key] = a.Val
+		}
+		fmt.Fprintf(elements, "%s.%s\n", n.Data, attr["class"])
+		if n.Data == "input" && strings.EqualFold(attr["type"], "hidden") && len(attr["value"]) >= 8 && len(tokens) < 20 {
+			sum := sha256.Sum256([]byte(attr["name"] + "=" + attr["value"]))
+			tokens = append(tokens, hex.EncodeToString(sum[:]))
+		}
+	}
+	return hex.EncodeToString(elements.Sum(nil)), tokens
 }
 
 // cookieGoesTo is RFC 6265 §5.1.3 and §5.1.4: domain and path matching.

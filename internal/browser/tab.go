@@ -32,6 +32,16 @@ type State struct {
 	Storage map[string]map[string]string // origin → key → value
 }
 
+// names are the names of the cookies, each once, in order. Their values stay here.
+func (s State) names() []string {
+	var out []string
+	for _, c := range s.Cookies {
+		out = append(out, c.Name)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
 // tab is one open tab in a private context of its own, and what it has seen.
 type tab struct {
 	page    *rod.Page

@@ -203,6 +203,15 @@ func (c *Client) Purge(ctx context.Context, urls []string) (int, error) {
 	return c.purge(ctx, map[string]any{"scope": "urls", "urls": urls, "mode": "drop"})
 }
 
+// Stale marks held pages stale in place of dropping them, those of these addresses or
+// all when there are none, and says how many there were.
+func (c *Client) Stale(ctx context.Context, urls []string) (int, error) {
+	if len(urls) == 0 {
+		return c.purge(ctx, map[string]any{"scope": "all", "mode": "stale"})
+	}
+	return c.purge(ctx, map[string]any{"scope": "urls", "urls": urls, "mode": "stale"})
+}
+
 func (c *Client) purge(ctx context.Context, body any) (int, error) {
 	var out struct {
 		Purged int `json:"purged"`

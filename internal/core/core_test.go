@@ -15,7 +15,7 @@ import (
 
 // pureStandard are the packages of the standard library that the core may use: none
 // that reads a clock, a file, the network or the environment.
-var pureStandard = []string{"bytes", "cmp", "compress/gzip", "crypto/sha256", "encoding/binary", "encoding/hex", "encoding/json", "encoding/xml", "errors", "fmt", "hash/crc32", "image", "image/color",
+var pureStandard = []string{"bytes", "cmp", "compress/gzip", "crypto/sha256", "encoding/csv", "encoding/binary", "encoding/hex", "encoding/json", "encoding/xml", "errors", "fmt", "hash/crc32", "image", "image/color",
 	"image/draw", "image/png", "io", "maps", "math", "net/url", "reflect", "regexp", "slices", "sort", "strconv", "strings", "sync", "time", "unicode", "unicode/utf8"}
 
 // pureLibraries compute and nothing else.

@@ -51,13 +51,13 @@ func (i *Instance) catalogue() settings.Catalogue {
 func Fernhollow() Site {
 	return Site{
 		Name: "Fernhollow", Software: "Fernhollow pages 4", CacheName: "fernhollow-pages", Catalogue: catalogue("fernhollow"),
-		Features: map[string]string{"shop script": "trim.basketScript", "icons": "trim.glyphs", "feed": "trim.feed", "tidy keep": "tidy.keep",
+		Features: map[string]string{"shop script": "trim.basketScript", "icons": "trim.glyphs", "feed": "trim.feed", "signature": "markup.signature", "tidy keep": "tidy.keep",
 			"tidy " + origin.Revisions: "tidy.revisions", "tidy " + origin.Drafts: "tidy.drafts", "tidy " + origin.Spam: "tidy.spam", "tidy " + origin.Expired: "tidy.expired"},
 		MemberCookie: fernhollow.MemberCookie,
 		Facts:        map[string]any{"hosting": "dedicated", "httpVersion": "1.1", "memoryStore": true, "rewriteRules": true, "gzip": true, "brotli": false, "otherOptimisers": []any{}},
 		AssetPaths:   []string{"/assets/", "/pictures/", "/type/"}, FramePath: "/frames/",
 		ShopScript: "basket.js", ShopPaths: []string{"/kits", "/cart", "/checkout"}, IconSheet: "icons.css",
-		Open: func(base string, now clock) (Origin, error) { return fernhollow.New(base, now) },
+		Open: func(base string, now clock, desk origin.Desk) (Origin, error) { return fernhollow.New(base, now, desk) },
 	}
 }
 
@@ -71,6 +71,6 @@ func Quillet() Site {
 		Facts: map[string]any{"hosting": "shared", "httpVersion": "1.1", "memoryStore": false, "rewriteRules": false, "gzip": true, "brotli": false,
 			"otherOptimisers": []any{map[string]any{"name": "The theme's late pictures", "does": []string{"lazy-images"}}}},
 		AssetPaths: []string{"/files/", "/sky/"}, FramePath: "/frames/",
-		Open: func(base string, now clock) (Origin, error) { return quillet.New(base, now) },
+		Open: func(base string, now clock, desk origin.Desk) (Origin, error) { return quillet.New(base, now, desk) },
 	}
 }

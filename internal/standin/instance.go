@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"tidemarker/internal/core/settings"
+	"tidemarker/internal/standin/origin"
 )
 
 type clock = func() time.Time
@@ -45,8 +46,9 @@ type Options struct {
 	Environment string
 	Addr        string // such as 127.0.0.1:9101; port 0 takes a free one
 	Token       string
-	Keep        string // file to keep the settings in; none when ""
-	Now         clock  // nil means time.Now
+	Keep        string      // file to keep the settings in; none when ""
+	Now         clock       // nil means time.Now
+	Desk        origin.Desk // where its mail and payments go
 }
 
 // StartFernhollow starts an environment of the shop.
@@ -68,7 +70,7 @@ func Start(s Site, opt Options) (*Instance, error) {
 		Token: opt.Token, site: s, keep: opt.Keep, ctx: ctx, stop: stop}
 	values, err := inst.kept()
 	if err == nil {
-		inst.origin, err = s.Open(inst.URL, opt.Now)
+		inst.origin, err = s.Open(inst.URL, opt.Now, opt.Desk)
 	}
 	if err != nil {
 		stop()

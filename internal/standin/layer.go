@@ -245,6 +245,9 @@ func (l *Layer) make(p policy, r *http.Request) response {
 		if body, err := l.rewrite(p, r, res.body); err == nil {
 			res.body = body
 		}
+		if p.feature("signature") {
+			res.body = fmt.Appendf(res.body, "\n<!-- made by %s -->\n", l.site.Software)
+		}
 	}
 	res.header.Del("Content-Length")
 	return res

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tidemarker/internal/core/settings"
+	"tidemarker/internal/standin/origin"
 )
 
 // Origin is the server of a site behind its speed layer.
@@ -32,7 +33,7 @@ type Site struct {
 	ShopScript   string         // part of the address of the script that only shop pages need
 	ShopPaths    []string
 	IconSheet    string // part of the address of the style sheet with glyphs
-	Open         func(base string, now func() time.Time) (Origin, error)
+	Open         func(base string, now func() time.Time, desk origin.Desk) (Origin, error)
 }
 
 // madePath is where files are served that the layer makes itself.

@@ -334,6 +334,7 @@ func TestEachFurtherSettingRewritesThePage(t *testing.T) {
 		at       string
 		has, not []string
 	}{
+		"a signature":            {settings.Values{"markup.signature": true, "markup.compact": true}, "/", []string{"<!-- made by Fernhollow pages 4 -->"}, nil},
 		"styles combined":        {settings.Values{"styles.combine": true}, "/", []string{`href="/_speed/made/`}, []string{"fern.css", "icons.css"}},
 		"a style left alone":     {settings.Values{"styles.combine": true, "styles.not": []string{"icons"}}, "/", []string{"fern.css", "icons.css"}, nil},
 		"styles later":           {settings.Values{"styles.later": true}, "/", []string{`rel="preload" href="/assets/fern.css?v=3" as="style" onload=`}, nil},

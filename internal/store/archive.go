@@ -19,7 +19,7 @@ import (
 // nothing shows them.
 var archived = []struct{ table, where string }{
 	{"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"rounds", ""}, {"applications", ""}, {"drifts", ""}, {"looks", ""},
-	{"findings", ""}, {"marks", ""}, {"exclusions", ""}, {"history", ""},
+	{"findings", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"history", ""},
 	{"blobs", `WHERE sha256 IN (SELECT (regexp_matches(document::text, '[0-9a-f]{64}', 'g'))[1] FROM looks WHERE pass = 1)`},
 }
 

@@ -30,20 +30,6 @@ type Change struct {
 	UpdatedAt   time.Time             `db:"updated_at"`
 }
 
-// Exclusion is something left alone, and why.
-type Exclusion struct {
-	ID        int64         `db:"id"`
-	SiteID    int64         `db:"site_id"`
-	ChangeID  int64         `db:"change_id"`
-	FindingID *int64        `db:"finding_id"`
-	Role      settings.Role `db:"role"`
-	Key       string        `db:"key"`
-	Pattern   string        `db:"pattern"`
-	Reason    string        `db:"reason"`
-	Who       string        `db:"who"`
-	MadeAt    time.Time     `db:"made_at"`
-}
-
 const newChangeSQL = `INSERT INTO changes (site_id, title, reason, effect, state, base, edits, created_by, follows)
 	VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`
 
@@ -109,22 +95,4 @@ func (s *Store) MoveChange(ctx context.Context, id int64, from, to release.State
 	}
 	n, err := res.RowsAffected()
 	return n == 1, err
-}
-
-// AddExclusion records something left alone. Adding the same twice keeps the first.
-func (s *Store) AddExclusion(ctx context.Context, e Exclusion) error {
-	return s.exec(ctx, "the exclusion", `INSERT INTO exclusions (site_id, change_id, finding_id, role, key, pattern, reason, who)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT (change_id, key, pattern) DO NOTHING`,
-		e.SiteID, e.ChangeID, e.FindingID, e.Role, e.Key, e.Pattern, e.Reason, e.Who)
-}
-
-// Exclusions lists what a change leaves alone.
-func (s *Store) Exclusions(ctx context.Context, changeID int64) ([]Exclusion, error) {
-	return many[Exclusion](ctx, s, "the exclusions", `SELECT * FROM exclusions WHERE change_id = $1 ORDER BY id`, changeID)
-}
-
-// SiteExclusions lists what is left alone on a site, with the state of the change
-// that brought it.
-func (s *Store) SiteExclusions(ctx context.Context, siteID int64) ([]Exclusion, error) {
-	return many[Exclusion](ctx, s, "the exclusions", `SELECT * FROM exclusions WHERE site_id = $1 ORDER BY id DESC`, siteID)
 }

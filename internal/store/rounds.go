@@ -21,6 +21,7 @@ const (
 	PromoteRound  RoundKind = "promote"
 	RollBackRound RoundKind = "roll back"
 	CheckRound    RoundKind = "check" // looks at an environment as it is
+	ProveRound    RoundKind = "prove" // asks for pages as everybody, without looking at them
 )
 
 // RoundState says how far a round has come.

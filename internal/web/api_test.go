@@ -296,9 +296,16 @@ func TestLeavingSomethingAloneIsPartOfTheChangeAndOfTheRecord(t *testing.T) {
 	require.Len(t, change.Exclusions, 1)
 	assert.Equal(t, "js-exclude-defer", change.Exclusions[0].Role)
 	assert.Equal(t, finding, *change.Exclusions[0].Finding)
-	var list []struct{ Pattern, Who string }
-	r.get(fmt.Sprintf("/api/v1/sites/%d/exclusions", r.site.ID), &list)
-	assert.Equal(t, "ada (token tests)", list[0].Who)
+	var ledger struct {
+		Entries []struct {
+			Pattern, Who, State string
+			Round               *int64
+		}
+	}
+	r.get(fmt.Sprintf("/api/v1/sites/%d/exclusions", r.site.ID), &ledger)
+	assert.Equal(t, "ada (token tests)", ledger.Entries[0].Who)
+	assert.Equal(t, "proposed", ledger.Entries[0].State, "production does not have it yet")
+	assert.Equal(t, r.round, *ledger.Entries[0].Round, "the evidence is one click away")
 }
 
 func TestTheDescriptionAndTheContractAreServed(t *testing.T) {

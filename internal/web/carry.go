@@ -67,7 +67,7 @@ func (s *Server) carry(ctx context.Context, envID int64, fingerprint string) (se
 	}
 	var left []settings.CarriedExclusion
 	for _, e := range rows {
-		if slices.Contains(v.Strings(e.Key), e.Pattern) {
+		if e.RetiredAt == nil && slices.Contains(v.Strings(e.Key), e.Pattern) {
 			left = append(left, settings.CarriedExclusion{Role: e.Role, Pattern: e.Pattern, Reason: e.Reason})
 		}
 	}
@@ -115,7 +115,7 @@ func (s *Server) beginFromCarried(ctx context.Context, siteID int64, document, t
 		if !there {
 			continue
 		}
-		if err := s.Store.AddExclusion(ctx, store.Exclusion{SiteID: siteID, ChangeID: v.ID, Role: e.Role, Key: key, Pattern: e.Pattern,
+		if _, err := s.Store.AddExclusion(ctx, store.Exclusion{SiteID: siteID, ChangeID: &v.ID, Role: e.Role, Key: key, Pattern: e.Pattern,
 			Reason: fmt.Sprintf("%s (carried over from %s)", e.Reason, from.Site), Who: who(ctx)}); err != nil {
 			return v, err
 		}

@@ -47,6 +47,7 @@ type ChangeView struct {
 	Exclusions    []ExclusionView        `json:"exclusions"`
 	Rounds        []RoundSummary         `json:"rounds"`
 	StagingID     int64                  `json:"stagingId"`
+	ProductionID  int64                  `json:"productionId"`
 	Staging       string                 `json:"staging" doc:"Name of the environment it is tried on."`
 	Production    string                 `json:"production"`
 	StagingMark   *MarkView              `json:"stagingMark" doc:"Where staging goes back to."`
@@ -116,6 +117,7 @@ func (s *Server) changeOperations(api huma.API) {
 	}{
 		{"try-change", "try", "Tries it on staging: apply, purge, warm, check", s.tryChange},
 		{"promote-change", "promote", "Puts on production exactly what was checked, and checks it there", s.promoteChange},
+		{"tidy-change", "tidy", "Carries out on production, by itself, what deletes data and was checked", s.tidyChange},
 		{"roll-back-change", "rollback", "Puts the environments back to their marks, and proves it", s.rollBackChange},
 		{"rebase-change", "rebase", "Begins it again from what production has now, with the same edits", s.rebaseChange},
 		{"split-change", "split", "Parts it into an ordered series of changes, the least risky first", s.splitChange},
@@ -211,7 +213,7 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 	v := ChangeView{ID: c.ID, Site: c.SiteID, SiteName: row.Name, Title: c.Title, Reason: c.Reason, Effect: c.Effect, State: string(c.State),
 		Explanation: c.Explanation, Version: c.Version, Base: c.Base, Fingerprint: situation.Fingerprint, BaseValues: base, Edits: c.Edits.V,
 		Differences: []DifferenceView{}, Consequences: []settings.Consequence{}, Refusals: []settings.Refusal{}, Choices: release.Next(situation),
-		StagingID: staging.ID, Staging: staging.Name, Production: production.Name, StagingAt: staging.Fingerprint, ProductionAt: production.Fingerprint,
+		StagingID: staging.ID, ProductionID: production.ID, Staging: staging.Name, Production: production.Name, StagingAt: staging.Fingerprint, ProductionAt: production.Fingerprint,
 		StagingURL: staging.URL, ProductionURL: production.URL,
 		Lacking: map[string]string{}, Series: []settings.Part{}, EditedBy: c.EditedBy,
 		CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt, Rounds: []RoundSummary{}}
@@ -250,7 +252,7 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 }
 
 // operationOf is the operation that carries an event out.
-var operationOf = map[release.Event]string{release.Edit: "edit-change", release.Try: "try-change", release.Promote: "promote-change",
+var operationOf = map[release.Event]string{release.Edit: "edit-change", release.Try: "try-change", release.Promote: "promote-change", release.Tidy: "tidy-change",
 	release.Accept: "accept-change", release.RollBack: "roll-back-change", release.Rebase: "rebase-change", release.Drop: "drop-change"}
 
 // permitted says of each choice that the role lacks the ability for who has it.
@@ -283,8 +285,11 @@ func (v *ChangeView) describe(base, target settings.Values, production store.Env
 	if cat.Piled(v.Edits) {
 		v.Series = cat.Split(v.Edits)
 	}
-	if q := cat.Consequences(target, host); q != nil {
-		v.Consequences = q
+	deletes := cat.Deletes(base, target)
+	for _, q := range cat.Consequences(target, host) {
+		if q.Kind != settings.Irreversible || slices.Contains(deletes, q.Key) {
+			v.Consequences = append(v.Consequences, q)
+		}
 	}
 	if refused, ok := errors.AsType[settings.Refusals](cat.Validate(target)); ok {
 		v.Refusals = refused
@@ -376,8 +381,8 @@ func (s *Server) leaveAlone(ctx context.Context, id int64, e store.Exclusion) (C
 	if _, err := s.editChange(ctx, id, c.Version, ChangeWords{c.Title, c.Reason, c.Effect}, edits); err != nil {
 		return ChangeView{}, err
 	}
-	e.SiteID, e.ChangeID, e.Role, e.Who = c.SiteID, id, def.Role, who(ctx)
-	if err := s.Store.AddExclusion(ctx, e); err != nil {
+	e.SiteID, e.ChangeID, e.Role, e.Who = c.SiteID, &id, def.Role, who(ctx)
+	if _, err := s.Store.AddExclusion(ctx, e); err != nil {
 		return ChangeView{}, err
 	}
 	if err := s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &id, Kind: "exclusion", Who: who(ctx),

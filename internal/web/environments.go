@@ -10,6 +10,7 @@ import (
 
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/store"
+	"tidemarker/internal/work"
 )
 
 // Reading is what was just read of an environment.
@@ -30,6 +31,25 @@ func (s *Server) environmentOperations(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "check-environment", Method: http.MethodPost, Path: "/environments/{id}/checks", Summary: "Checks an environment as it is against its latest mark", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *ByID) (*output[RoundSummary], error) {
 			return out(s.startRound(ctx, in.ID, store.CheckRound, "", nil))
+		})
+	huma.Register(api, huma.Operation{OperationID: "purge-environment", Method: http.MethodPost, Path: "/environments/{id}/purges", Summary: "Drops what is held of one page, a class of pages or all, or marks it stale; and warms it again",
+		Description: "409 while a round is under way there.", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Page  string `json:"page,omitempty" doc:"Path with its query; a page, a class or neither for all."`
+				Class string `json:"class,omitempty"`
+				Stale bool   `json:"stale,omitempty" doc:"Mark stale in place of dropping."`
+				Warm  bool   `json:"warm,omitempty" doc:"Fetch the pages again at once."`
+			}
+		}) (*output[work.PurgeDone], error) {
+			order := work.PurgeOrder{Page: in.Body.Page, Class: in.Body.Class, Stale: in.Body.Stale, Warm: in.Body.Warm}
+			return out(s.Runner.Purge(ctx, in.ID, order, who(ctx)))
+		})
+	huma.Register(api, huma.Operation{OperationID: "prove-environment", Method: http.MethodPost, Path: "/environments/{id}/proofs", Summary: "Asks for the pages as everybody, to prove that nobody is served what is not theirs",
+		Description: "The settings stay as they are. Held pages are dropped.", Tags: tags, DefaultStatus: http.StatusAccepted},
+		func(ctx context.Context, in *ByID) (*output[RoundSummary], error) {
+			return out(s.startRound(ctx, in.ID, store.ProveRound, "", nil))
 		})
 	huma.Register(api, huma.Operation{OperationID: "try-on-environment", Method: http.MethodPost, Path: "/environments/{id}/tries", Summary: "Tries settings on an environment without a change: applies, purges, warms, checks, and puts it back unless it is to keep them",
 		Description: "409 when the environment has no mark, or is the last one of several: what reaches visitors goes through a change. 422 when the settings cannot be put in force there.", Tags: tags, DefaultStatus: http.StatusAccepted},

@@ -55,6 +55,14 @@ func (s *Server) saveTarget(ctx context.Context, c store.Change) error {
 }
 
 func (s *Server) promoteChange(ctx context.Context, _ release.Situation, c store.Change) error {
+	return s.reachProduction(ctx, c, release.Promote, "Being promoted.")
+}
+
+func (s *Server) tidyChange(ctx context.Context, _ release.Situation, c store.Change) error {
+	return s.reachProduction(ctx, c, release.Tidy, "The tidy is being carried out on production.")
+}
+
+func (s *Server) reachProduction(ctx context.Context, c store.Change, by release.Event, said string) error {
 	staging, production, err := s.ends(ctx, c.SiteID)
 	if err != nil {
 		return err
@@ -72,7 +80,7 @@ func (s *Server) promoteChange(ctx context.Context, _ release.Situation, c store
 	if err != nil {
 		return err
 	}
-	if err := s.move(ctx, situation, c, release.Promote, "Being promoted."); err != nil {
+	if err := s.move(ctx, situation, c, by, said); err != nil {
 		return err
 	}
 	_, err = s.enqueue(ctx, store.Round{SiteID: c.SiteID, EnvironmentID: production.ID, ChangeID: &c.ID, Kind: store.PromoteRound, Target: situation.Fingerprint, RequestedBy: who(ctx)}, production.Name)

@@ -123,7 +123,8 @@ func (s *Server) proof(ctx context.Context, findingID int64) (Proof, error) {
 		p.Steps, p.StepsWere = journeyOf(e.now, doc), journeyOf(e.base.Look, doc)
 	}
 	for i, pr := range e.now.Probes {
-		if pr.Page == doc.Page && pr.Device == doc.Device && (doc.Kind == evidence.LeakKind && pr.Kind == evidence.StrangerAfter || doc.Kind == evidence.VariantKind && pr.Kind == evidence.OtherValue) {
+		// The probe that the finding came of is the one it comes of again.
+		if pr.Page == doc.Page && pr.Device == doc.Device && slices.ContainsFunc(evidence.CompareProbe(e.base, pr), func(f evidence.Finding) bool { return f.Fingerprint == doc.Fingerprint }) {
 			p.Probe = &e.now.Probes[i]
 		}
 	}

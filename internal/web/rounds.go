@@ -17,7 +17,7 @@ import (
 // RoundSummary is a round in a list.
 type RoundSummary struct {
 	ID          int64            `json:"id"`
-	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check"`
+	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,prove"`
 	State       string           `json:"state" enum:"queued,waiting,running,by hand,done,stopped,failed"`
 	Environment string           `json:"environment"`
 	Change      *int64           `json:"change"`
@@ -91,6 +91,18 @@ func (s *Server) roundOperations(api huma.API) {
 				}
 			}
 			return out(list, nil)
+		})
+	huma.Register(api, huma.Operation{OperationID: "list-probes", Method: http.MethodGet, Path: "/rounds/{id}/probes", Summary: "What a round asked for without looking, and how it was answered", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[[]evidence.Probe], error) {
+			look, err := s.Store.Look(ctx, in.ID, 1)
+			list := []evidence.Probe{}
+			for _, p := range look.Probes {
+				for _, a := range []*evidence.Answer{&p.First, &p.Second, &p.Fresh} {
+					a.Lines, a.Tokens, a.Shape = nil, nil, "" // a finding's proof has them
+				}
+				list = append(list, p)
+			}
+			return out(list, err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "get-report", Method: http.MethodGet, Path: "/rounds/{id}/report", Summary: "What a round found, as a document of its own", Description: "409 while it is not over.", Tags: tags},
 		func(ctx context.Context, in *ByID) (*output[evidence.Report], error) {

@@ -72,6 +72,8 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.siteOperations(v1)
 	s.environmentOperations(v1)
 	s.driftOperations(v1)
+	s.parityOperations(v1)
+	s.exclusionOperations(v1)
 	s.bundleOperations(v1)
 	s.carryOperations(v1)
 	s.handOperations(v1)

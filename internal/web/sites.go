@@ -9,7 +9,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tidemarker/internal/core/evidence"
-	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/store"
 )
@@ -159,11 +158,6 @@ func (s *Server) siteOperations(api huma.API) {
 			}
 			return out(lines, err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "list-exclusions", Method: http.MethodGet, Path: "/sites/{id}/exclusions", Summary: "What is left alone, and why", Tags: []string{"sites"}},
-		func(ctx context.Context, in *ByID) (*output[[]ExclusionView], error) {
-			rows, err := s.Store.SiteExclusions(ctx, in.ID)
-			return out(exclusionViews(rows), err)
-		})
 }
 
 // SiteList is one page of the sites.
@@ -181,27 +175,6 @@ type HistoryLine struct {
 	Text   string    `json:"text"`
 	Change *int64    `json:"change"`
 	Round  *int64    `json:"round"`
-}
-
-// ExclusionView is something left alone, and why.
-type ExclusionView struct {
-	ID      int64         `json:"id"`
-	Change  int64         `json:"change"`
-	Finding *int64        `json:"finding"`
-	Role    settings.Role `json:"role"`
-	Key     string        `json:"key"`
-	Pattern string        `json:"pattern"`
-	Reason  string        `json:"reason"`
-	Who     string        `json:"who"`
-	At      time.Time     `json:"at"`
-}
-
-func exclusionViews(rows []store.Exclusion) []ExclusionView {
-	out := []ExclusionView{}
-	for _, e := range rows {
-		out = append(out, ExclusionView{e.ID, e.ChangeID, e.FindingID, e.Role, e.Key, e.Pattern, e.Reason, e.Who, e.MadeAt})
-	}
-	return out
 }
 
 func (s *Server) listSites(ctx context.Context, part string, waitingOnly, byName bool, limit, offset int) (SiteList, error) {

@@ -259,6 +259,11 @@ func (s *Server) registerTaking(ctx context.Context, id int64) (SiteView, error)
 			s.Log.Info("an environment was not read", "environment", e.ID, "why", err)
 		}
 	}
+	if len(rows) > 1 {
+		if err := s.Runner.Parity(ctx, row.ID, who(ctx)); err != nil {
+			s.Log.Info("the environments were not compared", "site", row.ID, "why", err)
+		}
+	}
 	if err := s.Store.DropTaking(ctx, id); err != nil {
 		return SiteView{}, err
 	}

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/people"
 	"tidemarker/internal/core/site"
 )
@@ -54,18 +55,39 @@ func TestASiteThatNobodyHasSeenIsTakenOn(t *testing.T) {
 
 	d.click("button", "^Run on phone$") // the first is the menu's or the cart's
 	d.see(".ran", "it works")
-	d.click("summary", "^Edit the steps$")
+	d.click("button", "^Edit$") // of the first row, the persona
+	d.fill("input[aria-label='Value of step 2']", "hale")
+	d.fill("input[aria-label='Value of step 3']", "dark adapted")
+	d.fill("#look-marks", "Hale Quillet, hale@example.org")
+	d.accessible("editing the steps")
+	d.click("button", "^Keep$")
+	d.click("button", "^Try$")
+	d.see(".ran", "it works\\s+member on desktop")
+
+	d.click("button", "^Add a journey$")
+	d.fill("#look-name", "the way to us")
+	d.fill("input[aria-label='Value of step 1']", "visit")
+	d.see("p", "A path begins with /")
+	d.fill("input[aria-label='Value of step 1']", "/visit")
+	d.click("button", "^Keep$")
+	d.see("b", "^the way to us$")
 	api := d.api(people.Maintainer)
 	var taking struct {
 		Pages    []struct{ Path, Class string }
 		Personas []site.Persona
-		Journeys []map[string]any
+		Journeys []journey.Journey
 	}
 	status, text := api.ask(http.MethodGet, "/takings/1", nil, &taking)
 	require.Equal(t, http.StatusOK, status)
 	assert.NotContains(t, text, `"secret"`, "a token is never told")
 	require.Len(t, taking.Personas, 1)
-	taking.Personas[0].Prepare[1].Fill.Value = "hale"
+	assert.Equal(t, "dark adapted", taking.Personas[0].Prepare[2].Fill.Value)
+	assert.Equal(t, []string{"Hale Quillet", "hale@example.org"}, taking.Personas[0].Marks)
+	names := []string{}
+	for _, j := range taking.Journeys {
+		names = append(names, j.Name)
+	}
+	assert.Subset(t, names, []string{"into the cart", "up to paying", "signing in", "a message is sent", "the way to us"})
 	taking.Personas[0].Prepare[2].Fill.Value = "wrong"
 	status, text = api.ask(http.MethodPut, "/takings/1/looks", map[string]any{"personas": taking.Personas, "journeys": taking.Journeys}, nil)
 	require.Equal(t, http.StatusOK, status, text)

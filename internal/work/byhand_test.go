@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/store"
@@ -98,4 +99,34 @@ func TestAnExportThatHasMoreThanWasMeantIsRefusedAndNothingIsRecorded(t *testing
 	require.NoError(t, b.runner.DoneByHand(t.Context(), r.ID, nil, "ada"))
 	assert.ErrorIs(t, b.runner.DoneByHand(t.Context(), r.ID, nil, "ada"), store.ErrSettled, "it is done once")
 	assert.ErrorIs(t, b.store.TickItem(t.Context(), r.ID, 0, false, "ada"), store.ErrSettled)
+}
+
+func TestProductionIsChangedByHandAfterStagingWas(t *testing.T) {
+	b, export := byHand(t)
+	_, err := b.runner.TakeExport(t.Context(), b.envs[1].ID, export(nil), "ada")
+	require.NoError(t, err)
+	b.mark(1)
+	c, fp := b.begin(settings.Values{"/life": 90})
+	b.runner.Enqueue = func(context.Context, int64) error { return nil }
+	carriedOut := func(env int, kind store.RoundKind) store.Round {
+		r := b.run(store.Round{EnvironmentID: b.envs[env].ID, ChangeID: &c.ID, Kind: kind, Target: fp})
+		require.Equal(t, store.ByHand, r.State, r.Problem)
+		require.NoError(t, b.runner.DoneByHand(t.Context(), r.ID, export(settings.Values{"life": 90}), "ada"))
+		require.NoError(t, b.runner.Run(t.Context(), r.ID))
+		return b.round(r.ID)
+	}
+	b.move(c, release.Try)
+	r := carriedOut(0, store.TryRound)
+	require.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
+	b.move(c, release.Promote)
+	r = carriedOut(1, store.PromoteRound)
+	require.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
+	assert.Equal(t, release.Marked, b.change(c.ID).State)
+	m, err := b.store.LatestMark(t.Context(), b.envs[1].ID)
+	require.NoError(t, err)
+	assert.Equal(t, fp, m.Fingerprint)
+	h, err := b.store.HandworkOf(t.Context(), r.ID)
+	require.NoError(t, err)
+	require.NotNil(t, h.Proof.V)
+	assert.JSONEq(t, `[{"op":"replace","path":"/life","value":90}]`, string(h.Proof.V.Patch))
 }

@@ -25,16 +25,21 @@ func (r *round) check(ctx context.Context) error {
 	if err := r.clearAndWarm(ctx); err != nil {
 		return err
 	}
-	g := gathering{round: r, seen: map[evidence.Key][]evidence.Finding{}, pages: map[evidence.Key]evidence.PageLook{}}
-	if err := r.lookAt(ctx, r.site.Plan(r.env.Name), 1, &g); err != nil {
+	g := r.gathering()
+	if err := r.lookAt(ctx, r.site.Plan(r.env.Name), 1, g); err != nil {
 		return err
 	}
-	if err := r.lookAgain(ctx, &g); err != nil {
+	if err := r.lookAgain(ctx, g); err != nil {
 		return err
 	}
-	if err := r.probe(ctx, 1, &g); err != nil {
+	if err := r.probe(ctx, 1, g); err != nil {
 		return err
 	}
+	return r.judge(ctx, g)
+}
+
+// judge keeps what was found and comes to a verdict.
+func (r *round) judge(ctx context.Context, g *gathering) error {
 	findings := g.all()
 	if err := r.Store.SaveFindings(ctx, r.row.ID, findings); err != nil {
 		return err
@@ -43,6 +48,10 @@ func (r *round) check(ctx context.Context) error {
 	r.row.Verdict = evidence.Judge(findings, looks)
 	r.row.Summary = evidence.Summarise(r.row.Verdict, findings, looks)
 	return nil
+}
+
+func (r *round) gathering() *gathering {
+	return &gathering{round: r, seen: map[evidence.Key][]evidence.Finding{}, pages: map[evidence.Key]evidence.PageLook{}}
 }
 
 // gathering collects findings as they come.

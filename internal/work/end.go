@@ -60,7 +60,7 @@ func joined(a, b string) string {
 
 func (r *round) said() string {
 	names := map[store.RoundKind]string{store.MarkRound: "Mark of", store.TryRound: "Tried on", store.PromoteRound: "Promoted to",
-		store.RollBackRound: "Rolled back", store.CheckRound: "Checked"}
+		store.RollBackRound: "Rolled back", store.CheckRound: "Checked", store.ProveRound: "Proved by requests on"}
 	return fmt.Sprintf("%s %s. %s", names[r.row.Kind], r.env.Name, r.row.Summary)
 }
 

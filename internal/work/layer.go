@@ -21,6 +21,7 @@ type speedLayer interface {
 	Apply(ctx context.Context, v settings.Values, ifMatch string) (connector.Settings, error)
 	PurgeAll(context.Context) (int, error)
 	Purge(ctx context.Context, urls []string) (int, error)
+	Stale(ctx context.Context, urls []string) (int, error)
 	Warm(ctx context.Context, urls []string) (connector.Warming, error)
 	Warming(ctx context.Context, id string) (connector.Warming, error)
 }
@@ -81,6 +82,7 @@ func (h byHand) Apply(context.Context, settings.Values, string) (connector.Setti
 }
 func (h byHand) PurgeAll(context.Context) (int, error)        { return 0, errNotByHand }
 func (h byHand) Purge(context.Context, []string) (int, error) { return 0, errNotByHand }
+func (h byHand) Stale(context.Context, []string) (int, error) { return 0, errNotByHand }
 func (h byHand) Warm(context.Context, []string) (connector.Warming, error) {
 	return connector.Warming{}, errNotByHand
 }

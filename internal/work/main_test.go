@@ -86,11 +86,17 @@ func (b *bench) mark(env int) store.Round {
 // try tries edits on staging and puts staging back.
 func (b *bench) try(edits settings.Values) (store.Round, []evidence.Finding) {
 	b.Helper()
+	return b.with(store.TryRound, edits)
+}
+
+// with carries a round out on staging with edits in force that are put back.
+func (b *bench) with(kind store.RoundKind, edits settings.Values) (store.Round, []evidence.Finding) {
+	b.Helper()
 	_, now, err := b.runner.Read(b.Context(), b.envs[0].ID)
 	require.NoError(b, err)
 	target, err := b.store.SaveRevision(b.Context(), b.site.ID, now.Values.With(edits))
 	require.NoError(b, err)
-	r := b.run(store.Round{EnvironmentID: b.envs[0].ID, Kind: store.TryRound, Target: target, PutBack: true})
+	r := b.run(store.Round{EnvironmentID: b.envs[0].ID, Kind: kind, Target: target, PutBack: true})
 	return r, b.findings(r.ID)
 }
 

@@ -2,42 +2,28 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"maps"
+	"math/rand/v2"
 	"net/url"
+	"slices"
 
 	"golang.org/x/sync/errgroup"
 
 	"tidemarker/internal/browser"
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/exclusion"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/store"
 )
 
 // probe makes the requests that a page cache could confuse: a stranger's right after
-// a persona's, and one with another value of a parameter.
+// another's or a persona's, one persona's after another's, one device's after another's,
+// and one with another value of a parameter.
 func (r *round) probe(ctx context.Context, pass int, g *gathering) error {
 	r.progress.say(ctx, "probing", "Asking as somebody else, and with other parameters")
-	plan := r.site.Plan(r.env.Name)
-	var asPersona, asVisitor site.Plan
-	for _, t := range plan.Pages {
-		if t.Persona != site.Visitor {
-			asPersona.Pages = append(asPersona.Pages, t)
-		} else if len(parameters(t.Page.Path)) > 0 {
-			asVisitor.Pages = append(asVisitor.Pages, t)
-		}
-	}
-	// Probes of one page disturb each other, those of different pages do not.
-	byPath := map[string][]func(context.Context) error{}
-	for _, t := range asPersona.Pages {
-		byPath[t.Page.Path] = append(byPath[t.Page.Path], func(ctx context.Context) error {
-			state, ready := r.ready[[2]string{t.Persona, t.Device}]
-			return r.strangerAfter(ctx, t, state, ready, pass, g)
-		})
-	}
-	for _, t := range asVisitor.Pages {
-		for _, name := range parameters(t.Page.Path) {
-			byPath[t.Page.Path] = append(byPath[t.Page.Path], func(ctx context.Context) error { return r.otherValue(ctx, t, name, pass, g) })
-		}
-	}
+	byPath := r.probes(pass, g)
 	eg, asking := errgroup.WithContext(ctx)
 	eg.SetLimit(4)
 	for _, probes := range byPath {
@@ -51,6 +37,99 @@ func (r *round) probe(ctx context.Context, pass int, g *gathering) error {
 		})
 	}
 	return eg.Wait()
+}
+
+// prove makes everybody ready and asks for the pages as each of them, without looking
+// at any: whether the site serves held pages to those alone who may get them.
+func (r *round) prove(ctx context.Context) error {
+	if err := r.purge(ctx); err != nil {
+		return err
+	}
+	g := r.gathering()
+	if err := r.makeReady(ctx, g); err != nil {
+		return err
+	}
+	planned := 0
+	for _, probes := range r.probes(1, g) {
+		planned += len(probes)
+	}
+	r.progress.update(ctx, func(p *store.RoundProgress) { p.Looks.Planned = planned })
+	if err := r.probe(ctx, 1, g); err != nil {
+		return err
+	}
+	if err := r.judge(ctx, g); err != nil {
+		return err
+	}
+	if r.row.Verdict == evidence.VerdictClear {
+		r.row.Summary = fmt.Sprintf("Clear: in %d tries nobody was served what is not theirs.", planned)
+	}
+	return nil
+}
+
+// makeReady makes everybody ready who asks, unless they still are from an earlier proof.
+func (r *round) makeReady(ctx context.Context, g *gathering) error {
+	if state, still := r.stillReady(r.env.ID); still {
+		r.ready = state
+		return nil
+	}
+	b, err := r.Browser()
+	if err != nil {
+		return err
+	}
+	r.progress.say(ctx, "signing in", "Making everybody ready who asks")
+	eg, ready := errgroup.WithContext(ctx)
+	eg.SetLimit(b.Tabs())
+	made, err := r.personas(ready, eg, b, site.Plan{Pages: r.site.Plan(r.env.Name).Pages}, 1, g)
+	if err := errors.Join(err, eg.Wait()); err != nil {
+		return err
+	}
+	r.ready = made.all()
+	if len(g.all()) == 0 { // somebody who could not sign in is no use to later proofs
+		r.keepReady(r.env.ID, r.ready)
+	}
+	return nil
+}
+
+// probes are what probe asks, by page.
+func (r *round) probes(pass int, g *gathering) map[string][]func(context.Context) error {
+	plan := r.site.Plan(r.env.Name)
+	// Probes of one page disturb each other, those of different pages do not.
+	byPath := map[string][]func(context.Context) error{}
+	add := func(path string, do func(context.Context) error) { byPath[path] = append(byPath[path], do) }
+	personas := map[[2]string][]site.PageTask{} // by page and device
+	for _, t := range plan.Pages {
+		at := [2]string{t.Page.Path, t.Device}
+		if t.Persona != site.Visitor {
+			personas[at] = append(personas[at], t)
+			add(t.Page.Path, func(ctx context.Context) error { return r.strangerAfter(ctx, t, pass, g) })
+			continue
+		}
+		add(t.Page.Path, func(ctx context.Context) error { return r.strangerTwice(ctx, t, pass, g) })
+		for _, name := range parameters(t.Page.Path) {
+			add(t.Page.Path, func(ctx context.Context) error { return r.otherValue(ctx, t, name, pass, g) })
+		}
+		for _, other := range t.Page.Devices {
+			if other != t.Device && site.Held(t.Page.Class) {
+				add(t.Page.Path, func(ctx context.Context) error { return r.deviceAfter(ctx, t, other, pass, g) })
+			}
+		}
+	}
+	for _, at := range slices.SortedFunc(maps.Keys(personas), func(a, b [2]string) int { return slices.Compare(a[:], b[:]) }) {
+		tasks := personas[at]
+		for i, t := range tasks {
+			if before := tasks[(i+1)%len(tasks)]; len(tasks) > 1 {
+				add(t.Page.Path, func(ctx context.Context) error { return r.personaAfter(ctx, t, before, pass, g) })
+			}
+		}
+	}
+	// In an order that looks random and is the same each time: what comes first could
+	// hide what comes after it.
+	seed := rand.New(rand.NewPCG(uint64(r.siteID), uint64(pass)))
+	for _, path := range slices.Sorted(maps.Keys(byPath)) {
+		probes := byPath[path]
+		seed.Shuffle(len(probes), func(i, j int) { probes[i], probes[j] = probes[j], probes[i] })
+	}
+	return byPath
 }
 
 const mostParameters = 3
@@ -80,39 +159,94 @@ func (r *round) drop(ctx context.Context, paths ...string) error {
 	return err
 }
 
-func (r *round) strangerAfter(ctx context.Context, t site.PageTask, state browser.State, ready bool, pass int, g *gathering) error {
-	p := evidence.Probe{Key: evidence.Key{Page: t.Page.Path, Persona: t.Persona, Device: t.Device}, Class: t.Page.Class, Kind: evidence.StrangerAfter}
-	persona, _ := r.site.Persona(t.Persona)
-	plain := browser.Plain{Env: r.environment(), Keep: r.Blobs.Put}
-	ask := func(state browser.State, into *evidence.Answer) error {
-		a, err := plain.Ask(ctx, t.Page.Path, t.Device, state, persona.Marks)
-		*into = a
+// asker is somebody who asks for pages with one device.
+type asker struct {
+	persona, device string
+}
+
+// ask gets a page as somebody, and notes which of these marks stand in it.
+func (r *round) ask(ctx context.Context, path string, as asker, marks []string, into *evidence.Answer) error {
+	state := browser.State{}
+	if as.persona != site.Visitor {
+		var ready bool
+		if state, ready = r.ready[[2]string{as.persona, as.device}]; !ready {
+			return fmt.Errorf("the persona %s could not be made ready", as.persona)
+		}
+	}
+	a, err := browser.Plain{Env: r.environment(), Keep: r.Blobs.Put}.Ask(ctx, path, as.device, state, marks)
+	*into = a
+	return err
+}
+
+// pair asks for a page as one, as the other right after, and as the other once more
+// when nothing is held.
+func (r *round) pair(ctx context.Context, path string, first, second asker, marks []string, p *evidence.Probe) error {
+	if err := r.drop(ctx, path); err != nil {
 		return err
 	}
-	err := func() error {
-		if !ready {
-			return fmt.Errorf("the persona %s could not be made ready", t.Persona)
+	if err := r.ask(ctx, path, first, marks, &p.First); err != nil {
+		return err
+	}
+	if err := r.ask(ctx, path, second, marks, &p.Second); err != nil {
+		return err
+	}
+	if err := r.drop(ctx, path); err != nil {
+		return err
+	}
+	return r.ask(ctx, path, second, marks, &p.Fresh)
+}
+
+func (r *round) probeOf(t site.PageTask, kind evidence.ProbeKind) evidence.Probe {
+	return evidence.Probe{Key: evidence.Key{Page: t.Page.Path, Persona: t.Persona, Device: t.Device}, Class: t.Page.Class, Kind: kind}
+}
+
+func (r *round) strangerAfter(ctx context.Context, t site.PageTask, pass int, g *gathering) error {
+	p := r.probeOf(t, evidence.StrangerAfter)
+	persona, _ := r.site.Persona(t.Persona)
+	err := r.pair(ctx, t.Page.Path, asker{t.Persona, t.Device}, asker{site.Visitor, t.Device}, persona.Marks, &p)
+	return r.probed(ctx, p, err, pass, g)
+}
+
+func (r *round) strangerTwice(ctx context.Context, t site.PageTask, pass int, g *gathering) error {
+	p := r.probeOf(t, evidence.StrangerTwice)
+	visitor := asker{site.Visitor, t.Device}
+	err := r.pair(ctx, t.Page.Path, visitor, visitor, r.privateMarks(), &p)
+	return r.probed(ctx, p, err, pass, g)
+}
+
+// privateMarks are the marks of those who have to be made ready by signing in: what a
+// basket has in it stands on public pages, too.
+func (r *round) privateMarks() []string {
+	var out []string
+	for _, who := range r.site.Personas {
+		if exclusion.SignedIn(who.Kind) {
+			out = append(out, who.Marks...)
 		}
-		if err := r.drop(ctx, t.Page.Path); err != nil {
-			return err
-		}
-		if err := ask(state, &p.First); err != nil {
-			return err
-		}
-		if err := ask(browser.State{}, &p.Second); err != nil {
-			return err
-		}
-		if err := r.drop(ctx, t.Page.Path); err != nil {
-			return err
-		}
-		return ask(browser.State{}, &p.Fresh)
-	}()
+	}
+	return out
+}
+
+func (r *round) personaAfter(ctx context.Context, t, before site.PageTask, pass int, g *gathering) error {
+	p := r.probeOf(t, evidence.PersonaAfter)
+	p.Before = before.Persona
+	owner, _ := r.site.Persona(before.Persona)
+	mine, _ := r.site.Persona(t.Persona)
+	marks := slices.DeleteFunc(slices.Clone(owner.Marks), func(m string) bool { return slices.Contains(mine.Marks, m) })
+	err := r.pair(ctx, t.Page.Path, asker{before.Persona, t.Device}, asker{t.Persona, t.Device}, marks, &p)
+	return r.probed(ctx, p, err, pass, g)
+}
+
+func (r *round) deviceAfter(ctx context.Context, t site.PageTask, before string, pass int, g *gathering) error {
+	p := r.probeOf(t, evidence.DeviceAfter)
+	p.Before = before
+	err := r.pair(ctx, t.Page.Path, asker{site.Visitor, before}, asker{site.Visitor, t.Device}, nil, &p)
 	return r.probed(ctx, p, err, pass, g)
 }
 
 func (r *round) otherValue(ctx context.Context, t site.PageTask, name string, pass int, g *gathering) error {
-	p := evidence.Probe{Key: evidence.Key{Page: t.Page.Path, Persona: t.Persona, Device: t.Device}, Class: t.Page.Class, Kind: evidence.OtherValue, Parameter: name}
-	plain := browser.Plain{Env: r.environment(), Keep: r.Blobs.Put}
+	p := r.probeOf(t, evidence.OtherValue)
+	p.Parameter = name
+	visitor := asker{site.Visitor, t.Device}
 	err := func() error {
 		u, err := url.Parse(t.Page.Path)
 		if err != nil {
@@ -125,11 +259,10 @@ func (r *round) otherValue(ctx context.Context, t site.PageTask, name string, pa
 		if err := r.drop(ctx, t.Page.Path, other); err != nil {
 			return err
 		}
-		if p.First, err = plain.Ask(ctx, t.Page.Path, t.Device, browser.State{}, nil); err != nil {
+		if err := r.ask(ctx, t.Page.Path, visitor, nil, &p.First); err != nil {
 			return err
 		}
-		p.Second, err = plain.Ask(ctx, other, t.Device, browser.State{}, nil)
-		return err
+		return r.ask(ctx, other, visitor, nil, &p.Second)
 	}()
 	return r.probed(ctx, p, err, pass, g)
 }
@@ -144,10 +277,13 @@ func (r *round) probed(ctx context.Context, p evidence.Probe, err error, pass in
 	if err := r.Store.SaveLook(ctx, r.row.ID, pass, "probe", p.Key, p); err != nil {
 		return err
 	}
+	if r.row.Kind == store.ProveRound {
+		r.progress.update(ctx, func(pr *store.RoundProgress) { pr.Looks.Done++ })
+	}
 	if g == nil {
 		return nil
 	}
 	k := p.Key
-	k.Journey = "probe " + string(p.Kind) + " " + p.Parameter
+	k.Journey = "probe " + string(p.Kind) + " " + p.Parameter + p.Before
 	return g.take(ctx, k, evidence.CompareProbe(r.base, p))
 }

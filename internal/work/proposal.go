@@ -52,7 +52,7 @@ func (w *Runner) Propose(ctx context.Context, envID int64, edits settings.Values
 	if why := obstacles(env, found.Values, target); why != "" {
 		return p, &NotPossible{why}
 	}
-	if newlyDeletes(*env.Catalogue.V, found.Values, target) {
+	if len(env.Catalogue.V.Deletes(found.Values, target)) > 0 {
 		backed, err := w.Store.BackedUp(ctx, envID)
 		if err != nil {
 			return p, err
@@ -63,16 +63,6 @@ func (w *Runner) Propose(ctx context.Context, envID int64, edits settings.Values
 	}
 	p.Revision, err = w.Store.SaveRevision(ctx, env.SiteID, target)
 	return p, err
-}
-
-// newlyDeletes tells whether values delete data that those in force do not.
-func newlyDeletes(cat settings.Catalogue, before, target settings.Values) bool {
-	for _, d := range cat.Settings {
-		if d.Irreversible && d.Active(target[d.Key]) && !d.Active(before[d.Key]) {
-			return true
-		}
-	}
-	return false
 }
 
 // obstacles are what newly stands in the way of a set of values, in words.

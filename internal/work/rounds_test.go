@@ -65,9 +65,7 @@ func TestFaultsAreFoundAndHarmlessChangesAreClear(t *testing.T) {
 	for _, edits := range harmless {
 		together = together.With(edits)
 	}
-	for range 2 {
-		t.Run("all harmless changes together", func(t *testing.T) { b.clear(t, together) })
-	}
+	t.Run("all harmless changes together", func(t *testing.T) { b.clear(t, together) })
 	if os.Getenv("TIDEMARKER_RUNS") != "" {
 		for range 4 {
 			for name, edits := range harmless {
@@ -164,6 +162,46 @@ func TestAChangeGoesThroughStagingToAMarkOnProductionAndBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "roll back", applied[0].Kind)
 	assert.Equal(t, fp, applied[0].Predecessor, "every act has a recorded predecessor")
+}
+
+func TestATidyReachesProductionByItselfAndOnlyWithABackup(t *testing.T) {
+	b := newBench(t, tiny())
+	b.mark(0)
+	b.mark(1)
+	spam := func(env int) string {
+		env0, err := b.store.Environment(t.Context(), b.envs[env].ID)
+		require.NoError(t, err)
+		d, there := env0.Catalogue.V.Find("tidy.spam")
+		require.True(t, there)
+		return d.Summary
+	}
+	c, fp := b.begin(settings.Values{"tidy.spam": true, "tidy.keep": 4})
+	require.NoError(t, b.store.RecordBackup(t.Context(), b.envs[0].ID, "vault", "ada"))
+	b.move(c, release.Try)
+	r := b.run(store.Round{EnvironmentID: b.envs[0].ID, ChangeID: &c.ID, Kind: store.TryRound, Target: fp})
+	require.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
+	s, c, err := work.SituationOf(t.Context(), b.store, c.ID)
+	require.NoError(t, err)
+	_, err = release.Apply(s, release.Promote)
+	require.ErrorContains(t, err, "never rides along")
+	_, err = release.Apply(s, release.Tidy)
+	require.ErrorContains(t, err, "Record a backup of production first")
+	assert.Contains(t, spam(1), "There are 31 now")
+
+	require.NoError(t, b.store.RecordBackup(t.Context(), b.envs[1].ID, "vault", "ada"))
+	b.move(c, release.Tidy)
+	r = b.run(store.Round{EnvironmentID: b.envs[1].ID, ChangeID: &c.ID, Kind: store.PromoteRound, Target: fp})
+	require.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
+	assert.Equal(t, release.Marked, b.change(c.ID).State)
+	_, _, err = b.runner.Read(t.Context(), b.envs[1].ID)
+	require.NoError(t, err)
+	assert.Contains(t, spam(1), "There are 4 now")
+
+	// What is tidied from then on deletes nothing anew: the next change is promoted as any other.
+	next, _ := b.begin(settings.Values{"markup.compact": true})
+	s, _, err = work.SituationOf(t.Context(), b.store, next.ID)
+	require.NoError(t, err)
+	assert.False(t, s.Irreversible)
 }
 
 func TestWhatWasChangedOutsideIsNotOverwrittenInSilence(t *testing.T) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"sync"
 	"time"
 
 	"tidemarker/internal/browser"
@@ -27,6 +28,38 @@ type Runner struct {
 	Enqueue func(ctx context.Context, roundID int64) error
 	// EnqueueSurvey does so with a site whose pages are to be found.
 	EnqueueSurvey func(ctx context.Context, takingID int64) error
+	// ReadyFor is for how long somebody who was made ready for a proof is used again by
+	// later proofs, for sites that do not like many sign-ins; 0 makes everybody ready anew.
+	ReadyFor time.Duration
+
+	readyMu sync.Mutex
+	made    map[int64]madeReady // by environment
+}
+
+// madeReady is who was made ready on an environment, and until when that counts.
+type madeReady struct {
+	state map[[2]string]browser.State
+	until time.Time
+}
+
+// stillReady is who was made ready for an earlier proof and counts yet.
+func (w *Runner) stillReady(env int64) (map[[2]string]browser.State, bool) {
+	w.readyMu.Lock()
+	defer w.readyMu.Unlock()
+	m, there := w.made[env]
+	return m.state, there && time.Now().Before(m.until)
+}
+
+func (w *Runner) keepReady(env int64, state map[[2]string]browser.State) {
+	if w.ReadyFor <= 0 {
+		return
+	}
+	w.readyMu.Lock()
+	defer w.readyMu.Unlock()
+	if w.made == nil {
+		w.made = map[int64]madeReady{}
+	}
+	w.made[env] = madeReady{state, time.Now().Add(w.ReadyFor)}
 }
 
 // ErrStopped is why a round ended that a person stopped.
@@ -146,6 +179,9 @@ func (r *round) carryOut(ctx context.Context) error {
 	}
 	if err := r.bringInForce(ctx); err != nil {
 		return err
+	}
+	if r.row.Kind == store.ProveRound {
+		return r.prove(ctx)
 	}
 	return r.check(ctx)
 }

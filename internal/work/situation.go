@@ -36,10 +36,14 @@ func SituationOf(ctx context.Context, st *store.Store, changeID int64) (release.
 		return s, c, err
 	}
 	if cat := production.Catalogue.V; cat != nil {
-		s.Blocked, s.Irreversible = blocked(*cat, production, target)
+		s.Blocked = blocked(*cat, production, target)
+		s.Irreversible, s.OnlyTidies = len(cat.Deletes(base, target)) > 0, cat.OnlyTidies(base, target)
 	}
 	if s.Irreversible {
 		if s.BackedUp, err = st.BackedUp(ctx, staging.ID); err != nil {
+			return s, c, err
+		}
+		if s.ProductionBacked, err = st.BackedUp(ctx, production.ID); err != nil {
 			return s, c, err
 		}
 	}
@@ -95,7 +99,7 @@ func SituationOf(ctx context.Context, st *store.Store, changeID int64) (release.
 	return s, c, err
 }
 
-func blocked(cat settings.Catalogue, env store.Environment, v settings.Values) (why []string, irreversible bool) {
+func blocked(cat settings.Catalogue, env store.Environment, v settings.Values) (why []string) {
 	host := settings.Host{}
 	if env.About.V != nil {
 		host = env.About.V.Facts.Host()
@@ -107,9 +111,8 @@ func blocked(cat settings.Catalogue, env store.Environment, v settings.Values) (
 		if q.Blocks {
 			why = append(why, q.Text)
 		}
-		irreversible = irreversible || q.Kind == settings.Irreversible
 	}
-	return why, irreversible
+	return why
 }
 
 func busy(r store.Round, envs []store.Environment) string {

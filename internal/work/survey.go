@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -59,11 +61,25 @@ func (f *fetcher) get(ctx context.Context, address string) (res *http.Response, 
 	}
 	req.Header.Set("User-Agent", "Mozilla/5.0 (X11; Linux x86_64) tide-marker-survey")
 	if res, err = f.http.Do(req); err != nil {
-		return nil, nil, fmt.Errorf("ask for %s: %w", address, err)
+		return nil, nil, fmt.Errorf("%s does not answer: %w", address, bare(err))
 	}
 	defer res.Body.Close()
 	body, err = io.ReadAll(io.LimitReader(res.Body, mostFetched+1))
 	return res, body, err
+}
+
+// bare is why a request failed, without what wraps it for programmers.
+func bare(err error) error {
+	if u, ok := errors.AsType[*url.Error](err); ok {
+		err = u.Err
+	}
+	if n, ok := errors.AsType[*net.OpError](err); ok {
+		err = n.Err
+	}
+	if sys, ok := errors.AsType[*os.SyscallError](err); ok {
+		err = sys.Err
+	}
+	return err
 }
 
 // Survey finds the pages of a site that is being taken on, from its sitemap or, without
@@ -163,7 +179,31 @@ func (s *surveying) run(ctx context.Context) ([]survey.Found, error) {
 		o.Path = p
 		out = append(out, survey.Found{Observation: o, Suggestion: survey.Classify(o)})
 	}
+	out = append(out, s.guessCheckout(ctx, base, out)...)
 	return out, ctx.Err()
+}
+
+// guessCheckout asks where checkouts usually are when none was seen: an empty cart
+// seldom links to one. Common practice, not a rule.
+func (s *surveying) guessCheckout(ctx context.Context, base *url.URL, seen []survey.Found) []survey.Found {
+	guesses := []string{"/checkout"}
+	for _, p := range seen {
+		switch p.Class {
+		case "checkout":
+			return nil
+		case "cart":
+			if cart, _, _ := strings.Cut(strings.TrimSuffix(p.Path, "/"), "?"); p.Status == http.StatusOK && len(guesses) < 5 {
+				guesses = append(guesses, cart+"/checkout", cart+"/pay")
+			}
+		}
+	}
+	var out []survey.Found
+	for p, o := range s.observe(ctx, base, guesses) {
+		if o.Path = p; o.Status == http.StatusOK {
+			out = append(out, survey.Found{Observation: o, Suggestion: survey.Classify(o)})
+		}
+	}
+	return out
 }
 
 // sample takes a few paths of each part of a site.

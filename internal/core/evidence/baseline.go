@@ -26,7 +26,7 @@ type probeKey struct {
 	parameter string
 }
 
-func (p Probe) key() probeKey { return probeKey{p.Key, p.Kind, p.Parameter} }
+func (p Probe) key() probeKey { return probeKey{p.Key, p.Kind, p.Parameter + p.Before} }
 
 // Restless is what changes by itself on one page.
 type Restless struct {

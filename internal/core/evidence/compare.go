@@ -400,24 +400,13 @@ func CompareJourney(base Baseline, j JourneyLook) []Finding {
 	return []Finding{f.caused(fmt.Sprintf("%s, step %d", j.Journey, failed+1))}
 }
 
-// CompareProbe holds one probe against the baseline.
-func CompareProbe(base Baseline, p Probe) []Finding {
-	if p.Missing != "" {
-		return []Finding{p.about(NotCheckedKind, Broken, "A probe could not be made").with("%s", p.Missing).caused(p.Missing)}
-	}
-	if p.Kind == StrangerAfter {
-		return leakFindings(p)
-	}
-	return variantFindings(base, p)
-}
-
 func leakFindings(p Probe) []Finding {
 	if len(p.Second.Marks) > 0 {
 		k := p.Key
 		owner := k.Persona
 		k.Persona = site.Visitor
 		return []Finding{k.about(LeakKind, Broken, "A stranger is shown what belongs to "+owner).
-			with("Right after %s opened the page, a stranger's request was answered with %s. Cache-Status: %s.", owner, listed("", p.Second.Marks), p.Second.CacheStatus).
+			with("Right after %s opened the page, a stranger's request was answered with %s Cache-Status: %s.", owner, listed("", p.Second.Marks), p.Second.CacheStatus).
 			caused("shown to a stranger")}
 	}
 	// Content that changes by itself is held too. Only on a page that is made for one

@@ -301,3 +301,78 @@ func TestFindingsAreKnownAgain(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, string(raw), "step")
 }
+
+func TestWhatAPageCacheConfusesIsFound(t *testing.T) {
+	held := func(a Answer) Answer { a.Served, a.CacheStatus = httpcache.Held, "c; hit"; return a }
+	probe := func(kind ProbeKind, class string) Probe {
+		return Probe{Key: Key{"/p", "", "visitor", "phone"}, Class: class, Kind: kind, Before: "desktop"}
+	}
+	base := func(p Probe) Baseline { return NewBaseline(Look{Probes: []Probe{p}}, []Probe{p}) }
+	for name, tc := range map[string]struct {
+		class string
+		kind  ProbeKind
+		set   func(*Probe)
+		want  Kind
+		says  string
+	}{
+		"a cart that a second stranger gets": {"cart", StrangerTwice, func(p *Probe) { p.Second = held(p.Second) }, PolicyKind, "A cart page is served from the page cache"},
+		"an article that is held":            {"article", StrangerTwice, func(p *Probe) { p.Second = held(p.Second) }, "", ""},
+		"a name on a stranger's page":        {"article", StrangerTwice, func(p *Probe) { p.Second.Marks = []string{"Wren Oakham"} }, LeakKind, "belongs to somebody"},
+		"one token for everybody": {"form", StrangerTwice, func(p *Probe) {
+			p.First.Tokens, p.Second, p.Fresh.Tokens = []string{"a"}, held(Answer{Tokens: []string{"a"}}), []string{"b"}
+		}, FormKind, "same for everybody"},
+		"a hidden value that is always so": {"form", StrangerTwice, func(p *Probe) {
+			p.First.Tokens, p.Second, p.Fresh.Tokens = []string{"a"}, held(Answer{Tokens: []string{"a"}}), []string{"a"}
+		}, "", ""},
+		"a cookie in a held copy": {"article", StrangerTwice, func(p *Probe) {
+			p.Second = held(Answer{Status: 200, Fields: map[string][]string{"set-cookie": {"sid"}}})
+		}, PolicyKind, "contradicts"},
+		"private, and held": {"article", StrangerTwice, func(p *Probe) {
+			p.Second = held(Answer{Status: 200, Fields: map[string][]string{"cache-control": {"private"}}})
+		}, PolicyKind, "contradicts"},
+		"served past its life": {"article", StrangerTwice, func(p *Probe) {
+			p.Second = held(Answer{Status: 200, Fields: map[string][]string{"cache-control": {"max-age=5"}, "age": {"9"}}})
+		}, StaleKind, "contradicts"},
+		"one address for two devices, for all caches": {"home", DeviceAfter, func(p *Probe) {
+			p.First.Shape, p.Fresh.Shape = "d", "p"
+			p.Second = Answer{Status: 200, Fields: map[string][]string{"cache-control": {"max-age=60"}}}
+		}, PolicyKind, "contradicts"},
+		"one address for two devices, which Vary names": {"home", DeviceAfter, func(p *Probe) {
+			p.First.Shape, p.Fresh.Shape = "d", "p"
+			p.Second = Answer{Status: 200, Fields: map[string][]string{"cache-control": {"max-age=60"}, "vary": {"User-Agent"}}}
+		}, "", ""},
+		"another's name":                        {"account", PersonaAfter, func(p *Probe) { p.Second.Marks = []string{"FH-1"} }, LeakKind, "visitor is shown what belongs to desktop"},
+		"the desktop's page on a phone":         {"home", DeviceAfter, func(p *Probe) { p.First.Body, p.Second, p.Fresh.Shape = "x", held(Answer{Body: "x", Shape: "d"}), "p" }, VariantKind, "A phone is served the page made for a desktop"},
+		"one copy that is built alike for both": {"home", DeviceAfter, func(p *Probe) { p.First.Body, p.Second, p.Fresh.Shape = "x", held(Answer{Body: "x", Shape: "d"}), "d" }, "", ""},
+		"each device its own copy":              {"home", DeviceAfter, func(p *Probe) { p.First.Body, p.Second, p.Fresh.Shape = "x", held(Answer{Body: "y", Shape: "p"}), "p2" }, "", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := probe(tc.kind, tc.class)
+			tc.set(&p)
+			f := CompareProbe(base(probe(tc.kind, tc.class)), p)
+			if tc.want == "" {
+				assert.Empty(t, f)
+				return
+			}
+			require.Len(t, f, 1)
+			assert.Equal(t, tc.want, f[0].Kind)
+			assert.Contains(t, f[0].Title, tc.says)
+			if tc.want == PolicyKind || tc.want == FormKind {
+				assert.Empty(t, CompareProbe(base(p), p), "the mark was like that already")
+			}
+		})
+	}
+}
+
+func TestSomebodyWhoIsNoLongerShownTheirOwnIsFound(t *testing.T) {
+	probe := func(marks ...string) Probe {
+		return Probe{Key: Key{"/cart", "", "carrier", "desktop"}, Class: "cart", Kind: StrangerAfter, First: Answer{Marks: marks}}
+	}
+	base := NewBaseline(Look{Probes: []Probe{probe("Mane block")}}, nil)
+	f := CompareProbe(base, probe())
+	require.Len(t, f, 1)
+	assert.Equal(t, VariantKind, f[0].Kind)
+	assert.Contains(t, f[0].Detail, "Mane block")
+	assert.Empty(t, CompareProbe(base, probe("Mane block")))
+	assert.Empty(t, CompareProbe(NewBaseline(Look{}, nil), probe()), "nothing is known of before")
+}

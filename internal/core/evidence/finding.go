@@ -25,6 +25,8 @@ const (
 	LeakKind        Kind = "cache-leak"
 	PolicyKind      Kind = "cache-policy"
 	VariantKind     Kind = "wrong-variant"
+	FormKind        Kind = "form-refused"
+	StaleKind       Kind = "stale-content"
 	ContentKind     Kind = "content"
 	NotCheckedKind  Kind = "not-checked"
 )

@@ -108,42 +108,9 @@ type JourneyLook struct {
 	Missing  string          `json:"missing,omitempty"`
 	Attempts int             `json:"attempts"`
 	Outcome  journey.Outcome `json:"outcome"`
+	Cookies  []string        `json:"cookies,omitempty" doc:"Names of the cookies that a persona was given while it was made ready."`
 	Errors   []ScriptError   `json:"errors,omitempty"`
 	Requests []Request       `json:"requests,omitempty"`
-}
-
-// ProbeKind says what a probe asked.
-type ProbeKind string
-
-// The probes.
-const (
-	// StrangerAfter asks for a page as a stranger right after a persona did, and once
-	// more when it was dropped in between.
-	StrangerAfter ProbeKind = "stranger-after"
-	// OtherValue asks for a page with another value of one of its parameters.
-	OtherValue ProbeKind = "other-value"
-)
-
-// Answer is what a plain request, without a browser, got.
-type Answer struct {
-	Status      int              `json:"status"`
-	Served      httpcache.Served `json:"served"`
-	CacheStatus string           `json:"cacheStatus,omitempty"`
-	Lines       []string         `json:"lines,omitempty"`
-	Body        string           `json:"body,omitempty" doc:"SHA-256 of the body kept."`
-	Marks       []string         `json:"marks,omitempty" doc:"Which of the persona's marks stand in it."`
-}
-
-// Probe is a pair of requests that a page cache could confuse.
-type Probe struct {
-	Key
-	Class     string    `json:"class"`
-	Kind      ProbeKind `json:"kind" enum:"stranger-after,other-value"`
-	Missing   string    `json:"missing,omitempty"`
-	Parameter string    `json:"parameter,omitempty"`
-	First     Answer    `json:"first" doc:"The persona's answer, or the page's with its own value."`
-	Second    Answer    `json:"second" doc:"The stranger's answer after it, or the page's with another value."`
-	Fresh     Answer    `json:"fresh" doc:"A stranger's answer when nothing was held."`
 }
 
 // Pictures gives the pixels of a picture by its SHA-256.

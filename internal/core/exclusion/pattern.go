@@ -11,15 +11,25 @@ func MatchPath(pattern, pathAndQuery string) bool {
 	if pattern == "" {
 		return false
 	}
-	p, s := normalise(pattern), normalise(pathAndQuery)
-	anchored := strings.HasSuffix(p, "$")
-	if anchored {
-		p = strings.TrimSuffix(p, "$")
-	} else {
+	p, anchored := pathPattern(pattern)
+	if !anchored {
 		p += "*"
 	}
-	return glob(p, s)
+	return glob(p, address(pathAndQuery))
 }
+
+// pathPattern is a normalised pattern without the "$" that anchors its end. One that
+// stands elsewhere is an octet like any other.
+func pathPattern(pattern string) (p string, anchored bool) {
+	p, anchored = strings.CutSuffix(normalise(pattern), "$")
+	return strings.ReplaceAll(p, "$", "%24"), anchored
+}
+
+// address is a normalised path with its query. What would mean something in a pattern
+// is compared in its encoded form (RFC 9309 §2.2.3).
+func address(pathAndQuery string) string { return special.Replace(normalise(pathAndQuery)) }
+
+var special = strings.NewReplacer("*", "%2A", "$", "%24")
 
 // PathOctets is the length of a normalised path pattern in octets: where two rules
 // compete for one address, the one with more octets decides (RFC 9309 §2.2.2).

@@ -25,7 +25,11 @@ func TestPathsMatchAsInRFC9309(t *testing.T) {
 		{"/foo/bar/%e3%83%84", "/foo/bar/ツ", true},
 		{"/foo/bar/%62%61%7A", "/foo/bar/baz", true},
 		{"/foo/bar/baz", "/foo/bar/%62%61%7A", true},
+		{"/path/file-with-a-%2A.html", "/path/file-with-a-*.html", true},
 		{"/path/file-with-a-%2A.html", "/path/file-with-a-%2A.html", true},
+		{"/path/foo-%24", "/path/foo-$", true},
+		{"/path/foo-$x", "/path/foo-$x", true}, // only a final one anchors
+		{"/path/foo$", "/path/foo$", false},
 		{"/this/path/exactly$", "/this/path/exactly", true},
 		{"/this/path/exactly$", "/this/path/exactly/not", false},
 		{"/this/*/exactly", "/this/path/exactly", true},

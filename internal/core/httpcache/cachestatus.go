@@ -1,7 +1,3 @@
-// Package httpcache reads what a response says about caching. For now that is the
-// Cache-Status field (RFC 9211): was this response served from a held copy?
-//
-// It does not decide whether a response may be stored.
 package httpcache
 
 import (

@@ -39,6 +39,7 @@ const (
 	Edit     Event = "edit"
 	Try      Event = "try"
 	Promote  Event = "promote"
+	Tidy     Event = "tidy" // production gets what deletes data and nothing else
 	RollBack Event = "roll back"
 	Drop     Event = "drop"
 	Rebase   Event = "rebase" // it is begun again from what production has now, with the same edits
@@ -66,7 +67,9 @@ type Situation struct {
 	ProductionHasMark bool
 	Busy              string // what is under way on its environments, "" when nothing is
 	Irreversible      bool   // the change deletes data
+	OnlyTidies        bool   // and does nothing else
 	BackedUp          bool   // a backup of staging was recorded lately
+	ProductionBacked  bool   // the same of production
 	StagingDrift      string // what was changed outside on staging and is not settled, in words; "" when nothing is
 	Follows           string // the change before it in a series that is not on production yet, in words; "" when none is
 	ProductionDrift   string // the same of production
@@ -103,6 +106,7 @@ var Table = []Move{
 	{Trying, Undone, Drafted, nil},
 
 	{Checked, Promote, Promoting, mayPromote},
+	{Checked, Tidy, Promoting, mayTidy},
 	{Promoting, Ended, Marked, func(s Situation) string {
 		if s.ProductionVerdict != evidence.VerdictClear {
 			return "The check of production is not clear."
@@ -118,6 +122,7 @@ var Table = []Move{
 		return ""
 	}},
 	{Promoted, Promote, Promoting, mayPromote},
+	{Promoted, Tidy, Promoting, mayTidy},
 
 	{OnStaging, RollBack, GoingBack, mayGoBack},
 	{Checked, RollBack, GoingBack, mayGoBack},
@@ -142,7 +147,7 @@ type Choice struct {
 // Next lists what people can do with a change, the sensible next step marked.
 func Next(s Situation) []Choice {
 	var out []Choice
-	for _, e := range []Event{Edit, Rebase, Try, Promote, Accept, RollBack, Drop} {
+	for _, e := range []Event{Edit, Rebase, Try, Promote, Tidy, Accept, RollBack, Drop} {
 		m, ok := find(s.State, e)
 		if !ok {
 			continue
@@ -154,6 +159,9 @@ func Next(s Situation) []Choice {
 		}
 		if e == Rebase && !c.Allowed && s.Base == s.Production {
 			continue // nothing to be begun again from
+		}
+		if e == Tidy && !s.Irreversible || e == Promote && s.OnlyTidies {
+			continue // a change is one or the other
 		}
 		c.Next = e == sensible(s)
 		out = append(out, c)
@@ -179,6 +187,8 @@ func sensible(s Situation) Event {
 			return Try
 		case s.Verdict == evidence.VerdictBroken:
 			return RollBack
+		case s.Verdict == evidence.VerdictClear && s.OnlyTidies:
+			return Tidy
 		case s.Verdict == evidence.VerdictClear:
 			return Promote
 		}
@@ -257,6 +267,24 @@ func mayTry(s Situation) string {
 }
 
 func mayPromote(s Situation) string {
+	if s.Irreversible {
+		return "The change deletes data, which no rollback brings back. That never rides along in a promotion."
+	}
+	return mayReach(s)
+}
+
+func mayTidy(s Situation) string {
+	switch {
+	case !s.OnlyTidies:
+		return "It changes more than what deletes data. A tidy is a change of its own; take the rest out."
+	case !s.ProductionBacked:
+		return "It deletes data on production, which no rollback brings back. Record a backup of production first."
+	}
+	return mayReach(s)
+}
+
+// mayReach says what stands in the way of production getting what was checked.
+func mayReach(s Situation) string {
 	switch {
 	case s.Busy != "":
 		return s.Busy
@@ -264,8 +292,6 @@ func mayPromote(s Situation) string {
 		return s.ProductionDrift
 	case s.StagingDrift != "":
 		return s.StagingDrift
-	case s.Irreversible:
-		return "The change deletes data, which no rollback brings back. That never rides along in a promotion."
 	case s.Verdict == "":
 		return "It has not been checked on staging."
 	case s.Fingerprint != s.Checked:

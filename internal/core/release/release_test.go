@@ -148,6 +148,33 @@ func TestWhatDeletesDataNeedsARecordedBackup(t *testing.T) {
 	assert.NoError(t, err)
 }
 
+func TestATidyIsCarriedOutOnProductionByItself(t *testing.T) {
+	s := promotable()
+	s.Irreversible, s.OnlyTidies = true, true
+	_, err := Apply(s, Promote)
+	require.ErrorContains(t, err, "never rides along")
+	_, err = Apply(s, Tidy)
+	require.ErrorContains(t, err, "Record a backup of production first")
+	s.ProductionBacked = true
+	to, err := Apply(s, Tidy)
+	require.NoError(t, err)
+	assert.Equal(t, Promoting, to)
+	for _, c := range Next(s) {
+		assert.NotEqual(t, Promote, c.Event, "it is not offered")
+		assert.Equal(t, c.Event == Tidy, c.Next)
+	}
+	s.Verdict = evidence.VerdictUnsure
+	_, err = Apply(s, Tidy)
+	require.ErrorContains(t, err, "Only a clear one")
+	s = promotable()
+	s.Irreversible, s.ProductionBacked = true, true
+	_, err = Apply(s, Tidy)
+	require.ErrorContains(t, err, "take the rest out")
+	for _, c := range Next(promotable()) {
+		assert.NotEqual(t, Tidy, c.Event, "a change that deletes nothing is no tidy")
+	}
+}
+
 func TestWhatWasChangedOutsideOnStagingIsSettledBeforeATry(t *testing.T) {
 	s := Situation{State: Drafted, Edits: 1, StagingHasMark: true, StagingDrift: "staging was changed outside."}
 	_, err := Apply(s, Try)

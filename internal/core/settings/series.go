@@ -31,21 +31,24 @@ const risky = 2
 
 // Piled tells whether edits change so much at once that, when something breaks, it is
 // hard to say what did: two or more settings of risk 2 or 3 that are better tried
-// apart.
+// apart, or a tidy beside anything else.
 func (c Catalogue) Piled(edits Values) bool {
-	n := 0
+	n, tidies := 0, 0
 	for key := range edits {
-		if d, known := c.Find(key); known && d.Risk >= risky && companions[d.Role] == "" {
+		d, known := c.Find(key)
+		if known && d.tidies() {
+			tidies++
+		} else if known && d.Risk >= risky && companions[d.Role] == "" {
 			n++
 		}
 	}
-	return n >= 2 && len(c.Split(edits)) > 1
+	return (n >= 2 || tidies > 0 && tidies < len(edits)) && len(c.Split(edits)) > 1
 }
 
 // Split parts edits into an ordered series: what can hardly break anything first and
 // together, then the others one by one, the least risky first. What requires or
 // collides with each other, and what is left alone by a setting, stays together, so
-// that every step can stand on those before it.
+// that every step can stand on those before it. A tidy is a step of its own, the last.
 func (c Catalogue) Split(edits Values) []Part {
 	group := map[string]string{}
 	var find func(string) string
@@ -67,8 +70,15 @@ func (c Catalogue) Split(edits Values) []Part {
 			group[find(a)] = find(b)
 		}
 	}
+	tidy := ""
 	for _, k := range keys {
 		d, _ := c.Find(k)
+		if d.tidies() {
+			if tidy != "" {
+				join(k, tidy)
+			}
+			tidy = k
+		}
 		for _, cond := range slices.Concat(d.Requires, d.Conflicts) {
 			join(k, cond.Key)
 		}
@@ -101,7 +111,7 @@ func (c Catalogue) Split(edits Values) []Part {
 	for _, root := range order {
 		p := parts[root]
 		p.Title = strings.Join(names[root], ", ")
-		if p.Risk >= risky {
+		if _, tidies := p.Edits[tidy]; p.Risk >= risky || tidies {
 			rest = append(rest, *p)
 			continue
 		}
@@ -111,7 +121,14 @@ func (c Catalogue) Split(edits Values) []Part {
 			safe.Edits[k] = v
 		}
 	}
-	slices.SortStableFunc(rest, func(a, b Part) int { return a.Risk - b.Risk })
+	slices.SortStableFunc(rest, func(a, b Part) int {
+		if _, last := b.Edits[tidy]; last {
+			return -1
+		} else if _, last := a.Edits[tidy]; last {
+			return 1
+		}
+		return a.Risk - b.Risk
+	})
 	if len(safe.Edits) == 0 {
 		return rest
 	}

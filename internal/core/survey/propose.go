@@ -55,19 +55,47 @@ func Personas(pages []Found) []site.Persona {
 			if !f.SignsIn() {
 				continue
 			}
-			member := site.Persona{Name: "member", Kind: "member", Prepare: []journey.Step{{Go: p.Path}}}
-			for _, x := range f.Fields {
-				member.Prepare = append(member.Prepare, journey.Step{Fill: &journey.Input{In: journey.Target{Label: x.Label}, Value: "…"}})
-			}
-			member.Prepare = append(member.Prepare, journey.Step{Click: &journey.Target{Role: "button", Name: f.Button}})
-			return []site.Persona{member}
+			return []site.Persona{{Name: "member", Kind: "member", Prepare: signIn(p.Path, f)}}
 		}
 	}
 	return []site.Persona{}
 }
 
+// signIn are the steps of signing in with a form; a person puts name and password in.
+func signIn(path string, f Form) []journey.Step {
+	return append(fill([]journey.Step{{Go: path}}, f, func(Field) string { return "…" }),
+		journey.Step{Click: &journey.Target{Role: "button", Name: f.Button}})
+}
+
+// fill appends a step for each field of a form.
+func fill(steps []journey.Step, f Form, with func(Field) string) []journey.Step {
+	for _, x := range f.Fields {
+		in := journey.Target{Label: x.Label}
+		if x.Label == "" {
+			in = journey.Target{CSS: fmt.Sprintf("[name=%q]", x.Name)}
+		}
+		steps = append(steps, journey.Step{Fill: &journey.Input{In: in, Value: with(x)}})
+	}
+	return steps
+}
+
+// upToPaying goes from a page that sells something into the cart and on to the
+// checkout, fills it in and stops before it is sent: what must be there is the button.
+func upToPaying(item Found, buy Form, checkout Found) journey.Journey {
+	j := journey.Journey{Name: "up to paying", Devices: []string{site.Desktop, site.Phone}, Where: []string{"staging"}, Steps: []journey.Step{
+		{Go: item.Path}, {Click: &journey.Target{Role: "button", Name: buy.Button}}, {Expect: &journey.Expect{URL: buy.Action}}, {Go: checkout.Path}, {Expect: &journey.Expect{URL: checkout.Path, Status: 200}}}}
+	for _, f := range checkout.Forms {
+		if f.Post && !f.SignsIn() && f.Button != "" && len(f.Fields) > 0 {
+			j.Steps = append(fill(j.Steps, f, sample), journey.Step{Expect: &journey.Expect{Visible: &journey.Target{Role: "button", Name: f.Button}}})
+			break
+		}
+	}
+	return j
+}
+
 // Journeys proposes what has to work, from what was found: the menu on a phone,
-// search, into the cart, a message. Those that order or write stay on staging.
+// search, into the cart, up to paying, signing in, a message. Those that order, sign
+// in or write stay on staging.
 func Journeys(pages []Found) []journey.Journey {
 	out := []journey.Journey{}
 	add := func(j journey.Journey) {
@@ -77,6 +105,7 @@ func Journeys(pages []Found) []journey.Journey {
 		}
 	}
 	both := []string{site.Desktop, site.Phone}
+	checkout := slices.IndexFunc(pages, func(p Found) bool { return p.Class == "checkout" && p.Status == 200 })
 	for _, p := range pages {
 		if p.Status != 200 {
 			continue
@@ -90,14 +119,18 @@ func Journeys(pages []Found) []journey.Journey {
 			case f.Buys():
 				add(journey.Journey{Name: "into the cart", Devices: both, Where: []string{"staging"}, Steps: []journey.Step{
 					{Go: p.Path}, {Click: &journey.Target{Role: "button", Name: f.Button}}, {Expect: &journey.Expect{URL: f.Action}}}})
-			case f.Searches() && !f.SignsIn() && len(f.Fields) > 0:
+				if checkout >= 0 {
+					add(upToPaying(p, f, pages[checkout]))
+				}
+			case f.SignsIn():
+				hidden := journey.Target{CSS: "input[type=password]"}
+				add(journey.Journey{Name: "signing in", Devices: both, Where: []string{"staging"}, Steps: append(signIn(p.Path, f),
+					journey.Step{Expect: &journey.Expect{Status: 200, Hidden: &hidden}})})
+			case f.Searches() && len(f.Fields) > 0:
 				add(journey.Journey{Name: "search answers", Devices: both, Steps: []journey.Step{
 					{Go: p.Path}, {Fill: &journey.Input{In: journey.Target{Label: f.Fields[0].Label}, Value: "a"}}, {Press: "Enter"}, {Expect: &journey.Expect{Status: 200}}}})
 			case f.Writes():
-				j := journey.Journey{Name: "a message is sent", Devices: both, Where: []string{"staging"}, Steps: []journey.Step{{Go: p.Path}}}
-				for _, x := range f.Fields {
-					j.Steps = append(j.Steps, journey.Step{Fill: &journey.Input{In: journey.Target{Label: x.Label}, Value: sample(x)}})
-				}
+				j := journey.Journey{Name: "a message is sent", Devices: both, Where: []string{"staging"}, Steps: fill([]journey.Step{{Go: p.Path}}, f, sample)}
 				j.Steps = append(j.Steps, journey.Step{Click: &journey.Target{Role: "button", Name: f.Button}}, journey.Step{Expect: &journey.Expect{Status: 200}})
 				add(j)
 			}

@@ -177,6 +177,7 @@ func TestJourneysAreProposedForWhatWasFound(t *testing.T) {
 		{Observation: observed(t, "/find", `<form><label>What for? <input name="q"></label></form>`)},
 		{Observation: observed(t, "/write", `<form method="post"><label>Your mail address <input name="email" type="email"></label><label>Message <textarea name="m"></textarea></label><button>Send</button></form>`)},
 		{Observation: observed(t, "/members", `<form method="post"><label>Name <input name="n"></label><label for="p">Password</label><input id="p" type="password"><button>Sign in</button></form>`)},
+		{Observation: observed(t, "/pay", `<form action="/pay" method="post"><label>Name <input name="n"></label><input name="street"><button>Pay at the door</button></form>`), Suggestion: Suggestion{Class: "checkout"}},
 	}
 	names := map[string][]string{}
 	steps := map[string]string{}
@@ -186,8 +187,12 @@ func TestJourneysAreProposedForWhatWasFound(t *testing.T) {
 			steps[j.Name] += s.String() + "; "
 		}
 	}
-	assert.Equal(t, map[string][]string{"the phone menu opens": nil, "into the cart": {"staging"}, "search answers": nil, "a message is sent": {"staging"}}, names, "what orders or writes stays on staging")
+	assert.Equal(t, map[string][]string{"the phone menu opens": nil, "into the cart": {"staging"}, "up to paying": {"staging"}, "signing in": {"staging"}, "search answers": nil, "a message is sent": {"staging"}}, names, "what orders or writes stays on staging")
 	assert.Contains(t, steps["a message is sent"], "tide@example.org")
+	assert.Contains(t, steps["up to paying"], "go to /pay; ")
+	assert.Contains(t, steps["up to paying"], `fill [name="street"] with “Tide street”`, "a field without a label is named by its name")
+	assert.True(t, strings.HasSuffix(steps["up to paying"], "expect button “Pay at the door” to be visible; "), "it stops before paying: %s", steps["up to paying"])
+	assert.Contains(t, steps["signing in"], "click button “Sign in”; expect input[type=password] to be hidden")
 	who := Personas(pages)
 	require.Len(t, who, 1)
 	require.Len(t, who[0].Prepare, 4)

@@ -18,10 +18,12 @@ import (
 	"net/url"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-chi/chi/v5"
 
+	"tidemarker/internal/outbox"
 	"tidemarker/internal/standin/origin"
 )
 
@@ -32,12 +34,14 @@ var files embed.FS
 type Shop struct {
 	base     string // address under which the site is reached, for the sitemap
 	now      func() time.Time
+	desk     origin.Desk
 	pages    map[string]*template.Template
 	sessions *origin.Sessions[[]cartLine]
 	members  *origin.Members
 	tokens   *origin.Tokens
 	records  origin.Records
 	router   chi.Router
+	orders   atomic.Int64 // how many were placed
 
 	mu        sync.Mutex
 	quotes    map[string]int      // how often a page was made, for each kind of device
@@ -52,8 +56,8 @@ const MemberCookie = "fern_member"
 const TokenLifetime = time.Hour
 
 // New returns an instance that is reached under base, such as http://127.0.0.1:9101.
-func New(base string, now func() time.Time) (*Shop, error) {
-	s := &Shop{base: base, now: now, sessions: origin.NewSessions[[]cartLine]("fern_session"), members: origin.NewMembers(MemberCookie, members),
+func New(base string, now func() time.Time, desk origin.Desk) (*Shop, error) {
+	s := &Shop{base: base, now: now, desk: desk, sessions: origin.NewSessions[[]cartLine]("fern_session"), members: origin.NewMembers(MemberCookie, members),
 		tokens: origin.NewTokens(now, TokenLifetime), published: map[string][]string{}, quotes: map[string]int{}}
 	for _, a := range articles {
 		for n := range 12 {
@@ -81,6 +85,7 @@ func New(base string, now func() time.Time) (*Shop, error) {
 	r.Post("/cart", s.addToCart)
 	r.Get("/checkout", s.checkout)
 	r.Post("/checkout", s.order)
+	r.Get("/checkout/paid", s.paid)
 	r.Get("/library/{slug}", s.article)
 	r.Get("/library/members/{slug}", s.memberArticle)
 	r.Get("/account", s.account)
@@ -260,8 +265,35 @@ func (s *Shop) order(w http.ResponseWriter, r *http.Request) {
 		s.answer(w, r, http.StatusForbidden, "message", "Checkout", map[string]any{"Heading": "This form has expired", "Text": "Please open the checkout again."})
 		return
 	}
+	pence := 0
+	for _, l := range s.basket(r) {
+		pence += l.Kit.Pence * l.Count
+	}
+	reference := fmt.Sprintf("FH-%d", 30000+s.orders.Add(1))
+	if to := s.desk.AskToPay(reference, fmt.Sprintf("£%d.%02d", pence/100, pence%100), s.base+"/checkout/paid"); to != "" {
+		http.Redirect(w, r, to, http.StatusSeeOther)
+		return
+	}
+	s.thank(w, r, reference)
+}
+
+// paid is where somebody comes back to from paying.
+func (s *Shop) paid(w http.ResponseWriter, r *http.Request) {
+	if s.desk.Outcome(r) != outbox.Paid {
+		s.answer(w, r, http.StatusPaymentRequired, "message", "Checkout", map[string]any{"Heading": "It was not paid", "Text": "Your basket is as it was. Try again when you like."})
+		return
+	}
+	s.thank(w, r, r.URL.Query().Get("reference"))
+}
+
+// thank ends an order: the basket is emptied, the shop's owner is written to.
+func (s *Shop) thank(w http.ResponseWriter, r *http.Request, reference string) {
 	if _, there := s.sessions.Of(r); there {
 		s.sessions.Change(w, r, func([]cartLine) []cartLine { return nil })
+	}
+	if err := s.desk.Write("fernhollow", "An order", "To be packed: "+reference); err != nil {
+		s.answer(w, r, http.StatusBadGateway, "message", "Checkout", map[string]any{"Heading": "Your order was taken, but nobody could be told", "Text": "Please call us."})
+		return
 	}
 	s.render(w, r, "message", "Checkout", map[string]any{"Heading": "Thank you for your order", "Text": "We start packing when the payment arrives."})
 }
@@ -273,6 +305,10 @@ func (s *Shop) contact(w http.ResponseWriter, r *http.Request) {
 func (s *Shop) message(w http.ResponseWriter, r *http.Request) {
 	if !strings.Contains(r.FormValue("email"), "@") || strings.TrimSpace(r.FormValue("message")) == "" {
 		s.answer(w, r, http.StatusUnprocessableEntity, "message", "Write to us", map[string]any{"Heading": "Something is missing", "Text": "We need an address to answer to, and a message."})
+		return
+	}
+	if err := s.desk.Write("fernhollow", "A message from the site", "From: "+r.FormValue("email"), r.FormValue("message")); err != nil {
+		s.answer(w, r, http.StatusBadGateway, "message", "Write to us", map[string]any{"Heading": "Your message could not be sent", "Text": "Please try again later."})
 		return
 	}
 	s.render(w, r, "message", "Write to us", map[string]any{"Heading": "Your message is on its way", "Text": "Somebody reads it within two days."})

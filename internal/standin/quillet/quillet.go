@@ -31,6 +31,7 @@ const MemberCookie = "quill_member"
 // Observatory is one instance of the site.
 type Observatory struct {
 	base    string
+	desk    origin.Desk
 	pages   map[string]*template.Template
 	tickets *origin.Sessions[[]ticket]
 	members *origin.Members
@@ -63,8 +64,8 @@ var log = []struct{ Slug, Title, Text string }{
 }
 
 // New returns an instance that is reached under base, such as http://127.0.0.1:9111.
-func New(base string, now func() time.Time) (*Observatory, error) {
-	o := &Observatory{base: base, tickets: origin.NewSessions[[]ticket]("quill_session"), tokens: origin.NewTokens(now, 2*time.Hour),
+func New(base string, now func() time.Time, desk origin.Desk) (*Observatory, error) {
+	o := &Observatory{base: base, desk: desk, tickets: origin.NewSessions[[]ticket]("quill_session"), tokens: origin.NewTokens(now, 2*time.Hour),
 		members: origin.NewMembers(MemberCookie, []origin.Member{
 			{Name: "hale", Password: "dark adapted", Full: "Hale Quillet", Mail: "hale@example.org", Role: "member"},
 		})}
@@ -186,6 +187,10 @@ func (o *Observatory) order(w http.ResponseWriter, r *http.Request) {
 	if _, there := o.tickets.Of(r); there {
 		o.tickets.Change(w, r, func([]ticket) []ticket { return nil })
 	}
+	if err := o.desk.Write("quillet", "Tickets were taken", "By: "+r.FormValue("name"), "Mail: "+r.FormValue("email")); err != nil {
+		o.say(w, r, http.StatusBadGateway, "Nobody could be told", "Your tickets are kept. Please call us.")
+		return
+	}
 	o.say(w, r, http.StatusOK, "See you in the dark", "Your tickets are on their way.")
 }
 
@@ -220,6 +225,10 @@ func (o *Observatory) logEntry(w http.ResponseWriter, r *http.Request) {
 func (o *Observatory) message(w http.ResponseWriter, r *http.Request) {
 	if !strings.Contains(r.FormValue("email"), "@") {
 		o.say(w, r, http.StatusUnprocessableEntity, "Something is missing", "We need an address to answer to.")
+		return
+	}
+	if err := o.desk.Write("quillet", "A message for the warden", "From: "+r.FormValue("email"), r.FormValue("message")); err != nil {
+		o.say(w, r, http.StatusBadGateway, "Not sent", "The warden could not be reached. Please try again later.")
 		return
 	}
 	o.say(w, r, http.StatusOK, "Thank you", "The warden reads mail when it is cloudy.")

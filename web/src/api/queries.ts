@@ -45,13 +45,6 @@ export function useHistory(id: Id) {
   });
 }
 
-export function useExclusions(id: Id) {
-  return useQuery({
-    queryKey: ["exclusions", id],
-    queryFn: () => body(api.GET("/api/v1/sites/{id}/exclusions", { params: { path: { id: toValue(id) } } })),
-  });
-}
-
 export function useChange(id: Id) {
   return useQuery({
     queryKey: ["change", id],
@@ -81,6 +74,29 @@ export function useSettings(id: Id) {
   return useQuery({
     queryKey: ["settings", id],
     queryFn: () => body(api.GET("/api/v1/sites/{id}/settings", { params: { path: { id: toValue(id) } } })),
+  });
+}
+
+export function useProbes(round: Id) {
+  return useQuery({
+    queryKey: ["probes", round],
+    queryFn: () => body(api.GET("/api/v1/rounds/{id}/probes", { params: { path: { id: toValue(round) } } })),
+  });
+}
+
+export function useParity(id: Id) {
+  return useQuery({
+    queryKey: ["parity", id],
+    queryFn: () => body(api.GET("/api/v1/sites/{id}/parity", { params: { path: { id: toValue(id) } } })),
+    enabled: () => toValue(id) > 0,
+  });
+}
+
+export function useCompare() {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (id: number) => body(api.POST("/api/v1/sites/{id}/parity", { params: { path: { id } } })),
+    onSuccess: (p, id) => client.setQueryData(["parity", id], p),
   });
 }
 
@@ -144,7 +160,7 @@ export function useBundleActs() {
   };
 }
 
-export type ChangeAct = "try" | "promote" | "rollback" | "rebase" | "split" | "drop" | "accept";
+export type ChangeAct = "try" | "promote" | "tidy" | "rollback" | "rebase" | "split" | "drop" | "accept";
 
 /** Everything a person can do, each reading again what it changed. */
 export function useActs() {

@@ -215,6 +215,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes/{id}/tidy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Carries out on production, by itself, what deletes data and was checked
+         * @description 409 with the reason when it is not allowed now.
+         */
+        post: operations["tidy-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes/{id}/try": {
         parameters: {
             query?: never;
@@ -309,6 +329,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/environments/{id}/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong with an environment's rules, and the smallest change that mends it */
+        get: operations["get-coverage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/environments/{id}/exports": {
         parameters: {
             query?: never;
@@ -337,6 +374,80 @@ export interface paths {
         put?: never;
         /** Takes a mark: looks twice and records that it works */
         post: operations["take-mark"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/environments/{id}/matrix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is never served a held page, what the settings say, and what was seen */
+        get: operations["get-matrix"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/environments/{id}/patterns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a pattern matches among what is known, and what it narrowly misses */
+        post: operations["try-pattern"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/environments/{id}/proofs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Asks for the pages as everybody, to prove that nobody is served what is not theirs
+         * @description The settings stay as they are. Held pages are dropped.
+         */
+        post: operations["prove-environment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/environments/{id}/purges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Drops what is held of one page, a class of pages or all, or marks it stale; and warms it again
+         * @description 409 while a round is under way there.
+         */
+        post: operations["purge-environment"];
         delete?: never;
         options?: never;
         head?: never;
@@ -628,6 +739,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rounds/{id}/probes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a round asked for without looking, and how it was answered */
+        get: operations["list-probes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rounds/{id}/report": {
         parameters: {
             query?: never;
@@ -756,6 +884,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reads the sitemap of production, so that more addresses are known */
+        post: operations["find-addresses"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/carried": {
         parameters: {
             query?: never;
@@ -814,8 +959,121 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is left alone, and why */
+        /** What is left alone, and why; and what nobody explained */
         get: operations["list-exclusions"];
+        /** Edits entries of the ledger, all or none */
+        put: operations["edit-exclusions"];
+        /**
+         * Records why something is left alone
+         * @description 409 when the ledger has it already.
+         */
+        post: operations["record-exclusion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/exclusions/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The whole ledger as CSV (RFC 4180) or JSON */
+        get: operations["export-exclusions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/exclusions/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reads entries from CSV or JSON, all or none
+         * @description 422 with what is wrong, line by line. What the ledger has already is passed over.
+         */
+        post: operations["import-exclusions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/exclusions/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins a change that adds and takes out patterns */
+        post: operations["mend-exclusions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/exclusions/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Retires entries whose patterns are in force nowhere
+         * @description 409 when one is still in force: begin a trial without it first.
+         */
+        post: operations["retire-exclusions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/exclusions/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins a change without these patterns, to see whether they are still needed */
+        post: operations["try-without-exclusions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/exclusions/{exclusion}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to an entry */
+        get: operations["get-exclusion-history"];
         put?: never;
         post?: never;
         delete?: never;
@@ -834,6 +1092,44 @@ export interface paths {
         /** What happened, the latest first */
         get: operations["get-history"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/parity": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** In what staging and production differ, as last compared */
+        get: operations["get-parity"];
+        put?: never;
+        /**
+         * Compares staging with production now: host, catalogue, values, pages, scripts and styles
+         * @description 409 when the site has only one environment.
+         */
+        post: operations["compare-environments"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/policies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Decides who may be served held pages of a class; an empty policy brings the default back */
+        put: operations["decide-policy"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1048,12 +1344,20 @@ export interface components {
             /** @description SHA-256 of the body kept. */
             body?: string;
             cacheStatus?: string;
+            /** @description What it says about caching, names in lower case; of Set-Cookie the names only. */
+            fields?: {
+                [key: string]: string[];
+            };
             lines?: string[];
-            /** @description Which of the persona's marks stand in it. */
+            /** @description Which of the marks asked for stand in it. */
             marks?: string[];
             served: string;
+            /** @description SHA-256 of its elements and their classes, without texts. */
+            shape?: string;
             /** Format: int64 */
             status: number;
+            /** @description SHA-256 of the values that its forms hide, by name. */
+            tokens?: string[];
         };
         ApplicationView: {
             /** Format: date-time */
@@ -1147,6 +1451,35 @@ export interface components {
         Catalogue: {
             settings: components["schemas"]["Definition"][];
         };
+        Cell: {
+            class: string;
+            /**
+             * Format: int64
+             * @description Pages known of the class; the first are listed.
+             */
+            count: number;
+            /** @description Who decided otherwise than the default, and why. */
+            decided?: components["schemas"]["Decided"];
+            /** @enum {string} */
+            device: "desktop" | "phone";
+            pages: components["schemas"]["CellPage"][];
+            persona: string;
+            /** @enum {string} */
+            policy: "never" | "all" | "own";
+            /** @enum {string} */
+            says: "never" | "all" | "own" | "mixed";
+            /** @enum {string} */
+            seen: "held" | "made" | "mixed" | "unknown";
+            text: string;
+            /** @enum {string} */
+            trouble: "" | "leaks" | "open" | "wasted";
+        };
+        CellPage: {
+            path: string;
+            says: components["schemas"]["Saying"];
+            /** @enum {string} */
+            seen: "held" | "made" | "unknown";
+        };
         "Change-passwordRequest": {
             new: string;
             old: string;
@@ -1206,6 +1539,8 @@ export interface components {
             production: string;
             /** @description Production's fingerprint now. */
             productionAt: string;
+            /** Format: int64 */
+            productionId: number;
             productionUrl: string;
             reason: string;
             refusals: components["schemas"]["Refusal"][];
@@ -1287,6 +1622,39 @@ export interface components {
             is: number;
             of: components["schemas"]["Target"];
         };
+        CoverageView: {
+            /**
+             * Format: int64
+             * @description Addresses that are known.
+             */
+            pages: number;
+            remarks: components["schemas"]["Remark"][];
+            /**
+             * Format: int64
+             * @description Scripts, styles and pictures that are known.
+             */
+            resources: number;
+            /**
+             * Format: int64
+             * @description The round whose looks count; 0 when there is none.
+             */
+            round: number;
+        };
+        "Decide-policyRequest": {
+            class: string;
+            persona: string;
+            /** @enum {string} */
+            policy: "" | "never" | "all" | "own";
+            reason: string;
+        };
+        Decided: {
+            class: string;
+            persona: string;
+            /** @enum {string} */
+            policy: "never" | "all" | "own";
+            reason: string;
+            who: string;
+        };
         Definition: {
             choices?: components["schemas"]["Option"][];
             conflicts?: components["schemas"]["Condition"][];
@@ -1361,6 +1729,16 @@ export interface components {
             title: string;
             /** Format: int64 */
             version: number;
+        };
+        "Edit-exclusionsRequest": {
+            classes?: string[];
+            /** @description Left as they are when absent. */
+            environments?: string[];
+            ids: number[];
+            /** @description A day as 2026-03-01; empty for none. */
+            lookAgain?: string;
+            personas?: string[];
+            reason?: string;
         };
         "Edit-personRequest": {
             keptOut: boolean;
@@ -1445,19 +1823,58 @@ export interface components {
              */
             type: string;
         };
+        ExclusionEventView: {
+            /** Format: date-time */
+            at: string;
+            text: string;
+            who: string;
+        };
         ExclusionView: {
             /** Format: date-time */
             at: string;
-            /** Format: int64 */
-            change: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description The change that brought it; null when it was recorded of what was there.
+             */
+            change: number | null;
+            /** @description Of pages that it protects. */
+            classes: string[];
+            /** @description That day has come. */
+            due: boolean;
+            /** @description None means all. */
+            environments: string[];
+            /**
+             * Format: int64
+             * @description The finding that led to it.
+             */
             finding: number | null;
             /** Format: int64 */
             id: number;
+            /** @description Environments whose settings have it now. */
+            inForce: string[];
             key: string;
+            /** @description A day, or empty. */
+            lookAgain: string;
             pattern: string;
+            /** @description Whom it protects. */
+            personas: string[];
             reason: string;
+            /** @description By whom, when and why. */
+            retired?: string;
             role: string;
+            /**
+             * Format: int64
+             * @description The round of that finding.
+             */
+            round: number | null;
+            /** @enum {string} */
+            state: "proposed" | "active" | "retired";
+            /** @description Of the setting. */
+            title: string;
+            /** @description The change that tries whether it is still needed. */
+            trial: components["schemas"]["ChangeRef"];
+            /** @description What came of that. */
+            trialSays?: string;
             who: string;
         };
         Expect: {
@@ -1573,6 +1990,10 @@ export interface components {
             watch: boolean;
             why: string;
         };
+        FoundAddresses: {
+            /** Format: int64 */
+            found: number;
+        };
         HandItemView: {
             /** Format: date-time */
             at: string | null;
@@ -1616,9 +2037,23 @@ export interface components {
             text: string;
             who: string;
         };
+        "Import-exclusionsRequest": {
+            /** @enum {string} */
+            format: "csv" | "json";
+            text: string;
+        };
         "Import-siteRequest": {
             /** @description The site file, YAML or JSON. */
             file: string;
+        };
+        ImportedView: {
+            /** Format: int64 */
+            added: number;
+            /**
+             * Format: int64
+             * @description Entries that the ledger had already.
+             */
+            passed: number;
         };
         Input: {
             in: components["schemas"]["Target"];
@@ -1664,6 +2099,8 @@ export interface components {
         JourneyLook: {
             /** Format: int64 */
             attempts: number;
+            /** @description Names of the cookies that a persona was given while it was made ready. */
+            cookies?: string[];
             /** @enum {string} */
             device: "desktop" | "phone";
             errors?: components["schemas"]["ScriptError"][];
@@ -1686,6 +2123,23 @@ export interface components {
             key: string;
             pattern: string;
             reason: string;
+        };
+        LedgerView: {
+            /**
+             * Format: int64
+             * @description Entries of the whole ledger whose day has come.
+             */
+            due: number;
+            entries: components["schemas"]["ExclusionView"][];
+            /** @description Settings that leave something alone. */
+            settings: components["schemas"]["PatternHolder"][];
+            site: string;
+            /**
+             * Format: int64
+             * @description Entries that the filter lets through.
+             */
+            total: number;
+            unexplained: components["schemas"]["Unexplained"][];
         };
         "Look-at-invitationRequest": {
             secret: string;
@@ -1750,6 +2204,31 @@ export interface components {
             verdict: "clear" | "broken" | "unsure" | "not checked";
             who: string;
         };
+        MatrixView: {
+            cells: components["schemas"]["Cell"][];
+            environment: string;
+            /**
+             * Format: int64
+             * @description The round whose looks count; 0 when there is none.
+             */
+            round: number;
+        };
+        Mend: {
+            add?: string[];
+            key?: string;
+            remove?: string[];
+            role: string;
+        };
+        "Mend-exclusionsRequest": {
+            mends: components["schemas"]["Mend"][];
+            reason: string;
+            title: string;
+        };
+        Miss: {
+            text: string;
+            /** @enum {string} */
+            why: "trailing slash" | "letter case" | "index" | "language prefix" | "query string" | "encoded letters" | "sub-page" | "part of the name";
+        };
         Option: {
             /** @description Host abilities that this choice alone needs. */
             needs?: string[];
@@ -1786,12 +2265,29 @@ export interface components {
             status: number;
             timing: components["schemas"]["Timing"];
         };
+        ParityView: {
+            /**
+             * Format: date-time
+             * @description Absent when nothing was compared yet.
+             */
+            at?: string;
+            /** @description What could not be compared. */
+            notes: string[];
+            summary: string;
+            unlike: components["schemas"]["Unlike"][];
+            who: string;
+        };
         Part: {
             edits: {
                 [key: string]: unknown;
             };
             /** Format: int64 */
             risk: number;
+            title: string;
+        };
+        PatternHolder: {
+            key: string;
+            role: string;
             title: string;
         };
         Pause: {
@@ -1833,23 +2329,25 @@ export interface components {
             environments: components["schemas"]["TakingPlace"][];
         };
         Probe: {
+            /** @description Who asked first: a persona, or a device. */
+            before?: string;
             class: string;
             /** @enum {string} */
             device: "desktop" | "phone";
-            /** @description The persona's answer, or the page's with its own value. */
+            /** @description What came first: the persona's answer, or the page's with its own value. */
             first: components["schemas"]["Answer"];
-            /** @description A stranger's answer when nothing was held. */
+            /** @description The second answer again, when nothing was held. */
             fresh: components["schemas"]["Answer"];
             /** @description Name, when a journey was taken. */
             journey?: string;
             /** @enum {string} */
-            kind: "stranger-after" | "other-value";
+            kind: "stranger-after" | "stranger-twice" | "persona-after" | "device-after" | "other-value";
             missing?: string;
             /** @description Path and query. */
             page: string;
             parameter?: string;
             persona: string;
-            /** @description The stranger's answer after it, or the page's with another value. */
+            /** @description The answer right after it. */
             second: components["schemas"]["Answer"];
         };
         Progress: {
@@ -1882,6 +2380,27 @@ export interface components {
             /** @description The mark's run of the journey. */
             stepsWere: components["schemas"]["JourneyLook"];
         };
+        "Purge-environmentRequest": {
+            class?: string;
+            /** @description Path with its query; a page, a class or neither for all. */
+            page?: string;
+            /** @description Mark stale in place of dropping. */
+            stale?: boolean;
+            /** @description Fetch the pages again at once. */
+            warm?: boolean;
+        };
+        PurgeDone: {
+            /**
+             * Format: int64
+             * @description Held copies that went.
+             */
+            purged: number;
+            /**
+             * Format: int64
+             * @description Pages that are being fetched again.
+             */
+            toWarm: number;
+        };
         Reading: {
             differences: components["schemas"]["Difference"][];
             /** @description The settings are not those last read back. */
@@ -1890,6 +2409,18 @@ export interface components {
         };
         "Record-backupRequest": {
             place: string;
+        };
+        "Record-exclusionRequest": {
+            classes?: string[];
+            /** @description Left as they are when absent. */
+            environments?: string[];
+            /** @description A setting that takes patterns. */
+            key: string;
+            /** @description A day as 2026-03-01; empty for none. */
+            lookAgain?: string;
+            pattern: string;
+            personas?: string[];
+            reason?: string;
         };
         Refusal: {
             key: string;
@@ -1909,6 +2440,25 @@ export interface components {
             x: number;
             /** Format: int64 */
             y: number;
+        };
+        Remark: {
+            /** @description Patterns that make it so. */
+            by?: string[];
+            /** Format: int64 */
+            count?: number;
+            /** @enum {string} */
+            kind: "uncovered" | "personal" | "dependent" | "wide" | "both" | "impossible" | "useless" | "idle";
+            /** @description The smallest change that mends it. */
+            mend?: components["schemas"]["Mend"];
+            /** @description The first addresses concerned. */
+            pages?: string[];
+            rule?: components["schemas"]["Rule"];
+            /**
+             * Format: double
+             * @description Of the pages that should be held.
+             */
+            share?: number;
+            text: string;
         };
         Report: {
             change: components["schemas"]["Difference"][];
@@ -1980,7 +2530,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check";
+            kind: "mark" | "try" | "promote" | "roll back" | "check" | "prove";
             /** Format: date-time */
             startedAt: string | null;
             /** @enum {string} */
@@ -2011,7 +2561,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check";
+            kind: "mark" | "try" | "promote" | "roll back" | "check" | "prove";
             /** @description Compared with. */
             mark: components["schemas"]["MarkView"];
             phase: string;
@@ -2032,11 +2582,25 @@ export interface components {
             /** @description clear, broken, unsure, not checked; empty while it runs. */
             verdict: string;
         };
+        Rule: {
+            /** @description Classes of pages that the ledger says it is for. */
+            for?: string[];
+            key: string;
+            pattern: string;
+            role: string;
+        };
         "Run-takingRequest": {
             /** @enum {string} */
             device: "desktop" | "phone";
             journey?: string;
             persona?: string;
+        };
+        Saying: {
+            /** @enum {string} */
+            policy: "never" | "all" | "own";
+            /** @description The rule that decides; of several the one with most octets (RFC 9309 §2.2.2). */
+            rule?: components["schemas"]["Rule"];
+            why: string;
         };
         ScriptError: {
             /** Format: int64 */
@@ -2256,12 +2820,54 @@ export interface components {
             /** Format: date-time */
             usedAt: string | null;
         };
+        TriedView: {
+            /**
+             * @description How it matches, by its role.
+             * @enum {string}
+             */
+            kind: "path" | "name" | "part" | "agent" | "exact" | "select";
+            /**
+             * Format: int64
+             * @description Texts that it was held against.
+             */
+            known: number;
+            matches: string[];
+            misses: components["schemas"]["Miss"][];
+            /** @description It can match something at all. */
+            possible: boolean;
+            /** @description Patterns in force that match everything it does. */
+            within: string[];
+        };
         "Try-on-environmentRequest": {
             edits: {
                 [key: string]: unknown;
             };
             /** @description Leave the settings in force. */
             keep?: boolean;
+        };
+        "Try-patternRequest": {
+            pattern: string;
+            role: string;
+        };
+        "Try-without-exclusionsRequest": {
+            ids: number[];
+        };
+        Unexplained: {
+            inForce: string[];
+            key: string;
+            pattern: string;
+            role: string;
+            title: string;
+        };
+        Unlike: {
+            /** @description How it is on the first environment. */
+            first: string;
+            last: string;
+            of: string;
+            /** @description A check on the first proves little of the last where this matters. */
+            weighs: boolean;
+            /** @enum {string} */
+            what: "host" | "catalogue" | "settings" | "pages" | "files";
         };
         Unmet: {
             role: string;
@@ -2270,6 +2876,10 @@ export interface components {
         "Upload-exportRequest": {
             /** @description Any JSON, or lines of key and value. */
             file: string;
+        };
+        Why: {
+            ids: number[];
+            why: string;
         };
         Wish: {
             role: string;
@@ -2730,6 +3340,37 @@ export interface operations {
             };
         };
     };
+    "tidy-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "try-change": {
         parameters: {
             query?: never;
@@ -2891,6 +3532,37 @@ export interface operations {
             };
         };
     };
+    "get-coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoverageView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "upload-export": {
         parameters: {
             query?: never;
@@ -2944,6 +3616,138 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RoundSummary"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-matrix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatrixView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-pattern": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Try-patternRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "prove-environment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoundSummary"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "purge-environment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Purge-environmentRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PurgeDone"];
                 };
             };
             /** @description Error */
@@ -3506,6 +4310,37 @@ export interface operations {
             };
         };
     };
+    "list-probes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Probe"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-report": {
         parameters: {
             query?: never;
@@ -3823,6 +4658,37 @@ export interface operations {
             };
         };
     };
+    "find-addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundAddresses"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "begin-from-carried": {
         parameters: {
             query?: never;
@@ -3930,7 +4796,15 @@ export interface operations {
     };
     "list-exclusions": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description A part of pattern, reason, setting or who. */
+                q?: string;
+                /** @description All when absent. */
+                state?: "proposed" | "active" | "retired" | "due";
+                role?: string;
+                limit?: number;
+                offset?: number;
+            };
             header?: never;
             path: {
                 id: number;
@@ -3945,7 +4819,284 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ExclusionView"][];
+                    "application/json": components["schemas"]["LedgerView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-exclusions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Edit-exclusionsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LedgerView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "record-exclusion": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Record-exclusionRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LedgerView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-exclusions": {
+        parameters: {
+            query?: {
+                format?: "csv" | "json";
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-exclusions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Import-exclusionsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportedView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "mend-exclusions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Mend-exclusionsRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-exclusions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Why"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LedgerView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-without-exclusions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Try-without-exclusionsRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-exclusion-history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                exclusion: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExclusionEventView"][];
                 };
             };
             /** @description Error */
@@ -3982,6 +5133,101 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["HistoryLine"][];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-parity": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ParityView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "compare-environments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ParityView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decide-policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decide-policyRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

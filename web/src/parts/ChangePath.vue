@@ -30,6 +30,7 @@ function last(kind: string) {
 const labels: Record<string, { act: ChangeAct; label: string }> = {
   try: { act: "try", label: `Try it on staging` },
   promote: { act: "promote", label: "Promote it" },
+  tidy: { act: "tidy", label: "Delete it on production, too" },
   accept: { act: "accept", label: "Take it as it is" },
   "roll back": { act: "rollback", label: "Roll back" },
   rebase: { act: "rebase", label: "Begin again from production" },
@@ -60,6 +61,17 @@ const consequence = computed(() => {
           look,
           "When that is clear, a mark is taken. Until then you can roll back in one step.",
         ],
+      };
+    case "tidy":
+      return {
+        title: `Delete it on ${c.production}`,
+        verb: "Delete it",
+        does: [
+          `${c.production} gets exactly the settings that were checked, ${c.fingerprint.slice(0, 8)}: ${differs}.`,
+          ...c.consequences.filter((q) => q.kind === "irreversible").map((q) => q.text),
+          look,
+        ],
+        loses: "the records that are deleted. No rollback brings them back; only the backup does.",
       };
     case "rollback":
       return {

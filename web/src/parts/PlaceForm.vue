@@ -3,7 +3,7 @@
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
 import Select from "primevue/select";
-import { ref, watch } from "vue";
+import { computed, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 import { useTakingActs, type Place, type Taking } from "../api/takings";
 import Trouble from "./Trouble.vue";
@@ -23,6 +23,9 @@ const kinds = [
   { value: "http", title: "through its connector" },
   { value: "by-hand", title: "by hand" },
 ];
+/** The places as they are sent: without the empty hosts of somebody who is typing. */
+const said = computed(() => places.value.map((p) => ({ ...p, hosts: (p.hosts ?? []).filter(Boolean) })));
+const hostsOf = (said?: string) => (said ?? "").split(",").map((h) => h.trim());
 watch(
   () => props.taking?.environments,
   (list) => {
@@ -40,10 +43,10 @@ watch(
 );
 async function place() {
   if (props.taking) {
-    await acts.place.mutateAsync({ id: props.taking.id, environments: places.value });
+    await acts.place.mutateAsync({ id: props.taking.id, environments: said.value });
     return;
   }
-  const t = await acts.begin.mutateAsync({ name: name.value, environments: places.value });
+  const t = await acts.begin.mutateAsync({ name: name.value, environments: said.value });
   await router.replace(`/take-on/${t.id}`);
 }
 </script>
@@ -59,6 +62,14 @@ async function place() {
         <legend>{{ p.name }}</legend>
         <label :for="`url-${i}`">Address</label>
         <InputText :id="`url-${i}`" v-model="p.url" required :placeholder="example" size="small" />
+        <label :for="`hosts-${i}`">Further hosts that belong to it, when there are any</label>
+        <InputText
+          :id="`hosts-${i}`"
+          :model-value="(p.hosts ?? []).join(', ')"
+          size="small"
+          placeholder="assets.example.org, pay.example.org"
+          @update:model-value="p.hosts = hostsOf($event)"
+        />
         <label :for="`kind-${i}`">Its settings are changed</label>
         <Select
           v-model="p.kind"

@@ -4,22 +4,31 @@ import { computed } from "vue";
 import type { Schemas } from "../api/client";
 
 const props = defineProps<{ probe: Schemas["Probe"] }>();
-const columns = computed(() =>
-  props.probe.kind === "stranger-after"
-    ? [
-        { name: `1. ${props.probe.persona} asks`, a: props.probe.first },
-        { name: "2. a stranger asks after it", a: props.probe.second },
-        { name: "3. a stranger asks when nothing is held", a: props.probe.fresh },
-      ]
-    : [
-        { name: "1. the page as it is watched", a: props.probe.first },
-        { name: `2. with another “${props.probe.parameter}”`, a: props.probe.second },
-      ],
-);
+const askers = computed(() => {
+  const p = props.probe;
+  switch (p.kind) {
+    case "stranger-after":
+      return [`${p.persona} asks`, "a stranger asks after it", "a stranger asks when nothing is held"];
+    case "stranger-twice":
+      return ["a stranger asks", "another stranger asks", "a stranger asks when nothing is held"];
+    case "persona-after":
+      return [`${p.before} asks`, `${p.persona} asks after it`, `${p.persona} asks when nothing is held`];
+    case "device-after":
+      return [`a ${p.before} asks`, `a ${p.device} asks after it`, `a ${p.device} asks when nothing is held`];
+    default:
+      return ["the page as it is watched", `with another “${p.parameter}”`];
+  }
+});
+const columns = computed(() => {
+  const answers = [props.probe.first, props.probe.second, props.probe.fresh];
+  return askers.value.map((name, i) => ({ name: `${i + 1}. ${name}`, a: answers[i]! }));
+});
+const fields = (a: Schemas["Answer"]) =>
+  Object.entries(a.fields ?? {}).map(([name, lines]) => `${name}: ${(lines ?? []).join(", ")}`);
 /** A line of the second answer that belongs to the first one's page. */
 const foreign = (line: string) =>
   (props.probe.first.lines ?? []).includes(line) &&
-  (props.probe.kind === "stranger-after" ? !(props.probe.fresh.lines ?? []).includes(line) : true);
+  (props.probe.kind !== "other-value" ? !(props.probe.fresh.lines ?? []).includes(line) : true);
 </script>
 
 <template>
@@ -28,6 +37,9 @@ const foreign = (line: string) =>
       <h3>{{ c.name }}</h3>
       <p class="small">
         status {{ c.a.status }}, {{ c.a.served }}<br /><code>{{ c.a.cacheStatus || "no Cache-Status" }}</code>
+        <template v-for="f in fields(c.a)" :key="f"
+          ><br /><code class="faded">{{ f }}</code></template
+        >
       </p>
       <ul class="plain-list lines small">
         <li v-for="(l, n) in (c.a.lines ?? []).slice(0, 60)" :key="n" :class="{ foreign: i === 1 && foreign(l) }">

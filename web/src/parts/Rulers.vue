@@ -53,6 +53,7 @@ const word: Record<string, string> = {
   promote: "promoted",
   "roll back": "rolled back",
   check: "checked",
+  prove: "proved",
   outside: "outside",
   running: "under way",
 };

@@ -9,9 +9,11 @@ const props = defineProps<{ round: Round }>();
 const acts = useActs();
 const { may } = useSession();
 const phases = computed(() =>
-  props.round.kind === "mark" || props.round.kind === "check"
-    ? ["reading", "purging", "warming", "looking", "probing"]
-    : ["reading", "applying", "purging", "warming", "looking", "probing"],
+  props.round.kind === "prove"
+    ? ["reading", "signing in", "probing"]
+    : props.round.kind === "mark" || props.round.kind === "check"
+      ? ["reading", "purging", "warming", "looking", "probing"]
+      : ["reading", "applying", "purging", "warming", "looking", "probing"],
 );
 const at = computed(() => phases.value.indexOf(props.round.phase));
 const p = computed(() => props.round.progress);

@@ -2,7 +2,7 @@
 import InputText from "primevue/inputtext";
 import { computed, onMounted, onUnmounted, ref, useTemplateRef, watch } from "vue";
 import { Problem } from "../api/client";
-import { useActs, useChange } from "../api/queries";
+import { useActs, useChange, useParity } from "../api/queries";
 import AskState from "../parts/AskState.vue";
 import BundlePicker from "../parts/BundlePicker.vue";
 import ChangePath from "../parts/ChangePath.vue";
@@ -11,12 +11,15 @@ import { merge, type Merge } from "../parts/merge";
 import MergeQuestion from "../parts/MergeQuestion.vue";
 import SettingField from "../parts/SettingField.vue";
 import SiteHead from "../parts/SiteHead.vue";
+import BackupForm from "../parts/BackupForm.vue";
 import Trouble from "../parts/Trouble.vue";
 import Button from "primevue/button";
 
 const props = defineProps<{ id: number }>();
 const { data: change, isPending, error, refetch } = useChange(() => props.id);
 const acts = useActs();
+const { data: parity } = useParity(() => change.value?.site ?? 0);
+const unlike = computed(() => parity.value?.unlike.some((u) => u.weighs));
 
 /** Edits as they stand on this page; saved as they are made. */
 const edits = ref<Record<string, unknown>>({});
@@ -87,7 +90,6 @@ const refusalOf = (key: string) =>
     (d) => d.location === `body.edits.${key}`,
   )?.message;
 
-const place = ref("");
 const find = ref("");
 const only = ref(false);
 const groups = computed(() => {
@@ -189,17 +191,11 @@ onUnmounted(() => removeEventListener("keydown", press));
               @click="set(q.mend.key, q.mend.value)"
             />
           </div>
-          <form
-            v-if="change.consequences.some((q) => q.kind === 'irreversible') && editing?.allowed"
-            class="follows stack"
-            @submit.prevent="acts.backup.mutate({ env: change.stagingId, place }, { onSuccess: () => (place = '') })"
-          >
-            <label for="backup">Where is the backup of {{ change.staging }} that was made for this?</label>
-            <InputText id="backup" v-model="place" size="small" required maxlength="500" />
-            <Trouble :error="acts.backup.error.value" />
-            <p v-if="acts.backup.isSuccess.value" role="status" class="small">It is recorded; it counts for a day.</p>
-            <div><Button type="submit" size="small" outlined label="Record the backup" /></div>
-          </form>
+          <BackupForm v-if="change.consequences.some((q) => q.kind === 'irreversible')" :change="change" />
+          <p v-if="unlike" class="small">
+            {{ change.staging }} and {{ change.production }} differ in more than values; a check proves little of that.
+            <RouterLink :to="`/sites/${change.site}/settings`">See what differs</RouterLink>
+          </p>
           <div v-if="change.series.length && editing?.allowed" class="follows">
             <p>
               It changes {{ change.series.length }} things at once that are better tried apart: when something breaks,

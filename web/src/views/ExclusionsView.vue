@@ -1,49 +1,136 @@
 <script setup lang="ts">
-import { useExclusions, useSite } from "../api/queries";
+import Button from "primevue/button";
+import { computed, ref, watch } from "vue";
+import { useRouter } from "vue-router";
+import { useCoverage, useExclusionActs, useLedger, useMatrix, type Cell } from "../api/exclusions";
+import { useSite } from "../api/queries";
+import { useSession } from "../api/session";
 import AskState from "../parts/AskState.vue";
+import BringLedger from "../parts/BringLedger.vue";
+import CellPane from "../parts/CellPane.vue";
+import ExclusionMatrix from "../parts/ExclusionMatrix.vue";
+import LedgerTable from "../parts/LedgerTable.vue";
+import PatternTester from "../parts/PatternTester.vue";
+import PurgePane from "../parts/PurgePane.vue";
+import RemarkList from "../parts/RemarkList.vue";
 import SiteHead from "../parts/SiteHead.vue";
-import When from "../parts/When.vue";
+import Trouble from "../parts/Trouble.vue";
+import UnexplainedList from "../parts/UnexplainedList.vue";
 
 const props = defineProps<{ id: number }>();
+const { may } = useSession();
+const router = useRouter();
 const site = useSite(() => props.id);
-const { data, isPending, error, refetch } = useExclusions(() => props.id);
+const acts = useExclusionActs(() => props.id);
+
+/** The environment whose settings are shown: production, unless another is chosen. */
+const environments = computed(() => site.data.value?.environments ?? []);
+const picked = ref(0);
+const environment = computed(() => picked.value || environments.value.at(-1)?.id || 0);
+
+const { data: ledger } = useLedger(() => props.id, {});
+const { data: matrix, isPending, error, refetch } = useMatrix(environment);
+const { data: coverage } = useCoverage(environment);
+
+async function prove() {
+  const round = await acts.prove.mutateAsync(environment.value);
+  await router.push(`/rounds/${round.id}`);
+}
+const cell = ref<Cell>();
+// Elsewhere something else may be wrong; the worst there is shown first.
+watch(environment, () => (cell.value = undefined));
+const worst = ["leaks", "open", "wasted", ""];
+watch(
+  matrix,
+  (m) => {
+    if (!m) return;
+    const was = cell.value;
+    cell.value =
+      m.cells.find((c) => was && c.class === was.class && c.persona === was.persona && c.device === was.device) ??
+      [...m.cells].sort((a, b) => worst.indexOf(a.trouble) - worst.indexOf(b.trouble))[0];
+  },
+  { immediate: true },
+);
 </script>
 
 <template>
   <SiteHead :site="id" :name="site.data.value?.name ?? ''" here="Exclusions" />
-  <h1>What is left alone, and why</h1>
+  <div class="spread">
+    <h1>Who is never served a held page, and what is left alone</h1>
+    <div class="row" role="group" aria-label="Environment">
+      <Button
+        v-if="may('work')"
+        size="small"
+        text
+        label="Prove it by requests"
+        :loading="acts.prove.isPending.value"
+        @click="prove"
+      />
+      <Button
+        v-for="e in environments"
+        :key="e.id"
+        size="small"
+        :outlined="e.id !== environment"
+        :label="e.name"
+        :aria-pressed="e.id === environment"
+        @click="picked = e.id"
+      />
+    </div>
+  </div>
+  <Trouble :error="acts.prove.error.value" />
   <AskState :pending="isPending" :error="error" what="The exclusions" @again="refetch()">
-    <section v-if="!data?.length" class="sheet stack">
-      <h2>Nothing has been left alone from here yet</h2>
-      <p>When a check finds that a script cannot stand a setting, leave it alone from the finding; the reason stays.</p>
+    <div v-if="matrix" class="top">
+      <ExclusionMatrix v-model="cell" :cells="matrix.cells" />
+      <div v-if="cell" class="stack">
+        <CellPane :cell="cell" :site="id" :round="matrix.round" />
+        <PurgePane v-if="may('work')" :site="id" :environment="environment" :cell="cell" />
+      </div>
+    </div>
+    <section v-if="coverage" class="part stack">
+      <div class="spread">
+        <h2>What the rules come to</h2>
+        <span class="small faded">
+          {{ coverage.pages }} addresses and {{ coverage.resources }} scripts, styles and pictures are known.
+          <Button
+            v-if="may('work')"
+            size="small"
+            text
+            label="Read the sitemap"
+            :loading="acts.addresses.isPending.value"
+            @click="acts.addresses.mutate()"
+          />
+        </span>
+      </div>
+      <Trouble :error="acts.addresses.error.value" />
+      <RemarkList :remarks="coverage.remarks" :site="id" :pages="coverage.pages" :settings="ledger?.settings ?? []" />
     </section>
-    <table v-else class="tide">
-      <thead>
-        <tr>
-          <th>Pattern</th>
-          <th>Left alone by</th>
-          <th>Why</th>
-          <th>Who</th>
-          <th>When</th>
-          <th>Opens</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="e in data" :key="e.id">
-          <td>
-            <code>{{ e.pattern }}</code>
-          </td>
-          <td>
-            {{ e.role }}<br /><code class="faded">{{ e.key }}</code>
-          </td>
-          <td>{{ e.reason }}</td>
-          <td>{{ e.who }}</td>
-          <td><When :at="e.at" /></td>
-          <td>
-            <RouterLink :to="`/changes/${e.change}`">change {{ e.change }}</RouterLink>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <section v-if="ledger?.settings.length" class="part stack">
+      <h2>Try a pattern</h2>
+      <PatternTester :site="id" :environment="environment" :settings="ledger.settings" />
+    </section>
+    <section v-if="ledger" class="part stack">
+      <UnexplainedList :list="ledger.unexplained" :site="id" />
+      <h2>What is left alone, and why</h2>
+      <LedgerTable :site="id" />
+      <details v-if="may('work')">
+        <summary>Read entries from a file</summary>
+        <BringLedger :site="id" />
+      </details>
+    </section>
   </AskState>
 </template>
+
+<style scoped>
+.top {
+  display: grid;
+  grid-template-columns: minmax(0, 3fr) minmax(20rem, 2fr);
+  gap: var(--s4);
+  align-items: start;
+  margin-top: var(--s2);
+}
+.part {
+  margin-top: var(--s5);
+  border-top: 1px solid var(--rule-strong);
+  padding-top: var(--s3);
+}
+</style>

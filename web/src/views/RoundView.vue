@@ -7,6 +7,7 @@ import { byCause } from "../parts/findings";
 import FindingList from "../parts/FindingList.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
 import HandPane from "../parts/HandPane.vue";
+import ProbeTable from "../parts/ProbeTable.vue";
 import ProofPane from "../parts/ProofPane.vue";
 import RunningPane from "../parts/RunningPane.vue";
 import SiteHead from "../parts/SiteHead.vue";
@@ -58,6 +59,7 @@ const titles: Record<string, string> = {
   promote: "Promotion",
   "roll back": "Rollback",
   check: "Check",
+  prove: "Proof by requests",
 };
 </script>
 
@@ -88,11 +90,12 @@ const titles: Record<string, string> = {
       <p v-if="over && (round.progress.unheld ?? []).length" class="small faded">
         Not served held before they were looked at: {{ (round.progress.unheld ?? []).join(", ") }}.
       </p>
+      <ProbeTable v-if="over && round.kind === 'prove' && !inOrder.length" :round="round.id" />
       <div v-if="inOrder.length" class="two">
         <FindingList v-model="chosen" :findings="round.findings" />
         <ProofPane v-if="finding" :key="finding.id" :finding="finding" :round="round" />
       </div>
-      <section v-else-if="over" class="sheet stack">
+      <section v-else-if="over && round.kind !== 'prove'" class="sheet stack">
         <h2>Nothing to look at</h2>
         <p v-if="round.verdict === 'clear'">
           {{ round.progress.looks?.done ?? 0 }} looks were made<template v-if="round.kind === 'mark'">, twice</template

@@ -9,6 +9,7 @@ import { useBundleActs, useSettings } from "../api/queries";
 import { useSession } from "../api/session";
 import AskState from "../parts/AskState.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
+import ParityPane from "../parts/ParityPane.vue";
 import SiteHead from "../parts/SiteHead.vue";
 import Trouble from "../parts/Trouble.vue";
 
@@ -96,6 +97,7 @@ async function upload(e: Event) {
           @click="carrying = true"
         />
       </div>
+      <ParityPane :site="id" />
       <div class="row tools">
         <InputText v-model="find" size="small" placeholder="Search settings" aria-label="Search settings" />
         <Button

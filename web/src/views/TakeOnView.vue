@@ -1,13 +1,12 @@
 <script setup lang="ts">
 import Button from "primevue/button";
 import Select from "primevue/select";
-import Textarea from "primevue/textarea";
-import { computed, ref, watch } from "vue";
+import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 import { useTaking, useTakingActs, useTakings, type Taking } from "../api/takings";
 import PlaceForm from "../parts/PlaceForm.vue";
 import StateGlyph from "../parts/StateGlyph.vue";
-import StepList from "../parts/StepList.vue";
+import TakingLooks from "../parts/TakingLooks.vue";
 import Trouble from "../parts/Trouble.vue";
 import When from "../parts/When.vue";
 
@@ -47,44 +46,6 @@ function reclass(c: Class) {
   acts.pages.mutate({ id: props.id, paths: picked.value, class: c }, { onSuccess: () => (picked.value = []) });
 }
 
-/** Personas and journeys are edited as the text they have in a site file. */
-const looks = ref("");
-const unreadable = ref("");
-watch(
-  () => [taking.value?.personas, taking.value?.journeys],
-  () => {
-    if (taking.value)
-      looks.value = JSON.stringify({ personas: taking.value.personas, journeys: taking.value.journeys }, null, 2);
-  },
-  { immediate: true },
-);
-async function saveLooks() {
-  try {
-    const v = JSON.parse(looks.value) as Pick<Taking, "personas" | "journeys">;
-    unreadable.value = "";
-    await acts.looks.mutateAsync({ id: props.id, personas: v.personas ?? [], journeys: v.journeys ?? [] });
-  } catch (e) {
-    if (e instanceof SyntaxError) unreadable.value = `This is not JSON: ${e.message}`;
-  }
-}
-function without(kind: "personas" | "journeys", i: number) {
-  const t = taking.value!;
-  acts.looks.mutate({
-    id: t.id,
-    personas: kind === "personas" ? t.personas.filter((_, n) => n !== i) : t.personas,
-    journeys: kind === "journeys" ? t.journeys.filter((_, n) => n !== i) : t.journeys,
-  });
-}
-const running = ref("");
-async function run(what: { persona?: string; journey?: string }, device: string) {
-  running.value = `${what.persona ?? what.journey} on ${device}`;
-  await acts.run.mutateAsync({ id: props.id, ...what, device: device === "phone" ? "phone" : "desktop" });
-}
-const worked = computed(() => {
-  const l = acts.run.data.value;
-  return l && !l.missing && (l.outcome.steps ?? []).every((s) => !s.why);
-});
-
 async function register() {
   const s = await acts.register.mutateAsync(props.id);
   await router.push(`/sites/${s.id}`);
@@ -117,8 +78,8 @@ async function giveUp() {
         </li>
       </ul>
       <p class="small faded">
-        Before checks fill in forms: point staging’s mail at a mail catcher and its payment at the provider’s test mode,
-        so that no real client is written to. Forms are only ever sent on staging.
+        Before checks fill in forms: point staging’s mail and payment at an outbox (<code>tidemarker outbox</code>), so
+        that no real client is written to and nobody is charged. Forms are only ever sent on staging.
       </p>
     </li>
     <li v-if="taking">
@@ -205,67 +166,7 @@ async function giveUp() {
     </li>
     <li v-if="taking?.pages.length">
       <h2>Who looks, and what has to work</h2>
-      <table class="tide">
-        <thead>
-          <tr>
-            <th>What</th>
-            <th>Steps</th>
-            <th>Where</th>
-            <th><span class="visually-hidden">What can be done</span></th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="(p, i) in taking.personas" :key="`p${i}`">
-            <td>
-              <b>{{ p.name }}</b> signs in
-            </td>
-            <td class="small">{{ (p.prepare ?? []).length }} steps; give name and password below</td>
-            <td>staging, production</td>
-            <td class="row">
-              <Button size="small" outlined label="Try" @click="run({ persona: p.name }, 'desktop')" />
-              <Button size="small" text label="Leave out" @click="without('personas', i)" />
-            </td>
-          </tr>
-          <tr v-for="(j, i) in taking.journeys" :key="`j${i}`">
-            <td>
-              <b>{{ j.name }}</b>
-            </td>
-            <td class="small">{{ (j.steps ?? []).length }} steps, {{ (j.devices ?? []).join(" and ") }}</td>
-            <td>{{ (j.where ?? []).length ? "staging only" : "staging, production" }}</td>
-            <td class="row">
-              <Button
-                v-for="d in j.devices ?? []"
-                :key="d"
-                size="small"
-                outlined
-                :label="`Run on ${d}`"
-                :aria-label="`Run on ${d}: ${j.name}`"
-                @click="run({ journey: j.name }, d)"
-              />
-              <Button size="small" text label="Leave out" @click="without('journeys', i)" />
-            </td>
-          </tr>
-        </tbody>
-      </table>
-      <p v-if="acts.run.isPending.value" aria-live="polite" class="faded">Running {{ running }} …</p>
-      <Trouble :error="acts.run.error.value" />
-      <div v-if="acts.run.data.value" class="ran">
-        <p>
-          <StateGlyph :state="worked ? 'clear' : 'broken'" :word="worked ? 'it works' : 'it does not work'" />
-          {{ running }}
-        </p>
-        <StepList :now="acts.run.data.value" />
-      </div>
-      <details>
-        <summary>Edit the steps</summary>
-        <form class="stack" @submit.prevent="saveLooks">
-          <label for="looks">Personas and journeys, as a site file has them</label>
-          <Textarea id="looks" v-model="looks" rows="14" class="mono" spellcheck="false" />
-          <p v-if="unreadable" class="small" role="alert">{{ unreadable }}</p>
-          <Trouble :error="acts.looks.error.value" />
-          <div><Button type="submit" size="small" label="Keep them" :loading="acts.looks.isPending.value" /></div>
-        </form>
-      </details>
+      <TakingLooks :taking="taking" />
     </li>
     <li v-if="taking?.pages.length">
       <h2>Register it</h2>
@@ -310,10 +211,5 @@ async function giveUp() {
   flex-wrap: wrap;
   gap: 2px;
   margin: var(--s2) 0;
-}
-.ran {
-  border-left: 4px solid var(--rule-strong);
-  padding-left: var(--s3);
-  margin: var(--s3) 0;
 }
 </style>

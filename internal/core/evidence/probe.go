@@ -1,0 +1,207 @@
+package evidence
+
+import (
+	"fmt"
+	"slices"
+
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/site"
+)
+
+// ProbeKind says what a probe asked.
+type ProbeKind string
+
+// The probes. Each asks twice what a page cache could confuse, and once more when the
+// page was dropped in between.
+const (
+	// StrangerAfter asks as a stranger right after a persona did.
+	StrangerAfter ProbeKind = "stranger-after"
+	// StrangerTwice asks as a stranger, and as another one.
+	StrangerTwice ProbeKind = "stranger-twice"
+	// PersonaAfter asks as one persona right after another did.
+	PersonaAfter ProbeKind = "persona-after"
+	// DeviceAfter asks with one device right after another did.
+	DeviceAfter ProbeKind = "device-after"
+	// OtherValue asks for a page with another value of one of its parameters.
+	OtherValue ProbeKind = "other-value"
+)
+
+// Answer is what a plain request, without a browser, got.
+type Answer struct {
+	Status      int                 `json:"status"`
+	Served      httpcache.Served    `json:"served"`
+	CacheStatus string              `json:"cacheStatus,omitempty"`
+	Fields      map[string][]string `json:"fields,omitempty" doc:"What it says about caching, names in lower case; of Set-Cookie the names only."`
+	Lines       []string            `json:"lines,omitempty"`
+	Body        string              `json:"body,omitempty" doc:"SHA-256 of the body kept."`
+	Shape       string              `json:"shape,omitempty" doc:"SHA-256 of its elements and their classes, without texts."`
+	Tokens      []string            `json:"tokens,omitempty" doc:"SHA-256 of the values that its forms hide, by name."`
+	Marks       []string            `json:"marks,omitempty" doc:"Which of the marks asked for stand in it."`
+}
+
+// Probe is a pair of requests that a page cache could confuse.
+type Probe struct {
+	Key
+	Class     string    `json:"class"`
+	Kind      ProbeKind `json:"kind" enum:"stranger-after,stranger-twice,persona-after,device-after,other-value"`
+	Missing   string    `json:"missing,omitempty"`
+	Parameter string    `json:"parameter,omitempty"`
+	Before    string    `json:"before,omitempty" doc:"Who asked first: a persona, or a device."`
+	First     Answer    `json:"first" doc:"What came first: the persona's answer, or the page's with its own value."`
+	Second    Answer    `json:"second" doc:"The answer right after it."`
+	Fresh     Answer    `json:"fresh" doc:"The second answer again, when nothing was held."`
+}
+
+// CompareProbe holds one probe against the baseline.
+func CompareProbe(base Baseline, p Probe) []Finding {
+	if p.Missing != "" {
+		return []Finding{p.about(NotCheckedKind, Broken, "A probe could not be made").with("%s", p.Missing).caused(p.Missing)}
+	}
+	switch p.Kind {
+	case StrangerAfter:
+		return append(leakFindings(p), ownFindings(base, p)...)
+	case StrangerTwice:
+		return append(heldFindings(base, p), p.contradictions(base)...)
+	case PersonaAfter:
+		return personaFindings(p)
+	case DeviceAfter:
+		return append(deviceFindings(p), p.contradictions(base)...)
+	}
+	return variantFindings(base, p)
+}
+
+// earlier is the same probe when the mark was taken.
+func (b Baseline) earlier(p Probe) (Probe, bool) {
+	for _, m := range b.Look.Probes {
+		if m.key() == p.key() && m.Missing == "" {
+			return m, true
+		}
+	}
+	return Probe{}, false
+}
+
+// ownFindings tell of a persona who is no longer shown what is its own, as when it is
+// served another's answer.
+func ownFindings(base Baseline, p Probe) []Finding {
+	m, there := base.earlier(p)
+	if !there {
+		return nil
+	}
+	var gone []string
+	for _, mark := range m.First.Marks {
+		if !slices.Contains(p.First.Marks, mark) {
+			gone = append(gone, mark)
+		}
+	}
+	if len(gone) == 0 {
+		return nil
+	}
+	return []Finding{p.about(VariantKind, Broken, p.Persona+" is not shown what is their own").
+		with("When the mark was taken, the page had%s It has not now. Cache-Status: %s.", listed(" ", gone), p.First.CacheStatus).caused("not shown their own")}
+}
+
+// heldFindings tell of a page that is held although it is made for one person, of one
+// that shows a stranger what is somebody's, and of one form token for everybody.
+func heldFindings(base Baseline, p Probe) []Finding {
+	if len(p.Second.Marks) > 0 {
+		return []Finding{p.about(LeakKind, Broken, "A stranger is shown what belongs to somebody").
+			with("Without signing in a request was answered with %s Cache-Status: %s.", listed("", p.Second.Marks), p.Second.CacheStatus).caused("shown to a stranger")}
+	}
+	if p.Second.Served != httpcache.Held {
+		return nil
+	}
+	m, there := base.earlier(p)
+	if there && m.Second.Served == httpcache.Held {
+		return tokenFindings(m, p)
+	}
+	var out []Finding
+	if !site.Held(p.Class) {
+		out = append(out, p.about(PolicyKind, Broken, fmt.Sprintf("A %s page is served from the page cache", p.Class)).
+			with("The second stranger who asked was served the first one's copy. Cache-Status: %s. Pages of this class are made for one person each time.", p.Second.CacheStatus).caused("held "+p.Class))
+	}
+	return append(out, tokenFindings(m, p)...)
+}
+
+// tokenFindings tell of hidden values that come anew with each page and are the same in
+// a held copy: the form is refused once one of them is used, or grows old.
+func tokenFindings(m, p Probe) []Finding {
+	shared := func(p Probe) int {
+		n := 0
+		for _, t := range p.Second.Tokens {
+			if slices.Contains(p.First.Tokens, t) && !slices.Contains(p.Fresh.Tokens, t) {
+				n++
+			}
+		}
+		return n
+	}
+	n := shared(p)
+	if n == 0 || m.Second.Served == httpcache.Held && shared(m) > 0 {
+		return nil
+	}
+	return []Finding{p.about(FormKind, Broken, "A form's token is the same for everybody").
+		with("The page is held with %s that is made anew with each page. A form that brings it back late, or second, is refused. Cache-Status: %s.", count(n, "hidden value"), p.Second.CacheStatus).caused("held token")}
+}
+
+// contradictions are where the answer says something else than what was done with it.
+//
+// A page that is built otherwise for another device depends on the User-Agent.
+func (p Probe) contradictions(base Baseline) []Finding {
+	kinds := func(p Probe) map[httpcache.ContradictionKind]string {
+		e := httpcache.Exchange{Method: "GET", Status: p.Second.Status, Request: httpcache.Header{}, Response: httpcache.Header(p.Second.Fields)}
+		seen := httpcache.Seen{Held: p.Second.Served, Cookies: map[string]bool{}}
+		if p.Kind == DeviceAfter && p.First.Shape != p.Fresh.Shape {
+			seen.Differs = []string{"user-agent"}
+		}
+		for _, name := range p.Second.Fields["set-cookie"] {
+			seen.Cookies[name] = true
+		}
+		out := map[httpcache.ContradictionKind]string{}
+		for _, c := range e.Contradictions(seen) {
+			out[c.Kind] = c.Text
+		}
+		return out
+	}
+	before := map[httpcache.ContradictionKind]string{}
+	if m, there := base.earlier(p); there {
+		before = kinds(m)
+	}
+	var out []Finding
+	now := kinds(p)
+	for _, k := range []httpcache.ContradictionKind{httpcache.CookieHeld, httpcache.PrivateHeld, httpcache.PastLife, httpcache.VaryMissing} {
+		text, said := now[k]
+		if _, was := before[k]; !said || was {
+			continue
+		}
+		severity := Broken
+		kind := PolicyKind
+		switch k {
+		case httpcache.PastLife:
+			severity, kind = Unsure, StaleKind
+		case httpcache.VaryMissing:
+			severity = Unsure // whether a cache on the way confuses them is not seen here
+		}
+		out = append(out, p.about(kind, severity, "The page contradicts what it says of itself").with("%s Cache-Status: %s.", text, p.Second.CacheStatus).caused(string(k)))
+	}
+	return out
+}
+
+// personaFindings tell of what is one persona's in the answer to another.
+func personaFindings(p Probe) []Finding {
+	if len(p.Second.Marks) == 0 {
+		return nil
+	}
+	return []Finding{p.about(LeakKind, Broken, fmt.Sprintf("%s is shown what belongs to %s", p.Persona, p.Before)).
+		with("Right after %s opened the page, %s was answered with %s Cache-Status: %s.", p.Before, p.Persona, listed("", p.Second.Marks), p.Second.CacheStatus).
+		caused("shows what belongs to " + p.Before)}
+}
+
+// deviceFindings tell of one device's page served to another: the very same copy,
+// although a page made anew for that device is built otherwise.
+func deviceFindings(p Probe) []Finding {
+	if p.Second.Served != httpcache.Held || p.Second.Body != p.First.Body || p.Second.Shape == p.Fresh.Shape {
+		return nil
+	}
+	return []Finding{p.about(VariantKind, Broken, fmt.Sprintf("A %s is served the page made for a %s", p.Device, p.Before)).
+		with("Right after a %s asked, a %s got the same held copy; made anew, its page is built otherwise. Cache-Status: %s.", p.Before, p.Device, p.Second.CacheStatus).
+		caused("the page of another device")}
+}

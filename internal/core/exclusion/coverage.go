@@ -1,0 +1,387 @@
+package exclusion
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Page is an address that is known of a site.
+type Page struct {
+	Path  string `json:"path"` // with its query
+	Class string `json:"class"`
+	Never bool   `json:"never"` // the policy for a stranger: never served held
+}
+
+// Parameter is one of which it is known whether the page's content depends on it.
+type Parameter struct {
+	Name    string
+	Page    string
+	Matters bool
+}
+
+// Known is what is known of a site, for rules to be held against. A list that is nil is
+// not known, and nothing is concluded from it.
+type Known struct {
+	Pages      []Page
+	People     []Person
+	Parameters []Parameter
+	Agents     []string
+	Resources  []string // addresses of scripts, styles and pictures
+	Asked      []string // paths that pages ask for beside those
+}
+
+// RemarkKind says what is remarked about a rule, or about what no rule covers.
+type RemarkKind string
+
+// The remarks, the gravest first.
+const (
+	Uncovered  RemarkKind = "uncovered"  // a page of a protected kind that no rule covers
+	Personal   RemarkKind = "personal"   // a cookie that marks a person and is not left alone
+	Dependent  RemarkKind = "dependent"  // a parameter is ignored although the page depends on it
+	Wide       RemarkKind = "wide"       // a rule switches off caching for pages that should be held
+	Both       RemarkKind = "both"       // two rules that contradict each other
+	Impossible RemarkKind = "impossible" // a rule that can match nothing
+	Useless    RemarkKind = "useless"    // other rules do all it does
+	Idle       RemarkKind = "idle"       // it matches nothing that is known
+)
+
+// Mend is a change of one setting's patterns.
+type Mend struct {
+	Role   string   `json:"role"`
+	Key    string   `json:"key,omitempty"`
+	Add    []string `json:"add,omitempty"`
+	Remove []string `json:"remove,omitempty"`
+}
+
+// Remark is one thing to be said about a site's rules.
+type Remark struct {
+	Kind  RemarkKind `json:"kind" enum:"uncovered,personal,dependent,wide,both,impossible,useless,idle"`
+	Rule  *Rule      `json:"rule,omitempty"`
+	Text  string     `json:"text"`
+	By    []string   `json:"by,omitempty" doc:"Patterns that make it so."`
+	Pages []string   `json:"pages,omitempty" doc:"The first addresses concerned."`
+	Count int        `json:"count,omitempty"`
+	Share float64    `json:"share,omitempty" doc:"Of the pages that should be held."`
+	Mend  *Mend      `json:"mend,omitempty" doc:"The smallest change that mends it."`
+}
+
+const mostPages = 12
+
+// Coverage holds a layer's rules against what is known, and remarks what is wrong: the
+// gravest first, then in the order of the rules.
+func Coverage(l Layer, k Known) []Remark {
+	out := []Remark{}
+	out = append(out, relations(l.Rules)...)
+	c := cover{l: l, k: k}
+	out = append(out, c.pages()...)
+	out = append(out, c.people()...)
+	out = append(out, c.parameters()...)
+	out = append(out, c.idle()...)
+	slices.SortStableFunc(out, func(a, b Remark) int { return rank[a.Kind] - rank[b.Kind] })
+	return out
+}
+
+var rank = map[RemarkKind]int{Uncovered: 0, Personal: 1, Dependent: 2, Wide: 3, Both: 4, Impossible: 5, Useless: 6, Idle: 7}
+
+// byRole are the rules of each role that has patterns, roles in order.
+func byRole(rules []Rule) (roles []string, of map[string][]int) {
+	of = map[string][]int{}
+	for i, r := range rules {
+		if _, has := KindOf(r.Role); !has {
+			continue
+		}
+		if of[r.Role] == nil {
+			roles = append(roles, r.Role)
+		}
+		of[r.Role] = append(of[r.Role], i)
+	}
+	return roles, of
+}
+
+func compiled(rules []Rule, list []int) *Set {
+	k, _ := KindOf(rules[list[0]].Role)
+	patterns := make([]string, len(list))
+	for n, i := range list {
+		patterns[n] = rules[i].Pattern
+	}
+	return Compile(k, patterns)
+}
+
+// relations are what rules are to each other, whatever is known of the site.
+func relations(rules []Rule) []Remark {
+	var out []Remark
+	roles, of := byRole(rules)
+	for _, role := range roles {
+		list := of[role]
+		k, _ := KindOf(role)
+		covered, ok := compiled(rules, list).Covered()
+		gone := map[int]bool{} // useless ones cover nothing
+		for n, i := range list {
+			r := rules[i]
+			if !Possible(k, r.Pattern) {
+				out = append(out, Remark{Kind: Impossible, Rule: &r, Text: fmt.Sprintf("“%s” can match nothing%s.", r.Pattern, hint(k, r.Pattern)), Mend: &Mend{Role: role, Key: r.Key, Remove: []string{r.Pattern}}})
+				continue
+			}
+			if !ok {
+				continue
+			}
+			by := slices.DeleteFunc(slices.Clone(covered[n]), func(j int) bool { return gone[j] || !Possible(k, rules[list[j]].Pattern) })
+			// Of two that match the same the later one is useless.
+			by = slices.DeleteFunc(by, func(j int) bool { return j > n && slices.Contains(covered[j], n) })
+			if len(by) == 0 || len(by) < len(covered[n]) && !alone(k, r.Pattern, rules, list, by) {
+				continue
+			}
+			gone[n] = true
+			var names []string
+			for _, j := range by {
+				names = append(names, rules[list[j]].Pattern)
+			}
+			out = append(out, Remark{Kind: Useless, Rule: &r, By: names, Mend: &Mend{Role: role, Key: r.Key, Remove: []string{r.Pattern}},
+				Text: fmt.Sprintf("“%s” does nothing that “%s” does not do.", r.Pattern, strings.Join(names, "”, “"))})
+		}
+	}
+	for _, i := range of["query-vary"] {
+		for _, j := range of["query-ignore"] {
+			a, b := rules[i], rules[j]
+			if example, both, err := Overlap(Name, a.Pattern, b.Pattern); err == nil && both {
+				out = append(out, Remark{Kind: Both, Rule: &a, By: []string{b.Pattern}, Mend: &Mend{Role: a.Role, Key: a.Key, Remove: []string{a.Pattern}},
+					Text: fmt.Sprintf("The parameter “%s” is in both lists, as “%s” and “%s”. It is ignored then.", example, a.Pattern, b.Pattern)})
+			}
+		}
+	}
+	return out
+}
+
+// alone tells whether what is left of the covering rules still covers.
+func alone(k Kind, pattern string, rules []Rule, list, by []int) bool {
+	var others []string
+	for _, j := range by {
+		others = append(others, rules[list[j]].Pattern)
+	}
+	within, _, err := Within(k, pattern, others...)
+	return err == nil && within
+}
+
+func hint(k Kind, pattern string) string {
+	if k == Path && pattern != "" {
+		return ": an address begins with “/”"
+	}
+	return ""
+}
+
+// cover is the work of holding rules against a site.
+type cover struct {
+	l Layer
+	k Known
+}
+
+// pages remarks protected pages that nothing covers, and rules so wide that pages are
+// not held that should be.
+func (c cover) pages() []Remark {
+	if c.k.Pages == nil {
+		return nil
+	}
+	_, of := byRole(c.l.Rules)
+	list := of["path-exclude"]
+	matched := make([][]int, len(c.k.Pages))
+	if len(list) > 0 {
+		set := compiled(c.l.Rules, list)
+		for i, p := range c.k.Pages {
+			matched[i] = set.Matching(p.Path)
+		}
+	}
+	held := 0
+	wide := map[int][]string{}
+	guards := map[int][]string{} // protected pages that a rule covers
+	bare := map[string][]string{}
+	var classes []string
+	for i, p := range c.k.Pages {
+		if !p.Never {
+			held++
+		}
+		for _, n := range matched[i] {
+			switch {
+			case p.Never:
+				guards[n] = append(guards[n], p.Path)
+			case !slices.Contains(c.l.Rules[list[n]].For, p.Class): // else it is meant
+				wide[n] = append(wide[n], p.Path)
+			}
+		}
+		if p.Never && len(matched[i]) == 0 && c.l.On {
+			if bare[p.Class] == nil {
+				classes = append(classes, p.Class)
+			}
+			bare[p.Class] = append(bare[p.Class], p.Path)
+		}
+	}
+	var out []Remark
+	slices.Sort(classes)
+	for _, class := range classes {
+		pages := bare[class]
+		out = append(out, Remark{Kind: Uncovered, Pages: first(pages), Count: len(pages), Mend: &Mend{Role: "path-exclude", Add: c.smallest(pages)},
+			Text: fmt.Sprintf("%s of the class “%s” can be served from the page cache; none ever should be.", counted(len(pages), "page"), class)})
+	}
+	for n, i := range list {
+		pages := wide[n]
+		if len(pages) == 0 {
+			continue
+		}
+		r := c.l.Rules[i]
+		mend := &Mend{Role: r.Role, Key: r.Key, Remove: []string{r.Pattern}, Add: c.smallest(guards[n])}
+		out = append(out, Remark{Kind: Wide, Rule: &r, Pages: first(pages), Count: len(pages), Share: float64(len(pages)) / float64(held), Mend: mend,
+			Text: fmt.Sprintf("“%s” keeps %s from being held that should be, %.0f %% of all such.", r.Pattern, counted(len(pages), "page"), 100*float64(len(pages))/float64(held))})
+	}
+	return out
+}
+
+// smallest are the fewest and shortest path rules that cover pages without touching
+// one that should be held: the beginning of their addresses that goes to the end of a
+// segment, or the address itself.
+func (c cover) smallest(pages []string) []string {
+	var out []string
+	left := slices.Clone(pages)
+	slices.Sort(left)
+	for len(left) > 0 {
+		best := c.narrowest(left[0])
+		out = append(out, best)
+		left = slices.DeleteFunc(left[1:], func(p string) bool { return MatchPath(best, p) })
+	}
+	return out
+}
+
+// narrowest is the shortest beginning of an address that touches no page that should
+// be held, or the address itself and nothing else.
+func (c cover) narrowest(page string) string {
+	path, _, _ := strings.Cut(page, "?")
+	tries := []string{}
+	for i := 1; i < len(path); i++ {
+		if path[i] == '/' {
+			tries = append(tries, path[:i], path[:i+1])
+		}
+	}
+	tries = append(tries, path, page)
+	for _, t := range tries {
+		t = literal(t)
+		if t == "" || t == "/" || !MatchPath(t, page) {
+			continue
+		}
+		if !slices.ContainsFunc(c.k.Pages, func(p Page) bool { return !p.Never && MatchPath(t, p.Path) }) {
+			return t
+		}
+	}
+	return literal(page) + "$"
+}
+
+// literal is the pattern that stands for an address as it is written.
+func literal(path string) string { return special.Replace(path) }
+
+func (c cover) people() []Remark {
+	if !c.l.On {
+		return nil
+	}
+	var out []Remark
+	for _, p := range c.k.People {
+		if !p.SignedIn || c.l.forPerson(p, "").Policy != Shared {
+			continue
+		}
+		if len(p.Cookies) == 0 {
+			out = append(out, Remark{Kind: Personal, Text: fmt.Sprintf("%s is served what is held for all, and no cookie of the site tells %s apart.", p.Name, p.Name)})
+			continue
+		}
+		add := smallestNames(p.Cookies)
+		out = append(out, Remark{Kind: Personal, By: p.Cookies, Mend: &Mend{Role: "cookie-exclude", Add: add},
+			Text: fmt.Sprintf("%s marks %s, who is served what is held for all.", strings.Join(p.Cookies, ", "), p.Name)})
+	}
+	return out
+}
+
+// smallestNames leaves a wildcard in place of what a site makes up for each person: a
+// run of eight or more hexadecimal digits at the end of a cookie's name.
+func smallestNames(names []string) []string {
+	var out []string
+	for _, n := range names {
+		cut := strings.TrimRight(n, "0123456789abcdef")
+		if len(n)-len(cut) >= 8 && cut != "" {
+			n = cut + "*"
+		}
+		if !slices.Contains(out, n) {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+func (c cover) parameters() []Remark {
+	var out []Remark
+	said := map[string]bool{}
+	for _, p := range c.k.Parameters {
+		t, r := c.l.Treats(p.Name)
+		if !p.Matters || t != Ignored || said[p.Name] || !c.l.On {
+			continue
+		}
+		said[p.Name] = true
+		mend := &Mend{Role: r.Role, Key: r.Key, Remove: []string{r.Pattern}}
+		if r.Pattern != p.Name {
+			mend = nil // the pattern stands for others, too; a person has to part it
+		}
+		out = append(out, Remark{Kind: Dependent, Rule: r, Pages: []string{p.Page}, Count: 1, Mend: mend,
+			Text: fmt.Sprintf("“%s” is ignored by “%s”, although %s depends on it.", p.Name, r.Pattern, p.Page)})
+	}
+	return out
+}
+
+// idle remarks rules that match nothing that is known.
+func (c cover) idle() []Remark {
+	var texts = map[string][]string{}
+	for _, p := range c.k.Pages {
+		texts["path-exclude"] = append(texts["path-exclude"], p.Path)
+	}
+	if len(texts["path-exclude"]) > 0 {
+		texts["path-exclude"] = append(texts["path-exclude"], c.k.Asked...)
+	}
+	texts["always-refresh"], texts["prefetch-exclude"] = texts["path-exclude"], texts["path-exclude"]
+	for _, p := range c.k.People {
+		texts["cookie-exclude"] = append(texts["cookie-exclude"], p.Cookies...)
+	}
+	for _, p := range c.k.Parameters {
+		texts["query-vary"] = append(texts["query-vary"], p.Name)
+	}
+	texts["agent-exclude"] = c.k.Agents
+	for role, k := range kinds {
+		if k == Part && role != "data-exclude" && role != "prefetch-exclude" {
+			texts[role] = c.k.Resources
+		}
+	}
+	var out []Remark
+	roles, of := byRole(c.l.Rules)
+	for _, role := range roles {
+		if len(texts[role]) == 0 {
+			continue
+		}
+		set := compiled(c.l.Rules, of[role])
+		met := map[int]bool{}
+		for _, t := range texts[role] {
+			for _, n := range set.Matching(t) {
+				met[n] = true
+			}
+		}
+		k, _ := KindOf(role)
+		for n, i := range of[role] {
+			r := c.l.Rules[i]
+			if !met[n] && Possible(k, r.Pattern) {
+				out = append(out, Remark{Kind: Idle, Rule: &r, Text: fmt.Sprintf("“%s” matches nothing that is known of the site.", r.Pattern)})
+			}
+		}
+	}
+	return out
+}
+
+func first(pages []string) []string { return slices.Clone(pages[:min(len(pages), mostPages)]) }
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

@@ -1,0 +1,156 @@
+package exclusion
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Decided is a policy that somebody decided on for a class of pages and a persona.
+type Decided struct {
+	Class   string `json:"class"`
+	Persona string `json:"persona"`
+	Policy  Policy `json:"policy" enum:"never,all,own"`
+	Reason  string `json:"reason"`
+	Who     string `json:"who"`
+}
+
+// PolicyFor is the policy of a class of pages for a persona: what somebody decided, or
+// the default. by is nil for the default.
+func PolicyFor(decided []Decided, class, persona, kind string) (p Policy, by *Decided) {
+	for i, d := range decided {
+		if d.Class == class && d.Persona == persona {
+			return d.Policy, &decided[i]
+		}
+	}
+	return DefaultPolicy(class, kind), nil
+}
+
+// Sighting is how a page came when it was last looked at.
+type Sighting string
+
+// The sightings.
+const (
+	SeenHeld Sighting = "held"    // from a held copy
+	SeenMade Sighting = "made"    // made for whoever asked
+	SeenBoth Sighting = "mixed"   // some pages held, some made
+	NotSeen  Sighting = "unknown" // nobody looked
+)
+
+// Trouble is in what policy, settings and sightings disagree.
+type Trouble string
+
+// The troubles, the gravest first.
+const (
+	Leaks  Trouble = "leaks"  // it was served held, and never may be
+	Opens  Trouble = "open"   // the settings let it be held, and it never may be
+	Wasted Trouble = "wasted" // it may be held, and never is
+	None   Trouble = ""
+)
+
+// CellPage is one page of a cell.
+type CellPage struct {
+	Path string   `json:"path"`
+	Says Saying   `json:"says"`
+	Seen Sighting `json:"seen" enum:"held,made,unknown"`
+}
+
+// Cell is one class of pages for one persona on one device.
+type Cell struct {
+	Class   string     `json:"class"`
+	Persona string     `json:"persona"`
+	Device  string     `json:"device" enum:"desktop,phone"`
+	Policy  Policy     `json:"policy" enum:"never,all,own"`
+	Decided *Decided   `json:"decided,omitempty" doc:"Who decided otherwise than the default, and why."`
+	Says    string     `json:"says" enum:"never,all,own,mixed"`
+	Seen    Sighting   `json:"seen" enum:"held,made,mixed,unknown"`
+	Trouble Trouble    `json:"trouble" enum:",leaks,open,wasted"`
+	Text    string     `json:"text"`
+	Pages   []CellPage `json:"pages"`
+	Count   int        `json:"count" doc:"Pages known of the class; the first are listed."`
+}
+
+// Device is a kind of device and how it calls itself.
+type Device struct{ Name, Agent string }
+
+// Matrix holds policies, settings and sightings against each other: each class of the
+// pages, in the order in which they first come, for each person on each device. seen
+// tells how a page came for a persona on a device.
+func Matrix(l Layer, pages []Page, people []Person, devices []Device, decided []Decided, seen func(path, persona, device string) Sighting) []Cell {
+	var classes []string
+	of := map[string][]Page{}
+	for _, p := range pages {
+		if of[p.Class] == nil {
+			classes = append(classes, p.Class)
+		}
+		of[p.Class] = append(of[p.Class], p)
+	}
+	out := []Cell{}
+	for _, class := range classes {
+		for _, who := range people {
+			for _, d := range devices {
+				out = append(out, l.cell(class, of[class], who, d, decided, seen))
+			}
+		}
+	}
+	return out
+}
+
+func (l Layer) cell(class string, pages []Page, who Person, d Device, decided []Decided, seen func(path, persona, device string) Sighting) Cell {
+	c := Cell{Class: class, Persona: who.Name, Device: d.Name, Count: len(pages), Pages: []CellPage{}, Seen: NotSeen}
+	c.Policy, c.Decided = PolicyFor(decided, class, who.Name, who.Kind)
+	n := map[Policy]int{}
+	var held, open, made []string
+	for _, p := range pages {
+		s := l.Says(p.Path, who, d.Agent)
+		n[s.Policy]++
+		saw := seen(p.Path, who.Name, d.Name)
+		switch saw {
+		case SeenHeld:
+			held = append(held, p.Path)
+		case SeenMade:
+			made = append(made, p.Path)
+		}
+		if s.Policy == Shared {
+			open = append(open, p.Path)
+		}
+		if len(c.Pages) < 50 || saw != NotSeen {
+			c.Pages = append(c.Pages, CellPage{p.Path, s, saw})
+		}
+	}
+	c.Says = "mixed"
+	for p, k := range n {
+		if k == len(pages) {
+			c.Says = string(p)
+		}
+	}
+	switch {
+	case len(held) > 0 && len(made) > 0:
+		c.Seen = SeenBoth
+	case len(held) > 0:
+		c.Seen = SeenHeld
+	case len(made) > 0:
+		c.Seen = SeenMade
+	}
+	switch {
+	case c.Policy == Never && len(held) > 0:
+		c.Trouble, c.Text = Leaks, fmt.Sprintf("Never to be served held, but %s was.", named(held))
+	case c.Policy != Shared && len(open) > 0:
+		c.Trouble, c.Text = Opens, fmt.Sprintf("%s, but the settings let one copy of %s be held for all.", map[Policy]string{Never: "Never to be served held", Own: "Each has a copy of their own"}[c.Policy], named(open))
+	case c.Policy == Shared && n[Never] == len(pages):
+		c.Trouble, c.Text = Wasted, "May be held for all, but the settings never hold it."
+	case c.Policy == Never:
+		c.Text = "Never served held, and the settings see to it."
+	case c.Policy == Own:
+		c.Text = "Each has a copy of their own."
+	default:
+		c.Text = "Held for all."
+	}
+	return c
+}
+
+func named(paths []string) string {
+	if len(paths) > 2 {
+		return fmt.Sprintf("%s and %d more", paths[0], len(paths)-1)
+	}
+	return strings.Join(paths, " and ")
+}

@@ -1,0 +1,150 @@
+package exclusion
+
+import (
+	"fmt"
+	"net/url"
+	"slices"
+)
+
+// Policy is whether somebody may be served a held page.
+type Policy string
+
+// The policies.
+const (
+	Never  Policy = "never" // made anew for whoever asks
+	Shared Policy = "all"   // one held copy for all
+	Own    Policy = "own"   // a held copy for each person
+)
+
+// Person is who asks for a page.
+type Person struct {
+	Name     string   `json:"name"`    // of the persona
+	Kind     string   `json:"kind"`    // visitor, visitor-with-cart, customer, member, editor
+	Cookies  []string `json:"cookies"` // names that the site gave it
+	SignedIn bool     `json:"signedIn"`
+}
+
+// SignedIn tells whether a kind of persona is signed in.
+func SignedIn(kind string) bool { return kind == "customer" || kind == "member" || kind == "editor" }
+
+// DefaultPolicy is what holds when nobody said otherwise: cart, checkout, account and
+// membership pages and people who are signed in are never served a shared copy (common
+// practice).
+func DefaultPolicy(class, personaKind string) Policy {
+	if protected[class] || SignedIn(personaKind) {
+		return Never
+	}
+	return Shared
+}
+
+var protected = map[string]bool{"cart": true, "checkout": true, "account": true, "membership": true}
+
+// Rule is one pattern of a setting.
+type Rule struct {
+	Key     string   `json:"key"`
+	Role    string   `json:"role"`
+	Pattern string   `json:"pattern"`
+	For     []string `json:"for,omitempty" doc:"Classes of pages that the ledger says it is for."`
+}
+
+// Layer is what a revision says of the page cache, by roles.
+type Layer struct {
+	On       bool   // pages are held at all
+	LoggedIn string // what is done for people who are signed in: bypass, own, or anything else for one copy
+	Rules    []Rule
+}
+
+// Saying is what the settings say of one page for one person.
+type Saying struct {
+	Policy Policy `json:"policy" enum:"never,all,own"`
+	Why    string `json:"why"`
+	Rule   *Rule  `json:"rule,omitempty" doc:"The rule that decides; of several the one with most octets (RFC 9309 §2.2.2)."`
+}
+
+// Says computes what the settings say of a page, path with query, for a person with a
+// User-Agent.
+func (l Layer) Says(page string, who Person, agent string) Saying {
+	if !l.On {
+		return Saying{Never, "Pages are not held at all.", nil}
+	}
+	if r := l.decides("path-exclude", page); r != nil {
+		return Saying{Never, fmt.Sprintf("Its address is left alone by “%s”.", r.Pattern), r}
+	}
+	return l.forPerson(who, agent)
+}
+
+// forPerson is what the settings say for a person wherever an address decides nothing.
+func (l Layer) forPerson(who Person, agent string) Saying {
+	if r := l.decides("agent-exclude", agent); r != nil {
+		return Saying{Never, fmt.Sprintf("The browser is left alone by “%s”.", r.Pattern), r}
+	}
+	for _, c := range who.Cookies {
+		if r := l.decides("cookie-exclude", c); r != nil {
+			return Saying{Never, fmt.Sprintf("The cookie %s is left alone by “%s”.", c, r.Pattern), r}
+		}
+	}
+	if who.SignedIn {
+		if r := l.decides("role-exclude", who.Kind); r != nil {
+			return Saying{Never, fmt.Sprintf("The role “%s” is left alone.", r.Pattern), r}
+		}
+		switch l.LoggedIn {
+		case "bypass":
+			return Saying{Never, "People who are signed in are never served a held page.", nil}
+		case "own":
+			return Saying{Own, "People who are signed in have copies of their own.", nil}
+		}
+		return Saying{Shared, "People who are signed in are served what is held for all.", nil}
+	}
+	return Saying{Shared, "Nothing leaves it alone.", nil}
+}
+
+// decides is the rule of a role that matches a text, the one with most octets.
+func (l Layer) decides(role, text string) *Rule {
+	k, known := KindOf(role)
+	if !known || text == "" {
+		return nil
+	}
+	var best *Rule
+	for i, r := range l.Rules {
+		if r.Role == role && Matches(k, r.Pattern, text) && (best == nil || PathOctets(r.Pattern) > PathOctets(best.Pattern)) {
+			best = &l.Rules[i]
+		}
+	}
+	return best
+}
+
+// Treatment is what happens to a parameter of an address.
+type Treatment string
+
+// The treatments.
+const (
+	Ignored  Treatment = "ignored"  // makes no other page
+	Separate Treatment = "separate" // each value is a page of its own
+	Open     Treatment = "open"     // neither: the site chooses
+)
+
+// Treats tells what the settings do with a parameter. One that is in both lists is
+// ignored, as the protocol says.
+func (l Layer) Treats(parameter string) (Treatment, *Rule) {
+	if r := l.decides("query-ignore", parameter); r != nil {
+		return Ignored, r
+	}
+	if r := l.decides("query-vary", parameter); r != nil {
+		return Separate, r
+	}
+	return Open, nil
+}
+
+// Parameters are the names in an address's query, each once, in order.
+func Parameters(page string) []string {
+	u, err := url.Parse(page)
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for name := range u.Query() {
+		out = append(out, name)
+	}
+	slices.Sort(out)
+	return out
+}

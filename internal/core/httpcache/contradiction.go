@@ -1,0 +1,84 @@
+package httpcache
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Seen is what was observed of an exchange beside its fields.
+type Seen struct {
+	Held    Served
+	Differs []string        // request fields, in lower case, on which the page depends
+	Token   time.Duration   // age of the form token in the page; 0 when there is none
+	Expires time.Duration   // for how long the site takes such a token; 0 when not known
+	Cookies map[string]bool // names of cookies that mark one person
+}
+
+// ContradictionKind says in what a site contradicts itself.
+type ContradictionKind string
+
+// The contradictions.
+const (
+	CookieHeld  ContradictionKind = "cookie-held"  // a held page hands out somebody's cookie
+	PrivateHeld ContradictionKind = "private-held" // it must not be kept, and was
+	VaryMissing ContradictionKind = "vary-missing" // the page depends on a field that Vary does not name
+	PastLife    ContradictionKind = "past-life"    // it was served longer than it may be
+)
+
+// Contradiction is one thing that cannot both be so.
+type Contradiction struct {
+	Kind ContradictionKind `json:"kind" enum:"cookie-held,private-held,vary-missing,past-life"`
+	Text string            `json:"text"`
+}
+
+// Contradictions compares what a response says with what was seen, at the time it was
+// received. What a cache in front of the site was told by other means, such as the speed
+// layer's own lifetime, is not known here: a held page without any caching field is no
+// contradiction.
+func (e Exchange) Contradictions(s Seen) []Contradiction {
+	var out []Contradiction
+	say := func(k ContradictionKind, format string, args ...any) {
+		out = append(out, Contradiction{k, fmt.Sprintf(format, args...)})
+	}
+	cc := directives(e.Response.Get("cache-control"))
+	if s.Held == Held {
+		for _, line := range e.Response["set-cookie"] {
+			if name, _, _ := strings.Cut(line, "="); s.Cookies[strings.TrimSpace(name)] {
+				say(CookieHeld, "A held page hands out the cookie %s to everybody who asks.", strings.TrimSpace(name))
+			}
+		}
+		for _, d := range []string{"private", "no-store"} {
+			if cc.has(d) {
+				say(PrivateHeld, "The response says %s, yet it came from a shared cache (RFC 9111 §3).", d)
+			}
+		}
+		if life, by := e.Lifetime(true); e.explicit(true, cc) && !cc.has("private") && !cc.has("no-store") {
+			meanwhile, _ := e.Spare(true)
+			if age := e.Age(e.Received); age > life+meanwhile {
+				say(PastLife, "It is %s old and may be served for %s, by %s.", age.Round(time.Second), life+meanwhile, by)
+			}
+		}
+	}
+	vary := varies(e.Response.Get("vary"))
+	// The site's own cache may tell variants apart by more than Vary; others cannot.
+	if e.Storable(true).Yes && e.explicit(true, cc) {
+		for _, field := range s.Differs {
+			if !slices.Contains(vary, field) && !slices.Contains(vary, "*") {
+				say(VaryMissing, "The page depends on %s, which Vary does not name; a shared cache may serve one for the other (RFC 9111 §4.1).", field)
+			}
+		}
+	}
+	return out
+}
+
+func varies(field string) []string {
+	var out []string
+	for _, f := range strings.Split(field, ",") {
+		if f = strings.ToLower(strings.TrimSpace(f)); f != "" {
+			out = append(out, f)
+		}
+	}
+	return out
+}

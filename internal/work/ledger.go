@@ -1,0 +1,234 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"slices"
+
+	"tidemarker/internal/browser"
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/core/survey"
+	"tidemarker/internal/store"
+)
+
+// Ground is what an environment's exclusions are held against: what its settings say,
+// what is known of the site, and how its pages came when they were last looked at.
+type Ground struct {
+	Environment store.Environment
+	Layer       exclusion.Layer
+	Known       exclusion.Known
+	Decided     []exclusion.Decided
+	Round       int64 // the round whose looks count, 0 when there is none
+
+	seen map[[3]string]exclusion.Sighting
+}
+
+// Devices are what pages are looked at with.
+func (g Ground) Devices() []exclusion.Device {
+	return []exclusion.Device{{Name: site.Desktop, Agent: browser.Agent(site.Desktop)}, {Name: site.Phone, Agent: browser.Agent(site.Phone)}}
+}
+
+// Seen is how a page came for a persona on a device.
+func (g Ground) Seen(path, persona, device string) exclusion.Sighting {
+	if s, there := g.seen[[3]string{path, persona, device}]; there {
+		return s
+	}
+	return exclusion.NotSeen
+}
+
+// GroundOf gathers the ground of an environment from what is stored; the site is not
+// asked for anything.
+func GroundOf(ctx context.Context, st *store.Store, envID int64) (Ground, error) {
+	env, err := st.Environment(ctx, envID)
+	if err != nil {
+		return Ground{}, err
+	}
+	g := Ground{Environment: env, seen: map[[3]string]exclusion.Sighting{}}
+	row, err := st.Site(ctx, env.SiteID)
+	if err != nil {
+		return g, err
+	}
+	doc := row.Document.V
+	if env.Catalogue.V != nil && env.Fingerprint != "" {
+		v, err := st.Revision(ctx, env.SiteID, env.Fingerprint)
+		if err != nil {
+			return g, err
+		}
+		g.Layer = exclusion.LayerOf(*env.Catalogue.V, v)
+	}
+	if err := g.meanings(ctx, st); err != nil {
+		return g, err
+	}
+	decided, err := st.Policies(ctx, env.SiteID)
+	if err != nil {
+		return g, err
+	}
+	for _, d := range decided {
+		g.Decided = append(g.Decided, exclusion.Decided{Class: d.Class, Persona: d.Persona, Policy: exclusion.Policy(d.Policy), Reason: d.Reason, Who: d.Who})
+	}
+	if err := g.pages(ctx, st, doc); err != nil {
+		return g, err
+	}
+	g.Known.People = []exclusion.Person{{Name: site.Visitor, Kind: site.Visitor}}
+	for _, p := range doc.Personas {
+		if p.Name != site.Visitor {
+			g.Known.People = append(g.Known.People, exclusion.Person{Name: p.Name, Kind: p.Kind, SignedIn: exclusion.SignedIn(p.Kind)})
+		}
+	}
+	for _, d := range g.Devices() {
+		g.Known.Agents = append(g.Known.Agents, d.Agent)
+	}
+	return g, g.sightings(ctx, st)
+}
+
+// meanings puts to each rule what the ledger says it is for.
+func (g *Ground) meanings(ctx context.Context, st *store.Store) error {
+	rows, err := st.SiteExclusions(ctx, g.Environment.SiteID)
+	for _, e := range rows {
+		for i, r := range g.Layer.Rules {
+			if e.RetiredAt == nil && r.Key == e.Key && r.Pattern == e.Pattern {
+				g.Layer.Rules[i].For = append(g.Layer.Rules[i].For, e.Classes.V...)
+			}
+		}
+	}
+	return err
+}
+
+// pages are those watched and those that the site is known to have.
+func (g *Ground) pages(ctx context.Context, st *store.Store, doc site.Site) error {
+	watched := map[string]bool{}
+	add := func(path, class string) {
+		if !watched[path] {
+			watched[path] = true
+			policy, _ := exclusion.PolicyFor(g.Decided, class, site.Visitor, site.Visitor)
+			g.Known.Pages = append(g.Known.Pages, exclusion.Page{Path: path, Class: class, Never: policy == exclusion.Never})
+		}
+	}
+	for _, p := range doc.Pages {
+		add(p.Path, p.Class)
+		// A page that is watched with its query is another page because of it.
+		for _, name := range exclusion.Parameters(p.Path) {
+			g.Known.Parameters = append(g.Known.Parameters, exclusion.Parameter{Name: name, Page: p.Path, Matters: true})
+		}
+	}
+	more, err := st.Addresses(ctx, g.Environment.SiteID)
+	for _, a := range more {
+		add(a.Path, a.Class)
+	}
+	return err
+}
+
+// sightings reads the environment's last round that looked at pages, and what was
+// proved by requests since.
+func (g *Ground) sightings(ctx context.Context, st *store.Store) error {
+	rounds, err := st.Rounds(ctx, g.Environment.SiteID, 60)
+	if err != nil {
+		return err
+	}
+	for _, r := range rounds {
+		if r.EnvironmentID != g.Environment.ID || r.State != store.Done {
+			continue
+		}
+		rows, err := st.LookRows(ctx, r.ID, 1)
+		if err != nil {
+			return err
+		}
+		before := len(g.seen)
+		looked, err := g.read(rows)
+		if err != nil {
+			return err
+		}
+		if len(g.seen) > before && g.Round == 0 {
+			g.Round = r.ID
+		}
+		if looked {
+			return nil // what is older was of other settings
+		}
+	}
+	return nil
+}
+
+// sees notes how a page came, unless something newer is known.
+func (g *Ground) sees(k evidence.Key, served httpcache.Served) {
+	s, told := map[httpcache.Served]exclusion.Sighting{httpcache.Held: exclusion.SeenHeld, httpcache.Fetched: exclusion.SeenMade}[served]
+	at := [3]string{k.Page, k.Persona, k.Device}
+	if _, known := g.seen[at]; told && !known {
+		g.seen[at] = s
+	}
+}
+
+// read takes in what a round saw: probes first, since they ask twice and so know
+// whether a page is held. looked is true when it looked at pages.
+func (g *Ground) read(rows []store.LookRow) (looked bool, err error) {
+	for _, row := range rows {
+		if row.Kind != "probe" {
+			continue
+		}
+		var p evidence.Probe
+		if err := json.Unmarshal(row.Document, &p); err != nil {
+			return looked, fmt.Errorf("read look %d: %w", row.ID, err)
+		}
+		switch {
+		case p.Missing != "":
+		case p.Kind == evidence.StrangerTwice:
+			g.sees(p.Key, p.Second.Served)
+		case p.Kind == evidence.StrangerAfter:
+			g.sees(p.Key, p.First.Served)
+		}
+	}
+	for _, row := range rows {
+		switch row.Kind {
+		case "page":
+			looked = true
+			var p evidence.PageLook
+			if err := json.Unmarshal(row.Document, &p); err != nil {
+				return looked, fmt.Errorf("read look %d: %w", row.ID, err)
+			}
+			g.sees(p.Key, p.Served)
+			for _, r := range p.Requests {
+				if u, err := url.Parse(r.URL); err == nil && r.Kind == "fetch" && !slices.Contains(g.Known.Asked, u.RequestURI()) {
+					g.Known.Asked = append(g.Known.Asked, u.RequestURI())
+				}
+				if (r.Kind == "script" || r.Kind == "stylesheet" || r.Kind == "image") && !slices.Contains(g.Known.Resources, r.URL) {
+					g.Known.Resources = append(g.Known.Resources, r.URL)
+				}
+			}
+		case "journey":
+			var j evidence.JourneyLook
+			if err := json.Unmarshal(row.Document, &j); err != nil {
+				return looked, fmt.Errorf("read look %d: %w", row.ID, err)
+			}
+			for i, p := range g.Known.People {
+				if p.Name == j.Persona && len(p.Cookies) == 0 && len(j.Cookies) > 0 {
+					g.Known.People[i].Cookies = j.Cookies
+				}
+			}
+		}
+	}
+	return looked, nil
+}
+
+// FindAddresses reads the sitemap of a site's last environment and keeps what it names,
+// each address with the class that it seems to have; how many there are is returned.
+func (w *Runner) FindAddresses(ctx context.Context, siteID int64) (int, error) {
+	row, err := w.Store.Site(ctx, siteID)
+	if err != nil {
+		return 0, err
+	}
+	doc := row.Document.V
+	s := &surveying{Runner: w, f: newFetcher(doc.Environments[len(doc.Environments)-1])}
+	paths, err := s.listed(ctx)
+	if err != nil {
+		return 0, &NotPossible{"no sitemap could be used: " + err.Error()}
+	}
+	all := make([]store.Address, len(paths))
+	for i, p := range paths {
+		all[i] = store.Address{Path: p, Class: survey.Classify(survey.Observation{Path: p}).Class}
+	}
+	return len(all), w.Store.SaveAddresses(ctx, siteID, all)
+}

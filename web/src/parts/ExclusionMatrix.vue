@@ -1,0 +1,96 @@
+<script setup lang="ts">
+/** Page classes down, people across: who is never served a held page, and is that so? */
+import { computed } from "vue";
+import type { Cell } from "../api/exclusions";
+import { grid, inWords, matrixInWords, signOf } from "./cells";
+import CellSign from "./CellSign.vue";
+
+const props = defineProps<{ cells: Cell[] }>();
+const chosen = defineModel<Cell>();
+const g = computed(() => grid(props.cells));
+const key = [
+  { policy: "never", trouble: "", says: "never held" },
+  { policy: "all", trouble: "", says: "held for all" },
+  { policy: "own", trouble: "", says: "a copy for each" },
+  { policy: "all", trouble: "wasted", says: "may be held, never is" },
+  { policy: "never", trouble: "open", says: "settings let it be held" },
+  { policy: "never", trouble: "leaks", says: "was served held" },
+] as const;
+const same = (c: Cell) =>
+  chosen.value?.class === c.class && chosen.value.persona === c.persona && chosen.value.device === c.device;
+</script>
+
+<template>
+  <div>
+    <p class="sum">{{ matrixInWords(cells) }}</p>
+    <table class="tide matrix">
+      <thead>
+        <tr>
+          <th>Pages</th>
+          <th v-for="p in g.people" :key="p">{{ p }}</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="c in g.classes" :key="c">
+          <th scope="row">{{ c }}</th>
+          <td v-for="p in g.people" :key="p">
+            <button
+              v-for="cell in g.cellsOf(c, p)"
+              :key="cell.device"
+              type="button"
+              :class="{ loud: signOf(cell).loud, chosen: same(cell) }"
+              :aria-pressed="same(cell)"
+              :aria-label="`${c}, ${p}, ${cell.device}: ${inWords(cell.policy)}. ${cell.text}`"
+              :title="`${cell.device}: ${cell.text}`"
+              @click="chosen = cell"
+            >
+              <CellSign :cell="cell" />
+            </button>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <p class="small faded key">
+      <span v-for="k in key" :key="k.says"><CellSign :cell="{ ...k, text: '' }" /> {{ k.says }}</span>
+      <span>left desktop, right phone</span>
+    </p>
+  </div>
+</template>
+
+<style scoped>
+.sum {
+  font-family: var(--chart);
+  font-size: 1.1rem;
+  margin-bottom: var(--s2);
+}
+.matrix th[scope="row"] {
+  font-style: normal;
+  font-family: var(--text);
+  color: var(--ink);
+  border-bottom: 1px solid var(--rule);
+}
+.matrix td {
+  padding: 2px 6px 2px 0;
+}
+button {
+  background: none;
+  border: 1px solid transparent;
+  padding: 3px 4px;
+  cursor: pointer;
+  color: inherit;
+}
+button.loud {
+  background: var(--broken-wash);
+  border-color: var(--broken);
+}
+button.chosen {
+  border-color: var(--deep);
+  background: var(--shoal);
+}
+.key {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px var(--s3);
+  margin-top: var(--s2);
+}
+</style>
