@@ -18,8 +18,9 @@ import (
 	"time"
 
 	"github.com/go-rod/rod"
-	"github.com/go-rod/rod/lib/launcher"
 	"github.com/go-rod/rod/lib/proto"
+
+	"tidemarker/internal/browser"
 )
 
 func main() {
@@ -49,12 +50,16 @@ func main() {
 	if err := os.MkdirAll(*out, 0o755); err != nil {
 		log.Fatal(err)
 	}
-	l := launcher.New().Bin("/usr/bin/chromium").NoSandbox(os.Geteuid() == 0).Set("disable-gpu").Set("disable-background-networking").Set("hide-scrollbars")
+	binary, err := browser.Find()
+	if err != nil {
+		log.Fatal(err)
+	}
+	l := browser.Launcher(binary)
 	defer l.Cleanup()
-	browser := rod.New().ControlURL(l.MustLaunch()).MustConnect()
-	defer browser.MustClose()
+	chromium := rod.New().ControlURL(l.MustLaunch()).MustConnect()
+	defer chromium.MustClose()
 	for _, s := range shots {
-		if err := take(browser, root, cookie, s, filepath.Join(*out, s.name+".png")); err != nil {
+		if err := take(chromium, root, cookie, s, filepath.Join(*out, s.name+".png")); err != nil {
 			log.Fatalf("%s: %v", s.name, err)
 		}
 		fmt.Println(filepath.Join(*out, s.name+".png"))

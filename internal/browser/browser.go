@@ -4,14 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"os/exec"
 	"sync"
 	"time"
 
 	"github.com/go-rod/rod"
 	"github.com/go-rod/rod/lib/launcher"
-	"github.com/go-rod/rod/lib/launcher/flags"
 	"github.com/go-rod/rod/lib/proto"
 )
 
@@ -44,15 +41,10 @@ func Start(opt Options) (*Browser, error) {
 		opt.Timeout = 90 * time.Second
 	}
 	if opt.Binary == "" {
-		for _, name := range []string{"chromium", "chromium-browser", "google-chrome"} {
-			if p, err := exec.LookPath(name); err == nil {
-				opt.Binary = p
-				break
-			}
+		var err error
+		if opt.Binary, err = Find(); err != nil {
+			return nil, err
 		}
-	}
-	if opt.Binary == "" {
-		return nil, errors.New("no Chromium was found. Install Debian's package chromium, or name its path")
 	}
 	b := &Browser{opt: opt, slots: make(chan struct{}, opt.Tabs)}
 	b.mu.Lock()
@@ -68,15 +60,7 @@ func (b *Browser) Tabs() int { return b.opt.Tabs }
 
 // connect starts Chromium; b.mu is held.
 func (b *Browser) connect() error {
-	l := launcher.New().Bin(b.opt.Binary).Leakless(true).HeadlessNew(true).
-		NoSandbox(os.Geteuid() == 0).
-		Set("disable-gpu").Set("disable-quic").Set("no-first-run").Set("disable-sync").
-		Set("disable-background-networking").Set("disable-component-update").
-		Set("disable-site-isolation-trials").
-		Set("disable-features", "IsolateOrigins", "site-per-process", "Translate", "MediaRouter", "OptimizationHints").
-		Set("hide-scrollbars").Set("force-color-profile", "srgb").Set("font-render-hinting", "none").
-		Set("disable-lcd-text").Set("mute-audio").Set("lang", "en-GB").
-		Delete(flags.Flag("use-mock-keychain"))
+	l := Launcher(b.opt.Binary)
 	url, err := l.Launch()
 	if err != nil {
 		return fmt.Errorf("start %s: %w", b.opt.Binary, err)

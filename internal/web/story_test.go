@@ -7,12 +7,12 @@ import (
 	"net/http/httptest"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/go-rod/rod"
 	"github.com/go-rod/rod/lib/input"
-	"github.com/go-rod/rod/lib/launcher"
 	"github.com/go-rod/rod/lib/proto"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -42,6 +42,24 @@ type desk struct {
 	production *standin.Instance
 }
 
+// chromium looks at the sites, personal is what a person has open; each test has private
+// contexts in them. Both end with the process.
+var (
+	chromium = sync.OnceValues(func() (*browser.Browser, error) { return browser.Start(browser.Options{}) })
+	personal = sync.OnceValues(func() (*rod.Browser, error) {
+		binary, err := browser.Find()
+		if err != nil {
+			return nil, err
+		}
+		control, err := browser.Launcher(binary).Launch()
+		if err != nil {
+			return nil, err
+		}
+		r := rod.New().ControlURL(control)
+		return r, r.Connect()
+	})
+)
+
 func newDesk(t *testing.T) *desk {
 	t.Helper()
 	return deskOf(t, standin.Fernhollow(), site.Site{Name: "Fernhollow",
@@ -68,11 +86,8 @@ func deskOf(t *testing.T, s standin.Site, doc site.Site) *desk {
 	}
 	_, err := st.SaveSite(t.Context(), doc, "tester")
 	require.NoError(t, err)
-	looker, err := browser.Start(browser.Options{})
-	require.NoError(t, err)
-	t.Cleanup(looker.Close)
 	log := slog.New(slog.NewTextHandler(t.Output(), nil))
-	runner := &work.Runner{Store: st, Blobs: st, Log: log, Browser: func() (*browser.Browser, error) { return looker, nil }}
+	runner := &work.Runner{Store: st, Blobs: st, Log: log, Browser: chromium}
 	queue, err := work.NewQueue(runner, 1)
 	require.NoError(t, err)
 	require.NoError(t, queue.Start(t.Context()))
@@ -82,12 +97,11 @@ func deskOf(t *testing.T, s standin.Site, doc site.Site) *desk {
 	d.url = server.URL
 	d.person = addPerson(t, st, "Ada", people.Administrator)
 
-	l := launcher.New().Bin("/usr/bin/chromium").NoSandbox(os.Geteuid() == 0).Set("disable-gpu").Set("disable-background-networking")
-	control, err := l.Launch()
+	whole, err := personal()
 	require.NoError(t, err)
-	t.Cleanup(l.Kill)
-	person := rod.New().ControlURL(control)
-	require.NoError(t, person.Connect())
+	person, err := whole.Incognito()
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = person.Close() })
 	d.page, err = person.Page(proto.TargetCreateTarget{URL: "about:blank"})
 	require.NoError(t, err)
 	require.NoError(t, d.page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800, DeviceScaleFactor: 1}))

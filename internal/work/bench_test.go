@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"github.com/go-rod/rod"
-	"github.com/go-rod/rod/lib/launcher"
 	"github.com/go-rod/rod/lib/proto"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sync/errgroup"
@@ -66,7 +65,9 @@ func BenchmarkCheck(b *testing.B) {
 
 // floor opens the pages and takes their pictures, and nothing else.
 func floor(b *testing.B, env site.Environment, pages []site.PageTask, looker *browser.Browser) time.Duration {
-	l := launcher.New().Bin("/usr/bin/chromium").NoSandbox(os.Geteuid() == 0).HeadlessNew(true).Set("disable-gpu").Set("disable-background-networking")
+	binary, err := browser.Find()
+	require.NoError(b, err)
+	l := browser.Launcher(binary)
 	control, err := l.Launch()
 	require.NoError(b, err)
 	defer l.Kill()
