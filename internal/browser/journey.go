@@ -74,11 +74,22 @@ func (b *Browser) Take(ctx context.Context, env site.Environment, task site.Jour
 // what makes a browser that persona's. The look says how the steps went; when one
 // did not hold, the state is not usable.
 func (b *Browser) Prepare(ctx context.Context, env site.Environment, p site.Persona, deviceName string, keep Keep) (State, evidence.JourneyLook, error) {
-	j := journey.Journey{Name: "getting ready as " + p.Name, Persona: p.Name, Steps: p.Prepare}
-	look := evidence.JourneyLook{Attempts: 1, Key: evidence.Key{Page: j.StartPage(), Journey: j.Name, Persona: p.Name, Device: deviceName}}
 	if len(p.Prepare) == 0 {
-		return State{}, look, nil
+		j := journey.Journey{Name: "getting ready as " + p.Name}
+		return State{}, evidence.JourneyLook{Attempts: 1, Key: evidence.Key{Page: j.StartPage(), Journey: j.Name, Persona: p.Name, Device: deviceName}}, nil
 	}
+	return b.become(ctx, env, journey.Journey{Name: "getting ready as " + p.Name, Persona: p.Name, Steps: p.Prepare}, deviceName, State{}, keep)
+}
+
+// Leave carries out the steps with which a persona signs out, and returns what the
+// browser has left then. Where they go wrong is in the look.
+func (b *Browser) Leave(ctx context.Context, env site.Environment, p site.Persona, deviceName string, state State, keep Keep) (State, evidence.JourneyLook, error) {
+	return b.become(ctx, env, journey.Journey{Name: "signing out as " + p.Name, Persona: p.Name, Steps: p.Leave}, deviceName, state, keep)
+}
+
+// become takes steps from one state of a browser to the next.
+func (b *Browser) become(ctx context.Context, env site.Environment, j journey.Journey, deviceName string, from State, keep Keep) (State, evidence.JourneyLook, error) {
+	look := evidence.JourneyLook{Attempts: 1, Key: evidence.Key{Page: j.StartPage(), Journey: j.Name, Persona: j.Persona, Device: deviceName}}
 	release, err := b.acquire(ctx)
 	if err != nil {
 		return State{}, look, err
@@ -86,7 +97,7 @@ func (b *Browser) Prepare(ctx context.Context, env site.Environment, p site.Pers
 	defer release()
 	for look.Attempts = 1; ; look.Attempts++ {
 		look.Outcome, look.Missing = journey.Outcome{}, ""
-		state, err := b.run(ctx, env, deviceName, p.Prepare, State{}, keep, &look)
+		state, err := b.run(ctx, env, deviceName, j.Steps, from, keep, &look)
 		if err == nil {
 			if f := look.Outcome.Failed(); f >= 0 {
 				look.Page = j.PageAt(f)
@@ -205,7 +216,9 @@ func (t *tab) act(target journey.Target, do func(*rod.Element) error) error {
 	for {
 		el, err := t.first(target)
 		if err == nil && el != nil {
+			t.touch()
 			if err = do(el); err == nil {
+				t.touch()
 				return t.quiet(quietLimit)
 			}
 			if no, ok := errors.AsType[*notSo](err); ok {
@@ -313,6 +326,7 @@ func (t *tab) press(name string) error {
 	if err := t.page.Keyboard.Type(key); err != nil {
 		return t.explain(err)
 	}
+	t.touch()
 	return t.quiet(quietLimit)
 }
 

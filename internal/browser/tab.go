@@ -30,6 +30,7 @@ var quietJS string
 type State struct {
 	Cookies []*proto.NetworkCookieParam
 	Storage map[string]map[string]string // origin → key → value
+	Canary  string                       // the word that was made up while somebody was made ready, "" for none
 }
 
 // names are the names of the cookies, each once, in order. Their values stay here.
@@ -368,6 +369,12 @@ func (t *tab) navigate(path string) error {
 	t.document = docResponse{from: len(t.requests)}
 	t.mu.Unlock()
 	res, err := proto.PageNavigate{URL: address}.Call(t.page)
+	if err == nil && res.ErrorText == "net::ERR_ABORTED" { // what was clicked before went on loading
+		if err := t.quiet(quietLimit); err != nil {
+			return err
+		}
+		res, err = proto.PageNavigate{URL: address}.Call(t.page)
+	}
 	if err != nil {
 		return t.explain(err)
 	}
@@ -437,6 +444,14 @@ func (t *tab) quiet(limit time.Duration) error {
 			return err
 		}
 	}
+}
+
+// touch notes that something was done to the page: it is not quiet until what follows
+// has had its time to begin.
+func (t *tab) touch() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.changed = time.Now()
 }
 
 // rest waits a moment, unless the tab has crashed or the look is over.

@@ -92,21 +92,6 @@ func Start(s Site, opt Options) (*Instance, error) {
 // ConnectorURL is the base address of the instance's connector.
 func (i *Instance) ConnectorURL() string { return i.URL + ConnectorPath }
 
-// Publish edits an article, when the site has any, and tells the speed layer.
-func (i *Instance) Publish(slug string, paragraphs ...string) bool {
-	p, can := i.origin.(interface {
-		Publish(slug string, paragraphs ...string) string
-	})
-	if !can {
-		return false
-	}
-	path := p.Publish(slug, paragraphs...)
-	if path != "" {
-		i.Layer.Published(path)
-	}
-	return path != ""
-}
-
 // Close stops the instance and waits until its work has ended.
 func (i *Instance) Close() error {
 	i.stop()

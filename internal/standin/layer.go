@@ -17,6 +17,7 @@ import (
 
 	"tidemarker/internal/core/exclusion"
 	"tidemarker/internal/core/settings"
+	"tidemarker/internal/standin/origin"
 )
 
 // Layer is a speed layer: it holds pages and rewrites them by its settings. A change
@@ -250,6 +251,10 @@ func (l *Layer) make(p policy, r *http.Request) response {
 		}
 	}
 	res.header.Del("Content-Length")
+	if path := res.header.Get(origin.Published); path != "" {
+		res.header.Del(origin.Published)
+		l.published(path)
+	}
 	return res
 }
 
@@ -307,9 +312,9 @@ func (l *Layer) Replace(v settings.Values, ifMatch string) (etag string, matched
 	return l.etag(), true
 }
 
-// Published tells the layer that a page was edited: its copies go, and those that are
-// always refreshed when something is published.
-func (l *Layer) Published(path string) {
+// published drops the copies of a page that was edited, and those that are always
+// refreshed when something is published.
+func (l *Layer) published(path string) {
 	p := l.policy()
 	l.mu.Lock()
 	defer l.mu.Unlock()

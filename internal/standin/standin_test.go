@@ -295,12 +295,21 @@ func TestPublishingRefreshesWhatHasToBe(t *testing.T) {
 	for _, p := range []string{"/", "/kits", "/library/a-year-in-the-cellar"} {
 		s.get(p)
 	}
-	require.True(t, s.inst.Publish("reading-the-first-pins", "Look twice."))
+	assert.Equal(t, http.StatusForbidden, s.post("/library/reading-the-first-pins/edit", url.Values{"lead": {"Look twice."}}).status, "only editors write")
+	editor := s.fresh().as("ida", "second edition")
+	published := editor.post("/library/reading-the-first-pins/edit", url.Values{"lead": {"Look twice."}})
+	assert.Empty(t, published.header.Get("X-Published"), "that is between the site and its layer")
 	assert.Contains(t, s.get("/library/reading-the-first-pins").body, "Look twice.")
-	assert.NotContains(t, s.get("/").header.Get("Cache-Status"), "hit")
+	home := s.get("/")
+	assert.NotContains(t, home.header.Get("Cache-Status"), "hit")
+	assert.Contains(t, home.body, "Look twice.")
 	assert.NotContains(t, s.get("/library/a-year-in-the-cellar").header.Get("Cache-Status"), "hit")
 	assert.Contains(t, s.get("/kits").header.Get("Cache-Status"), "hit", "what no pattern names stays held")
-	assert.False(t, s.inst.Publish("no-such-article"))
+	editor.post("/library/reading-the-first-pins/edit", url.Values{"lead": {"Nobody is told."}, "quietly": {"yes"}})
+	assert.Contains(t, s.get("/library/reading-the-first-pins").body, "Look twice.", "the layer was not told")
+	editor.post("/library/reading-the-first-pins/edit", url.Values{"back": {"yes"}})
+	assert.NotContains(t, s.get("/library/reading-the-first-pins").body, "Nobody is told.")
+	assert.Equal(t, http.StatusNotFound, editor.post("/library/no-such-article/edit", url.Values{"lead": {"x"}}).status)
 }
 
 func TestPagesAreWarmedFromTheSitemapOnASchedule(t *testing.T) {

@@ -2,18 +2,22 @@ package work
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/base32"
 	"errors"
 	"fmt"
 	"image"
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
 
 	"tidemarker/internal/browser"
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/visual"
 	"tidemarker/internal/store"
@@ -147,7 +151,7 @@ func (r *round) personas(ctx context.Context, eg *errgroup.Group, b *browser.Bro
 		}
 		prepare = append(prepare, func() error {
 			defer close(done)
-			state, look, err := b.Prepare(ctx, r.environment(), persona, who[1], r.Blobs.Put)
+			state, look, err := r.makeUp(ctx, b, persona, who[1], pass)
 			if err != nil {
 				return err
 			}
@@ -167,6 +171,26 @@ func (r *round) personas(ctx context.Context, eg *errgroup.Group, b *browser.Bro
 		eg.Go(p)
 	}
 	return m, nil
+}
+
+// makeUp makes somebody ready, with a word of their own where their steps have room for
+// one.
+func (r *round) makeUp(ctx context.Context, b *browser.Browser, p site.Persona, device string, pass int) (browser.State, evidence.JourneyLook, error) {
+	word := ""
+	if journey.HasCanary(p.Prepare) {
+		word = r.word(p.Name, device, pass)
+	}
+	p.Prepare = journey.Saying(p.Prepare, word)
+	state, look, err := b.Prepare(ctx, r.environment(), p, device, r.Blobs.Put)
+	state.Canary = word
+	return state, look, err
+}
+
+// word is made up for somebody, or for an edit: another one each round and each pass,
+// so that where it turns up on a page counts as what changes by itself.
+func (r *round) word(whose, device string, pass int) string {
+	sum := sha256.Sum256(fmt.Appendf(nil, "%d %d %s %s", r.row.ID, pass, whose, device))
+	return "tide" + strings.ToLower(base32.StdEncoding.EncodeToString(sum[:])[:10])
 }
 
 // lookAt looks at everything in a plan, several tabs at once, and stores each look as

@@ -22,13 +22,17 @@ func peopled() site.Site {
 		return []journey.Step{{Go: "/account"}, {Fill: &journey.Input{In: journey.Target{Label: "Name"}, Value: name}},
 			{Fill: &journey.Input{In: journey.Target{Label: "Password"}, Value: password}}, {Click: target("button", "Sign in")}, {Expect: &journey.Expect{URL: "/account"}}}
 	}
+	// The members say something of their own, and sign out in the end.
+	tell := []journey.Step{{Fill: &journey.Input{In: journey.Target{Label: "For the carrier"}, Value: "Leave it at the " + journey.Canary}}, {Click: target("button", "Keep")},
+		{Expect: &journey.Expect{Text: &journey.Containing{In: journey.Target{CSS: "main"}, Contains: "Leave it at the " + journey.Canary}}}}
+	leave := []journey.Step{{Go: "/account"}, {Click: target("button", "Sign out")}, {Go: "/account"}, {Expect: &journey.Expect{Visible: target("button", "Sign in")}}}
 	home := page("/", "home")
 	home.Devices = []string{site.Desktop, site.Phone}
 	return site.Site{Name: "Fernhollow",
 		Personas: []site.Persona{
 			{Name: "carrier", Kind: "visitor-with-cart", Marks: []string{"Tawny mane block"}, Prepare: []journey.Step{
 				{Go: "/kits/tawny-mane-block"}, {Click: target("button", "Add to basket")}, {Expect: &journey.Expect{URL: "/cart"}}}},
-			{Name: "wren", Kind: "member", Marks: []string{"Wren Oakham", "FH-20417"}, Prepare: signIn("wren", "harvest moon")},
+			{Name: "wren", Kind: "member", Marks: []string{"Wren Oakham", "FH-20417"}, Prepare: append(signIn("wren", "harvest moon"), tell...), Leave: leave},
 			{Name: "tom", Kind: "customer", Marks: []string{"Tom Harrow", "FH-21102"}, Prepare: signIn("tom", "pruning day")},
 		},
 		Pages: []site.Page{home, page("/kits?kind=oyster", "listing", "wren"), page("/search?q=mane", "search"), page("/cart", "cart", "carrier"), page("/checkout", "checkout"),

@@ -102,15 +102,24 @@ func (g *Ground) meanings(ctx context.Context, st *store.Store) error {
 // pages are those watched and those that the site is known to have.
 func (g *Ground) pages(ctx context.Context, st *store.Store, doc site.Site) error {
 	watched := map[string]bool{}
-	add := func(path, class string) {
-		if !watched[path] {
-			watched[path] = true
-			policy, _ := exclusion.PolicyFor(g.Decided, class, site.Visitor, site.Visitor)
-			g.Known.Pages = append(g.Known.Pages, exclusion.Page{Path: path, Class: class, Never: policy == exclusion.Never})
+	add := func(p exclusion.Page) {
+		if !watched[p.Path] {
+			watched[p.Path] = true
+			policy, _ := exclusion.PolicyFor(g.Decided, p.Class, site.Visitor, site.Visitor)
+			p.Never = policy == exclusion.Never
+			g.Known.Pages = append(g.Known.Pages, p)
+		}
+	}
+	within := map[string]int{}
+	for _, e := range doc.Edits {
+		for _, at := range e.Shows {
+			if w := within[at.Page]; at.Within > 0 && (w == 0 || at.Within < w) {
+				within[at.Page] = at.Within
+			}
 		}
 	}
 	for _, p := range doc.Pages {
-		add(p.Path, p.Class)
+		add(exclusion.Page{Path: p.Path, Class: p.Class, FormLives: p.FormLives, Shows: within[p.Path]})
 		// A page that is watched with its query is another page because of it.
 		for _, name := range exclusion.Parameters(p.Path) {
 			g.Known.Parameters = append(g.Known.Parameters, exclusion.Parameter{Name: name, Page: p.Path, Matters: true})
@@ -118,7 +127,7 @@ func (g *Ground) pages(ctx context.Context, st *store.Store, doc site.Site) erro
 	}
 	more, err := st.Addresses(ctx, g.Environment.SiteID)
 	for _, a := range more {
-		add(a.Path, a.Class)
+		add(exclusion.Page{Path: a.Path, Class: a.Class})
 	}
 	return err
 }
@@ -165,6 +174,8 @@ func (g *Ground) sees(k evidence.Key, served httpcache.Served) {
 // read takes in what a round saw: probes first, since they ask twice and so know
 // whether a page is held. looked is true when it looked at pages.
 func (g *Ground) read(rows []store.LookRow) (looked bool, err error) {
+	var twice []evidence.Probe
+	shared := map[evidence.Key]bool{} // a stranger got the copy made for somebody
 	for _, row := range rows {
 		if row.Kind != "probe" {
 			continue
@@ -178,8 +189,18 @@ func (g *Ground) read(rows []store.LookRow) (looked bool, err error) {
 		case p.Kind == evidence.StrangerTwice:
 			g.sees(p.Key, p.Second.Served)
 		case p.Kind == evidence.StrangerAfter:
-			g.sees(p.Key, p.First.Served)
+			shared[p.Key] = p.Second.Served == httpcache.Held && p.Second.Body == p.First.Body
+		case p.Kind == evidence.PersonaTwice:
+			twice = append(twice, p)
 		}
+	}
+	for _, p := range twice {
+		at := [3]string{p.Page, p.Persona, p.Device}
+		if _, known := g.seen[at]; p.Second.Served == httpcache.Held && !known && !shared[p.Key] {
+			g.seen[at] = exclusion.SeenOwn
+			continue
+		}
+		g.sees(p.Key, p.Second.Served)
 	}
 	for _, row := range rows {
 		switch row.Kind {

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"net/url"
 	"slices"
+	"strings"
 
 	"golang.org/x/sync/errgroup"
 
@@ -36,32 +37,43 @@ func (r *round) probe(ctx context.Context, pass int, g *gathering) error {
 			return nil
 		})
 	}
-	return eg.Wait()
+	if err := eg.Wait(); err != nil {
+		return err
+	}
+	return r.leave(ctx, pass, g)
 }
 
 // prove makes everybody ready and asks for the pages as each of them, without looking
 // at any: whether the site serves held pages to those alone who may get them.
 func (r *round) prove(ctx context.Context) error {
-	if err := r.purge(ctx); err != nil {
-		return err
-	}
 	g := r.gathering()
 	if err := r.makeReady(ctx, g); err != nil {
+		return err
+	}
+	// What is held now is older than anything will be once it has been dropped.
+	if err := r.asHeld(ctx, g); err != nil {
+		return err
+	}
+	if err := r.purge(ctx); err != nil {
 		return err
 	}
 	planned := 0
 	for _, probes := range r.probes(1, g) {
 		planned += len(probes)
 	}
-	r.progress.update(ctx, func(p *store.RoundProgress) { p.Looks.Planned = planned })
+	planned += r.leavings() + r.showings()
+	r.progress.update(ctx, func(p *store.RoundProgress) { p.Looks.Planned += planned })
 	if err := r.probe(ctx, 1, g); err != nil {
+		return err
+	}
+	if err := r.publish(ctx, g); err != nil {
 		return err
 	}
 	if err := r.judge(ctx, g); err != nil {
 		return err
 	}
 	if r.row.Verdict == evidence.VerdictClear {
-		r.row.Summary = fmt.Sprintf("Clear: in %d tries nobody was served what is not theirs.", planned)
+		r.row.Summary = fmt.Sprintf("Clear: in %d tries nobody was served what is not theirs.", r.progress.looks().Done)
 	}
 	return nil
 }
@@ -79,7 +91,9 @@ func (r *round) makeReady(ctx context.Context, g *gathering) error {
 	r.progress.say(ctx, "signing in", "Making everybody ready who asks")
 	eg, ready := errgroup.WithContext(ctx)
 	eg.SetLimit(b.Tabs())
-	made, err := r.personas(ready, eg, b, site.Plan{Pages: r.site.Plan(r.env.Name).Pages}, 1, g)
+	plan := r.site.Plan(r.env.Name)
+	plan.Journeys = formsOf(plan)
+	made, err := r.personas(ready, eg, b, plan, 1, g)
 	if err := errors.Join(err, eg.Wait()); err != nil {
 		return err
 	}
@@ -102,11 +116,16 @@ func (r *round) probes(pass int, g *gathering) map[string][]func(context.Context
 		if t.Persona != site.Visitor {
 			personas[at] = append(personas[at], t)
 			add(t.Page.Path, func(ctx context.Context) error { return r.strangerAfter(ctx, t, pass, g) })
+			add(t.Page.Path, func(ctx context.Context) error { return r.personaTwice(ctx, t, pass, g) })
 			continue
 		}
 		add(t.Page.Path, func(ctx context.Context) error { return r.strangerTwice(ctx, t, pass, g) })
 		for _, name := range parameters(t.Page.Path) {
-			add(t.Page.Path, func(ctx context.Context) error { return r.otherValue(ctx, t, name, pass, g) })
+			add(t.Page.Path, func(ctx context.Context) error { return r.parameter(ctx, t, evidence.OtherValue, name, pass, g) })
+			add(t.Page.Path, func(ctx context.Context) error { return r.parameter(ctx, t, evidence.WithoutParameter, name, pass, g) })
+		}
+		if noise := r.ignoredParameter(t.Page.Path); noise != "" && site.Held(t.Page.Class) {
+			add(t.Page.Path, func(ctx context.Context) error { return r.parameter(ctx, t, evidence.IgnoredParameter, noise, pass, g) })
 		}
 		for _, other := range t.Page.Devices {
 			if other != t.Device && site.Held(t.Page.Class) {
@@ -144,6 +163,7 @@ func parameters(path string) []string {
 	for name := range u.Query() {
 		out = append(out, name)
 	}
+	slices.Sort(out)
 	return out[:min(len(out), mostParameters)]
 }
 
@@ -173,7 +193,30 @@ func (r *round) ask(ctx context.Context, path string, as asker, marks []string, 
 			return fmt.Errorf("the persona %s could not be made ready", as.persona)
 		}
 	}
-	a, err := browser.Plain{Env: r.environment(), Keep: r.Blobs.Put}.Ask(ctx, path, as.device, state, marks)
+	return r.askWith(ctx, path, as.device, state, marks, r.words(), into)
+}
+
+// words are those made up for somebody, with whose they are.
+func (r *round) words() map[string]string {
+	out := map[string]string{}
+	for who, state := range r.ready {
+		if state.Canary != "" {
+			out[state.Canary] = who[0]
+		}
+	}
+	return out
+}
+
+// askWith gets a page with what a browser carries. Words that were made up are told by
+// whose they are: the next proof has others.
+func (r *round) askWith(ctx context.Context, path, device string, state browser.State, marks []string, words map[string]string, into *evidence.Answer) error {
+	a, err := browser.Plain{Env: r.environment(), Keep: r.Blobs.Put}.Ask(ctx, path, device, state, marks)
+	for i, m := range a.Marks {
+		if whose := words[m]; whose != "" {
+			a.Marks[i] = evidence.MadeUp(whose)
+		}
+	}
+	a.Marks = slices.Compact(a.Marks)
 	*into = a
 	return err
 }
@@ -202,8 +245,7 @@ func (r *round) probeOf(t site.PageTask, kind evidence.ProbeKind) evidence.Probe
 
 func (r *round) strangerAfter(ctx context.Context, t site.PageTask, pass int, g *gathering) error {
 	p := r.probeOf(t, evidence.StrangerAfter)
-	persona, _ := r.site.Persona(t.Persona)
-	err := r.pair(ctx, t.Page.Path, asker{t.Persona, t.Device}, asker{site.Visitor, t.Device}, persona.Marks, &p)
+	err := r.pair(ctx, t.Page.Path, asker{t.Persona, t.Device}, asker{site.Visitor, t.Device}, r.marksOf(t.Persona), &p)
 	return r.probed(ctx, p, err, pass, g)
 }
 
@@ -220,7 +262,20 @@ func (r *round) privateMarks() []string {
 	var out []string
 	for _, who := range r.site.Personas {
 		if exclusion.SignedIn(who.Kind) {
-			out = append(out, who.Marks...)
+			out = append(out, r.marksOf(who.Name)...)
+		}
+	}
+	return out
+}
+
+// marksOf are the texts that only one persona may see: those that the site file names,
+// and the words made up while it was made ready.
+func (r *round) marksOf(persona string) []string {
+	p, _ := r.site.Persona(persona)
+	out := slices.Clone(p.Marks)
+	for who, state := range r.ready {
+		if who[0] == persona && state.Canary != "" {
+			out = append(out, state.Canary)
 		}
 	}
 	return out
@@ -229,9 +284,8 @@ func (r *round) privateMarks() []string {
 func (r *round) personaAfter(ctx context.Context, t, before site.PageTask, pass int, g *gathering) error {
 	p := r.probeOf(t, evidence.PersonaAfter)
 	p.Before = before.Persona
-	owner, _ := r.site.Persona(before.Persona)
-	mine, _ := r.site.Persona(t.Persona)
-	marks := slices.DeleteFunc(slices.Clone(owner.Marks), func(m string) bool { return slices.Contains(mine.Marks, m) })
+	mine := r.marksOf(t.Persona)
+	marks := slices.DeleteFunc(r.marksOf(before.Persona), func(m string) bool { return slices.Contains(mine, m) })
 	err := r.pair(ctx, t.Page.Path, asker{before.Persona, t.Device}, asker{t.Persona, t.Device}, marks, &p)
 	return r.probed(ctx, p, err, pass, g)
 }
@@ -243,8 +297,10 @@ func (r *round) deviceAfter(ctx context.Context, t site.PageTask, before string,
 	return r.probed(ctx, p, err, pass, g)
 }
 
-func (r *round) otherValue(ctx context.Context, t site.PageTask, name string, pass int, g *gathering) error {
-	p := r.probeOf(t, evidence.OtherValue)
+// parameter asks for a page, and for the same with one parameter changed, left out or
+// added.
+func (r *round) parameter(ctx context.Context, t site.PageTask, kind evidence.ProbeKind, name string, pass int, g *gathering) error {
+	p := r.probeOf(t, kind)
 	p.Parameter = name
 	visitor := asker{site.Visitor, t.Device}
 	err := func() error {
@@ -253,7 +309,11 @@ func (r *round) otherValue(ctx context.Context, t site.PageTask, name string, pa
 			return err
 		}
 		q := u.Query()
-		q.Set(name, q.Get(name)+"-zqx")
+		if kind == evidence.WithoutParameter {
+			q.Del(name)
+		} else {
+			q.Set(name, q.Get(name)+"-zqx")
+		}
 		u.RawQuery = q.Encode()
 		other := u.String()
 		if err := r.drop(ctx, t.Page.Path, other); err != nil {
@@ -264,6 +324,29 @@ func (r *round) otherValue(ctx context.Context, t site.PageTask, name string, pa
 		}
 		return r.ask(ctx, other, visitor, nil, &p.Second)
 	}()
+	return r.probed(ctx, p, err, pass, g)
+}
+
+// ignoredParameter is a name that the settings ignore and a page does not have yet, ""
+// when they ignore none.
+func (r *round) ignoredParameter(path string) string {
+	for _, d := range r.cat.Settings {
+		if d.Role != "query-ignore" {
+			continue
+		}
+		for _, pattern := range r.values.Strings(d.Key) {
+			if name := strings.ReplaceAll(pattern, "*", "tide"); name != "" && !slices.Contains(parameters(path), name) {
+				return name
+			}
+		}
+	}
+	return ""
+}
+
+func (r *round) personaTwice(ctx context.Context, t site.PageTask, pass int, g *gathering) error {
+	p := r.probeOf(t, evidence.PersonaTwice)
+	who := asker{t.Persona, t.Device}
+	err := r.pair(ctx, t.Page.Path, who, who, r.marksOf(t.Persona), &p)
 	return r.probed(ctx, p, err, pass, g)
 }
 
@@ -284,6 +367,6 @@ func (r *round) probed(ctx context.Context, p evidence.Probe, err error, pass in
 		return nil
 	}
 	k := p.Key
-	k.Journey = "probe " + string(p.Kind) + " " + p.Parameter + p.Before
+	k.Journey = "probe " + string(p.Kind) + " " + p.Parameter + p.Before + p.Edit
 	return g.take(ctx, k, evidence.CompareProbe(r.base, p))
 }

@@ -26,7 +26,7 @@ type probeKey struct {
 	parameter string
 }
 
-func (p Probe) key() probeKey { return probeKey{p.Key, p.Kind, p.Parameter + p.Before} }
+func (p Probe) key() probeKey { return probeKey{p.Key, p.Kind, p.Parameter + p.Before + p.Edit} }
 
 // Restless is what changes by itself on one page.
 type Restless struct {

@@ -24,7 +24,23 @@ const (
 	DeviceAfter ProbeKind = "device-after"
 	// OtherValue asks for a page with another value of one of its parameters.
 	OtherValue ProbeKind = "other-value"
+	// WithoutParameter asks for a page without one of its parameters.
+	WithoutParameter ProbeKind = "without-parameter"
+	// IgnoredParameter asks for a page with a parameter more that the settings ignore.
+	IgnoredParameter ProbeKind = "ignored-parameter"
+	// PersonaTwice asks as a persona, and as the same again.
+	PersonaTwice ProbeKind = "persona-twice"
+	// AfterLeaving asks with what a persona's browser has left once it signed out.
+	AfterLeaving ProbeKind = "after-leaving"
+	// AsHeld asks for a page as it stands, before anything is dropped.
+	AsHeld ProbeKind = "as-held"
+	// Published asks for a page after something on it was published.
+	Published ProbeKind = "published"
 )
+
+// MadeUp stands in a probe for the word that was made up for a persona, or for an edit:
+// each time another, so that two probes of it can be compared.
+func MadeUp(whose string) string { return "the word made up for " + whose }
 
 // Answer is what a plain request, without a browser, got.
 type Answer struct {
@@ -43,10 +59,15 @@ type Answer struct {
 type Probe struct {
 	Key
 	Class     string    `json:"class"`
-	Kind      ProbeKind `json:"kind" enum:"stranger-after,stranger-twice,persona-after,device-after,other-value"`
+	Kind      ProbeKind `json:"kind" enum:"stranger-after,stranger-twice,persona-after,device-after,other-value,without-parameter,ignored-parameter,persona-twice,after-leaving,as-held,published"`
 	Missing   string    `json:"missing,omitempty"`
 	Parameter string    `json:"parameter,omitempty"`
 	Before    string    `json:"before,omitempty" doc:"Who asked first: a persona, or a device."`
+	Edit      string    `json:"edit,omitempty" doc:"What was published."`
+	Rule      string    `json:"rule,omitempty" doc:"How old the page may be, or how soon it has to show what is published, in words."`
+	Allowed   int       `json:"allowed,omitempty" doc:"The same in seconds; 0 for at once, -1 when nothing says."`
+	FormLives int       `json:"formLives,omitempty" doc:"For how many seconds a form on it can be sent; 0 when not known."`
+	Waited    float64   `json:"waited,omitempty" doc:"Seconds from the edit, or from the first answer, to the second."`
 	First     Answer    `json:"first" doc:"What came first: the persona's answer, or the page's with its own value."`
 	Second    Answer    `json:"second" doc:"The answer right after it."`
 	Fresh     Answer    `json:"fresh" doc:"The second answer again, when nothing was held."`
@@ -66,6 +87,16 @@ func CompareProbe(base Baseline, p Probe) []Finding {
 		return personaFindings(p)
 	case DeviceAfter:
 		return append(deviceFindings(p), p.contradictions(base)...)
+	case IgnoredParameter:
+		return ignoredFindings(base, p)
+	case PersonaTwice:
+		return nil // it tells how the page comes; what it must not show, others ask for
+	case AfterLeaving:
+		return leftFindings(base, p)
+	case AsHeld:
+		return oldFindings(p)
+	case Published:
+		return publishedFindings(p)
 	}
 	return variantFindings(base, p)
 }
@@ -177,6 +208,8 @@ func (p Probe) contradictions(base Baseline) []Finding {
 		switch k {
 		case httpcache.PastLife:
 			severity, kind = Unsure, StaleKind
+		case httpcache.TokenOld:
+			kind = FormKind
 		case httpcache.VaryMissing:
 			severity = Unsure // whether a cache on the way confuses them is not seen here
 		}

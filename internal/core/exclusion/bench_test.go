@@ -13,7 +13,7 @@ func large() (rules []Rule, k Known) {
 	classes := []string{"item", "article", "listing", "account", "cart"}
 	for n := range 10_000 {
 		class := classes[n%len(classes)]
-		k.Pages = append(k.Pages, Page{fmt.Sprintf("/%s/part-%d/page-%d?ref=%d", class, n%97, n, n%7), class, class == "account" || class == "cart"})
+		k.Pages = append(k.Pages, Page{Path: fmt.Sprintf("/%s/part-%d/page-%d?ref=%d", class, n%97, n, n%7), Class: class, Never: class == "account" || class == "cart"})
 	}
 	for n := range 500 {
 		p := fmt.Sprintf("/%s/part-%d/", classes[n%5], n%97)

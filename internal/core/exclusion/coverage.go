@@ -11,6 +11,10 @@ type Page struct {
 	Path  string `json:"path"` // with its query
 	Class string `json:"class"`
 	Never bool   `json:"never"` // the policy for a stranger: never served held
+	// FormLives is for how long, in seconds, a form on it can be sent; 0 when not known.
+	FormLives int `json:"formLives,omitempty"`
+	// Shows is within how many seconds it has to show what is published; 0 when nobody said.
+	Shows int `json:"shows,omitempty"`
 }
 
 // Parameter is one of which it is known whether the page's content depends on it.
@@ -39,6 +43,8 @@ const (
 	Uncovered  RemarkKind = "uncovered"  // a page of a protected kind that no rule covers
 	Personal   RemarkKind = "personal"   // a cookie that marks a person and is not left alone
 	Dependent  RemarkKind = "dependent"  // a parameter is ignored although the page depends on it
+	Expires    RemarkKind = "expires"    // a page is held for longer than its form can be sent
+	Late       RemarkKind = "late"       // a page is held for longer than it may go without what was published
 	Wide       RemarkKind = "wide"       // a rule switches off caching for pages that should be held
 	Both       RemarkKind = "both"       // two rules that contradict each other
 	Impossible RemarkKind = "impossible" // a rule that can match nothing
@@ -56,7 +62,7 @@ type Mend struct {
 
 // Remark is one thing to be said about a site's rules.
 type Remark struct {
-	Kind  RemarkKind `json:"kind" enum:"uncovered,personal,dependent,wide,both,impossible,useless,idle"`
+	Kind  RemarkKind `json:"kind" enum:"uncovered,personal,dependent,expires,late,wide,both,impossible,useless,idle"`
 	Rule  *Rule      `json:"rule,omitempty"`
 	Text  string     `json:"text"`
 	By    []string   `json:"by,omitempty" doc:"Patterns that make it so."`
@@ -77,12 +83,13 @@ func Coverage(l Layer, k Known) []Remark {
 	out = append(out, c.pages()...)
 	out = append(out, c.people()...)
 	out = append(out, c.parameters()...)
+	out = append(out, c.lifetimes()...)
 	out = append(out, c.idle()...)
 	slices.SortStableFunc(out, func(a, b Remark) int { return rank[a.Kind] - rank[b.Kind] })
 	return out
 }
 
-var rank = map[RemarkKind]int{Uncovered: 0, Personal: 1, Dependent: 2, Wide: 3, Both: 4, Impossible: 5, Useless: 6, Idle: 7}
+var rank = map[RemarkKind]int{Uncovered: 0, Personal: 1, Dependent: 2, Expires: 3, Late: 4, Wide: 5, Both: 6, Impossible: 7, Useless: 8, Idle: 9}
 
 // byRole are the rules of each role that has patterns, roles in order.
 func byRole(rules []Rule) (roles []string, of map[string][]int) {
@@ -231,6 +238,25 @@ func (c cover) pages() []Remark {
 		mend := &Mend{Role: r.Role, Key: r.Key, Remove: []string{r.Pattern}, Add: c.smallest(guards[n])}
 		out = append(out, Remark{Kind: Wide, Rule: &r, Pages: first(pages), Count: len(pages), Share: float64(len(pages)) / float64(held), Mend: mend,
 			Text: fmt.Sprintf("“%s” keeps %s from being held that should be, %.0f %% of all such.", r.Pattern, counted(len(pages), "page"), 100*float64(len(pages))/float64(held))})
+	}
+	return out
+}
+
+// lifetimes remarks pages that are held for longer than what is on them is good for.
+func (c cover) lifetimes() []Remark {
+	var out []Remark
+	for _, p := range c.k.Pages {
+		if c.l.Lifetime == 0 || !c.l.On || c.l.decides("path-exclude", p.Path) != nil {
+			continue
+		}
+		if p.FormLives > 0 && p.FormLives < c.l.Lifetime {
+			out = append(out, Remark{Kind: Expires, Pages: []string{p.Path}, Count: 1, Mend: &Mend{Role: "path-exclude", Add: c.smallest([]string{p.Path})},
+				Text: fmt.Sprintf("The form on %s can be sent for %s, but the page is held for %s. Whoever opens it later than that is refused.", p.Path, span(p.FormLives), span(c.l.Lifetime))})
+		}
+		if p.Shows > 0 && p.Shows < c.l.Lifetime && c.l.decides("always-refresh", p.Path) == nil {
+			out = append(out, Remark{Kind: Late, Pages: []string{p.Path}, Count: 1, Mend: &Mend{Role: "always-refresh", Add: []string{p.Path + "$"}},
+				Text: fmt.Sprintf("%s has to show what is published within %s, but is held for %s and not refreshed.", p.Path, span(p.Shows), span(c.l.Lifetime))})
+		}
 	}
 	return out
 }

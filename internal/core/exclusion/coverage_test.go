@@ -15,11 +15,14 @@ func paths(patterns ...string) []Rule {
 	return out
 }
 
+func open(path, class string) Page { return Page{Path: path, Class: class} }
+func shut(path, class string) Page { return Page{Path: path, Class: class, Never: true} }
+
 // shop is a small site: what must never be held, and what should be.
 var shop = []Page{
-	{"/", "home", false}, {"/kits", "listing", false}, {"/kits/oyster", "item", false}, {"/cards", "item", false}, {"/library/pins", "article", false},
-	{"/cart", "cart", true}, {"/checkout", "checkout", true}, {"/checkout/pay", "checkout", true},
-	{"/account", "account", true}, {"/library/members/cellar", "membership", true}, {"/library/members/mill", "membership", true},
+	open("/", "home"), open("/kits", "listing"), open("/kits/oyster", "item"), open("/cards", "item"), open("/library/pins", "article"),
+	shut("/cart", "cart"), shut("/checkout", "checkout"), shut("/checkout/pay", "checkout"),
+	shut("/account", "account"), shut("/library/members/cellar", "membership"), shut("/library/members/mill", "membership"),
 }
 
 func remarks(list []Remark, kind RemarkKind) []Remark {
@@ -53,7 +56,7 @@ func TestPagesThatNoRuleCoversAreNamedWithTheSmallestRule(t *testing.T) {
 }
 
 func TestAMendNeverTouchesAPageThatShouldBeHeld(t *testing.T) {
-	pages := []Page{{"/m/a", "membership", true}, {"/m/ab", "article", false}, {"/m", "listing", false}, {"/x$y", "account", true}, {"/x$yz", "home", false}}
+	pages := []Page{shut("/m/a", "membership"), open("/m/ab", "article"), open("/m", "listing"), shut("/x$y", "account"), open("/x$yz", "home")}
 	l := Layer{On: true}
 	for _, r := range Coverage(l, Known{Pages: pages}) {
 		require.Equal(t, Uncovered, r.Kind)

@@ -31,6 +31,7 @@ type Sighting string
 // The sightings.
 const (
 	SeenHeld Sighting = "held"    // from a held copy
+	SeenOwn  Sighting = "own"     // from a copy that is one person's
 	SeenMade Sighting = "made"    // made for whoever asked
 	SeenBoth Sighting = "mixed"   // some pages held, some made
 	NotSeen  Sighting = "unknown" // nobody looked
@@ -51,7 +52,7 @@ const (
 type CellPage struct {
 	Path string   `json:"path"`
 	Says Saying   `json:"says"`
-	Seen Sighting `json:"seen" enum:"held,made,unknown"`
+	Seen Sighting `json:"seen" enum:"held,own,made,unknown"`
 }
 
 // Cell is one class of pages for one persona on one device.
@@ -62,7 +63,7 @@ type Cell struct {
 	Policy  Policy     `json:"policy" enum:"never,all,own"`
 	Decided *Decided   `json:"decided,omitempty" doc:"Who decided otherwise than the default, and why."`
 	Says    string     `json:"says" enum:"never,all,own,mixed"`
-	Seen    Sighting   `json:"seen" enum:"held,made,mixed,unknown"`
+	Seen    Sighting   `json:"seen" enum:"held,own,made,mixed,unknown"`
 	Trouble Trouble    `json:"trouble" enum:",leaks,open,wasted"`
 	Text    string     `json:"text"`
 	Pages   []CellPage `json:"pages"`
@@ -99,7 +100,8 @@ func (l Layer) cell(class string, pages []Page, who Person, d Device, decided []
 	c := Cell{Class: class, Persona: who.Name, Device: d.Name, Count: len(pages), Pages: []CellPage{}, Seen: NotSeen}
 	c.Policy, c.Decided = PolicyFor(decided, class, who.Name, who.Kind)
 	n := map[Policy]int{}
-	var held, open, made []string
+	saws := map[Sighting]int{}
+	var held, owned, open []string
 	for _, p := range pages {
 		s := l.Says(p.Path, who, d.Agent)
 		n[s.Policy]++
@@ -107,8 +109,11 @@ func (l Layer) cell(class string, pages []Page, who Person, d Device, decided []
 		switch saw {
 		case SeenHeld:
 			held = append(held, p.Path)
-		case SeenMade:
-			made = append(made, p.Path)
+		case SeenOwn:
+			owned = append(owned, p.Path)
+		}
+		if saw != NotSeen {
+			saws[saw]++
 		}
 		if s.Policy == Shared {
 			open = append(open, p.Path)
@@ -123,17 +128,19 @@ func (l Layer) cell(class string, pages []Page, who Person, d Device, decided []
 			c.Says = string(p)
 		}
 	}
-	switch {
-	case len(held) > 0 && len(made) > 0:
+	for saw := range saws {
+		c.Seen = saw
+	}
+	if len(saws) > 1 {
 		c.Seen = SeenBoth
-	case len(held) > 0:
-		c.Seen = SeenHeld
-	case len(made) > 0:
-		c.Seen = SeenMade
 	}
 	switch {
 	case c.Policy == Never && len(held) > 0:
 		c.Trouble, c.Text = Leaks, fmt.Sprintf("Never to be served held, but %s was.", named(held))
+	case c.Policy == Own && len(held) > 0:
+		c.Trouble, c.Text = Leaks, fmt.Sprintf("Each is to have a copy of their own, but %s came from one that is for all.", named(held))
+	case c.Policy == Never && len(owned) > 0:
+		c.Trouble, c.Text = Opens, fmt.Sprintf("Never to be served held, but %s came from a copy of their own.", named(owned))
 	case c.Policy != Shared && len(open) > 0:
 		c.Trouble, c.Text = Opens, fmt.Sprintf("%s, but the settings let one copy of %s be held for all.", map[Policy]string{Never: "Never to be served held", Own: "Each has a copy of their own"}[c.Policy], named(open))
 	case c.Policy == Shared && n[Never] == len(pages):

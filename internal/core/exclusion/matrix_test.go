@@ -10,7 +10,7 @@ import (
 )
 
 func TestCellsSayWherePolicySettingsAndSightingsDisagree(t *testing.T) {
-	pages := []Page{{"/", "home", false}, {"/cart", "cart", true}, {"/checkout", "checkout", true}, {"/checkout/pay", "checkout", true}}
+	pages := []Page{open("/", "home"), shut("/cart", "cart"), shut("/checkout", "checkout"), shut("/checkout/pay", "checkout")}
 	people := []Person{{Name: "visitor", Kind: "visitor"}, {Name: "member", Kind: "member", SignedIn: true}}
 	devices := []Device{{"desktop", "X11"}, {"phone", "Mobile"}}
 	l := Layer{On: true, LoggedIn: "bypass", Rules: append(paths("/checkout"), Rule{Key: "a", Role: "agent-exclude", Pattern: "mobile"})}

@@ -25,11 +25,12 @@ const (
 	PrivateHeld ContradictionKind = "private-held" // it must not be kept, and was
 	VaryMissing ContradictionKind = "vary-missing" // the page depends on a field that Vary does not name
 	PastLife    ContradictionKind = "past-life"    // it was served longer than it may be
+	TokenOld    ContradictionKind = "token-old"    // its form can no longer be sent
 )
 
 // Contradiction is one thing that cannot both be so.
 type Contradiction struct {
-	Kind ContradictionKind `json:"kind" enum:"cookie-held,private-held,vary-missing,past-life"`
+	Kind ContradictionKind `json:"kind" enum:"cookie-held,private-held,vary-missing,past-life,token-old"`
 	Text string            `json:"text"`
 }
 
@@ -44,6 +45,9 @@ func (e Exchange) Contradictions(s Seen) []Contradiction {
 	}
 	cc := directives(e.Response.Get("cache-control"))
 	if s.Held == Held {
+		if s.Expires > 0 && s.Token > s.Expires {
+			say(TokenOld, "The hidden value of its form is %s old, and the site takes it for %s.", s.Token.Round(time.Second), s.Expires)
+		}
 		for _, line := range e.Response["set-cookie"] {
 			if name, _, _ := strings.Cut(line, "="); s.Cookies[strings.TrimSpace(name)] {
 				say(CookieHeld, "A held page hands out the cookie %s to everybody who asks.", strings.TrimSpace(name))

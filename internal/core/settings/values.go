@@ -77,6 +77,19 @@ func (v Values) Strings(key string) []string {
 	return out
 }
 
+// Whole is the whole number under a key, 0 when there is none.
+func (v Values) Whole(key string) int {
+	switch n := v[key].(type) {
+	case float64:
+		return int(n)
+	case int:
+		return n
+	case int64:
+		return int(n)
+	}
+	return 0
+}
+
 // Fingerprint returns the lower-case hexadecimal SHA-256 of the canonical JSON
 // (RFC 8785) of the values. It fails when a value has no JSON form.
 func (v Values) Fingerprint() (string, error) {

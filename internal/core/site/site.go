@@ -16,6 +16,7 @@ type Site struct {
 	Personas     []Persona         `json:"personas,omitempty"`
 	Pages        []Page            `json:"pages"`
 	Journeys     []journey.Journey `json:"journeys,omitempty"`
+	Edits        []Edit            `json:"edits,omitempty"`
 }
 
 // Environment is one instance of a site; the last of a site's is production.
@@ -38,7 +39,24 @@ type Persona struct {
 	Name    string         `json:"name"`
 	Kind    string         `json:"kind"`
 	Prepare []journey.Step `json:"prepare,omitempty"`
+	Leave   []journey.Step `json:"leave,omitempty" doc:"Signing out: the site does not know them any more."`
 	Marks   []string       `json:"marks,omitempty" doc:"Text that only this persona may see."`
+}
+
+// Edit is something that an editor publishes, to see that the pages show it in time. It
+// is never published on production.
+type Edit struct {
+	Name    string         `json:"name"`
+	Persona string         `json:"persona,omitempty"`
+	Steps   []journey.Step `json:"steps" doc:"One of them fills in {canary}, a word made up each time."`
+	Undo    []journey.Step `json:"undo,omitempty" doc:"Takes it back."`
+	Shows   []Showing      `json:"shows"`
+}
+
+// Showing is a page that has to show an edit.
+type Showing struct {
+	Page   string `json:"page"`
+	Within int    `json:"within,omitempty" doc:"Seconds; 0 leaves it to the settings: at once, or when what is held has lived its time."`
 }
 
 // Page is an address that is watched.
@@ -48,6 +66,9 @@ type Page struct {
 	Personas []string `json:"personas,omitempty"`
 	Devices  []string `json:"devices,omitempty"`
 	Masks    []Mask   `json:"masks,omitempty"`
+	// FormLives is for how long, in seconds, a form can be sent after its page was made; 0
+	// when nobody said.
+	FormLives int `json:"formLives,omitempty"`
 }
 
 // Mask is a part of a page that may differ.
@@ -181,7 +202,39 @@ func (s Site) faults() []string {
 			}
 		}
 	}
+	return append(out, s.editFaults(personas, paths)...)
+}
+
+func (s Site) editFaults(personas, paths map[string]bool) []string {
+	var out []string
+	names := map[string]bool{}
+	for i, e := range s.Edits {
+		if names[e.Name] {
+			out = append(out, fmt.Sprintf("edits[%d]: the name %q is there twice", i, e.Name))
+		}
+		names[e.Name] = true
+		if !personas[e.Persona] {
+			out = append(out, fmt.Sprintf("edits[%d] (%s): there is no persona %q", i, e.Name, e.Persona))
+		}
+		if !journey.HasCanary(e.Steps) {
+			out = append(out, fmt.Sprintf("edits[%d] (%s): no step fills in %s; without a word of its own nobody can tell which edit a page shows", i, e.Name, journey.Canary))
+		}
+		for _, at := range e.Shows {
+			if !paths[at.Page] {
+				out = append(out, fmt.Sprintf("edits[%d] (%s): %q is not one of the pages", i, e.Name, at.Page))
+			}
+		}
+	}
 	return out
+}
+
+// EditsOn are the edits that may be published on an environment: all, unless it is
+// production.
+func (s Site) EditsOn(environment string) []Edit {
+	if _, at, known := s.Environment(environment); !known || at == len(s.Environments)-1 {
+		return nil
+	}
+	return s.Edits
 }
 
 // withDefaults fills in what the schema says is meant when a member is absent.
@@ -205,6 +258,11 @@ func (s Site) withDefaults() Site {
 		}
 		if len(j.Devices) == 0 {
 			j.Devices = []string{Desktop}
+		}
+	}
+	for i := range s.Edits {
+		if s.Edits[i].Persona == "" {
+			s.Edits[i].Persona = Visitor
 		}
 	}
 	return s

@@ -43,9 +43,10 @@ type Shop struct {
 	router   chi.Router
 	orders   atomic.Int64 // how many were placed
 
-	mu        sync.Mutex
-	quotes    map[string]int      // how often a page was made, for each kind of device
-	published map[string][]string // paragraphs of articles that were edited, by slug
+	mu     sync.Mutex
+	quotes map[string]int    // how often a page was made, for each kind of device
+	leads  map[string]string // of articles that were edited, by slug
+	notes  map[string]string // for the carrier, by the cookie of whoever is signed in
 }
 
 // MemberCookie is the cookie of whoever is signed in; its value begins with the role.
@@ -58,7 +59,7 @@ const TokenLifetime = time.Hour
 // New returns an instance that is reached under base, such as http://127.0.0.1:9101.
 func New(base string, now func() time.Time, desk origin.Desk) (*Shop, error) {
 	s := &Shop{base: base, now: now, desk: desk, sessions: origin.NewSessions[[]cartLine]("fern_session"), members: origin.NewMembers(MemberCookie, members),
-		tokens: origin.NewTokens(now, TokenLifetime), published: map[string][]string{}, quotes: map[string]int{}}
+		tokens: origin.NewTokens(now, TokenLifetime), leads: map[string]string{}, notes: map[string]string{}, quotes: map[string]int{}}
 	for _, a := range articles {
 		for n := range 12 {
 			s.records.Add(origin.Revisions, fmt.Sprintf("%s, as it was %d edits ago", a.Title, 12-n))
@@ -87,10 +88,13 @@ func New(base string, now func() time.Time, desk origin.Desk) (*Shop, error) {
 	r.Post("/checkout", s.order)
 	r.Get("/checkout/paid", s.paid)
 	r.Get("/library/{slug}", s.article)
+	r.Get("/library/{slug}/edit", s.editing)
+	r.Post("/library/{slug}/edit", s.editing)
 	r.Get("/library/members/{slug}", s.memberArticle)
 	r.Get("/account", s.account)
 	r.Post("/account/sign-in", s.signIn)
 	r.Post("/account/sign-out", s.signOut)
+	r.Post("/account/note", s.note)
 	r.Get("/frames/mill", s.mill)
 	r.Get("/api/pulse", s.pulse)
 	r.Get("/feed.xml", s.feed)
@@ -171,7 +175,7 @@ func (s *Shop) missing(w http.ResponseWriter, r *http.Request) {
 func (s *Shop) home(w http.ResponseWriter, r *http.Request) {
 	picks := append([]kit(nil), kits[2:6]...)
 	rand.Shuffle(len(picks), func(i, j int) { picks[i], picks[j] = picks[j], picks[i] })
-	s.render(w, r, "home", "Grow something strange", map[string]any{"Slides": slides, "Picks": picks, "Articles": articles})
+	s.render(w, r, "home", "Grow something strange", map[string]any{"Slides": slides, "Picks": picks, "Articles": s.library()})
 }
 
 func (s *Shop) listing(w http.ResponseWriter, r *http.Request) {
@@ -211,8 +215,7 @@ func (s *Shop) product(w http.ResponseWriter, r *http.Request) {
 func (s *Shop) article(w http.ResponseWriter, r *http.Request) {
 	for _, a := range articles {
 		if a.Slug == chi.URLParam(r, "slug") {
-			a.Paragraphs = s.paragraphs(a)
-			s.render(w, r, "article", a.Title, a)
+			s.render(w, r, "article", a.Title, s.asEdited(a))
 			return
 		}
 	}

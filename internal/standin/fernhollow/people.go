@@ -6,6 +6,7 @@ import (
 	"html/template"
 	"net/http"
 	"slices"
+	"strings"
 
 	"github.com/go-chi/chi/v5"
 
@@ -35,7 +36,7 @@ func (s *Shop) basket(r *http.Request) []cartLine {
 
 func (s *Shop) account(w http.ResponseWriter, r *http.Request) {
 	who, in := s.members.Of(r)
-	s.render(w, r, "account", "Your account", map[string]any{"In": in, "Who": who, "Token": s.tokens.Issue()})
+	s.render(w, r, "account", "Your account", map[string]any{"In": in, "Who": who, "Note": s.noteOf(r), "Token": s.tokens.Issue()})
 }
 
 func (s *Shop) signIn(w http.ResponseWriter, r *http.Request) {
@@ -88,28 +89,72 @@ func (s *Shop) feed(w http.ResponseWriter, _ *http.Request) {
 	fmt.Fprint(w, "</channel></rss>\n")
 }
 
-func (s *Shop) paragraphs(a article) []string {
+// asEdited is an article with its lead as an editor last published it.
+func (s *Shop) asEdited(a article) article {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if p, edited := s.published[a.Slug]; edited {
-		return p
+	if lead, edited := s.leads[a.Slug]; edited {
+		a.Lead = lead
 	}
-	return a.Paragraphs
+	return a
 }
 
-// Publish puts a new text in place of an article's, as an editor would, and returns
-// the article's path; "" when there is no such article.
-func (s *Shop) Publish(slug string, paragraphs ...string) string {
-	for _, a := range articles {
-		if a.Slug == slug {
-			s.mu.Lock()
-			s.published[slug] = paragraphs
-			s.mu.Unlock()
-			s.records.Add(origin.Revisions, a.Title)
-			return "/library/" + slug
-		}
+func (s *Shop) library() []article {
+	out := make([]article, len(articles))
+	for i, a := range articles {
+		out[i] = s.asEdited(a)
 	}
-	return ""
+	return out
+}
+
+// editing lets an editor publish another lead for an article, or take that back.
+func (s *Shop) editing(w http.ResponseWriter, r *http.Request) {
+	if who, _ := s.members.Of(r); who.Role != "editor" {
+		s.answer(w, r, http.StatusForbidden, "message", "Library", map[string]any{"Heading": "Only editors write here", "Text": "Sign in as one of them."})
+		return
+	}
+	slug := chi.URLParam(r, "slug")
+	i := slices.IndexFunc(articles, func(a article) bool { return a.Slug == slug })
+	if i < 0 {
+		s.missing(w, r)
+		return
+	}
+	if r.Method == http.MethodGet {
+		s.render(w, r, "edit", "Edit "+articles[i].Title, s.asEdited(articles[i]))
+		return
+	}
+	s.mu.Lock()
+	if lead := strings.TrimSpace(r.FormValue("lead")); lead != "" && r.FormValue("back") == "" {
+		s.leads[slug] = lead
+	} else {
+		delete(s.leads, slug)
+	}
+	s.mu.Unlock()
+	s.records.Add(origin.Revisions, articles[i].Title)
+	if r.FormValue("quietly") == "" {
+		w.Header().Set(origin.Published, "/library/"+slug)
+	}
+	s.render(w, r, "message", "Library", map[string]any{"Heading": "It is published", "Text": "Whoever opens the article sees it."})
+}
+
+// note keeps what somebody who is signed in wants the carrier to know.
+func (s *Shop) note(w http.ResponseWriter, r *http.Request) {
+	if c, err := r.Cookie(MemberCookie); err == nil {
+		s.mu.Lock()
+		s.notes[c.Value] = strings.TrimSpace(r.FormValue("note"))
+		s.mu.Unlock()
+	}
+	http.Redirect(w, r, "/account", http.StatusSeeOther)
+}
+
+func (s *Shop) noteOf(r *http.Request) string {
+	c, err := r.Cookie(MemberCookie)
+	if err != nil {
+		return ""
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.notes[c.Value]
 }
 
 // Count is how many records of a kind have gathered.

@@ -10,6 +10,10 @@ const (
 	Expired   = "expired"   // form tokens that can no longer be used
 )
 
+// Published is the field in which a site tells its speed layer that it published a page:
+// the page's path. Visitors never get it.
+const Published = "X-Published"
+
 // Records are what has gathered on a site, the newest last.
 type Records struct {
 	mu   sync.Mutex

@@ -1,0 +1,336 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"slices"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"tidemarker/internal/browser"
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/journey"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/store"
+)
+
+const (
+	// atOnce is how long a page that has to show an edit at once may take: layers are told
+	// a moment after the editor has the answer.
+	atOnce = 3 * time.Second
+	// mostPatience is how long a page is waited for that may show an edit later. What may
+	// take longer is not waited for.
+	mostPatience = time.Minute
+	askAgain     = 250 * time.Millisecond
+)
+
+// asHeld asks for every page as it stands, and sends the forms that journeys fill in
+// from pages as they are held. What is found is only found before anything is dropped.
+func (r *round) asHeld(ctx context.Context, g *gathering) error {
+	plan := r.site.Plan(r.env.Name)
+	var visits []site.PageTask
+	for _, t := range plan.Pages {
+		if t.Persona == site.Visitor {
+			visits = append(visits, t)
+		}
+	}
+	forms := formsOf(plan)
+	r.progress.update(ctx, func(p *store.RoundProgress) { p.Looks.Planned = len(visits) + len(forms) })
+	if err := r.sendForms(ctx, forms, g); err != nil {
+		return err
+	}
+	r.progress.say(ctx, "probing", "Asking for pages as they are held")
+	eg, asking := errgroup.WithContext(ctx)
+	eg.SetLimit(4)
+	for _, t := range visits {
+		eg.Go(func() error { return r.stands(asking, t, g) })
+	}
+	return eg.Wait()
+}
+
+// formsOf are the journeys of a plan that fill something in.
+func formsOf(plan site.Plan) []site.JourneyTask {
+	var out []site.JourneyTask
+	for _, t := range plan.Journeys {
+		for _, s := range t.Journey.Steps {
+			if s.Fill != nil {
+				out = append(out, t)
+				break
+			}
+		}
+	}
+	return out
+}
+
+// stands asks for a page as it stands: how old is what is held?
+func (r *round) stands(ctx context.Context, t site.PageTask, g *gathering) error {
+	p := r.probeOf(t, evidence.AsHeld)
+	layer := exclusion.LayerOf(r.cat, r.values)
+	p.Allowed, p.FormLives = layer.Lifetime, t.Page.FormLives
+	p.Rule = "No setting says for how long pages are held."
+	if p.Allowed > 0 {
+		p.Rule = fmt.Sprintf("What is held may live for %s.", time.Duration(p.Allowed)*time.Second)
+	}
+	visitor := asker{site.Visitor, t.Device}
+	err := r.ask(ctx, t.Page.Path, visitor, nil, &p.First)
+	if err == nil {
+		began := time.Now()
+		// An old copy may be served once more while the page is made anew.
+		p.Second = p.First
+		if p.First.Served == httpcache.Held {
+			err = r.until(ctx, atOnce, func() (bool, error) {
+				err := r.ask(ctx, t.Page.Path, visitor, nil, &p.Second)
+				return len(evidence.CompareProbe(evidence.Baseline{}, p)) == 0, err
+			})
+		}
+		p.Waited = time.Since(began).Seconds()
+	}
+	if err == nil {
+		err = r.drop(ctx, t.Page.Path)
+	}
+	if err == nil {
+		err = r.ask(ctx, t.Page.Path, visitor, nil, &p.Fresh)
+	}
+	return r.probed(ctx, p, err, 1, g)
+}
+
+// until asks until something is so, or for as long as that may take.
+func (r *round) until(ctx context.Context, patience time.Duration, so func() (bool, error)) error {
+	deadline := time.Now().Add(patience)
+	tick := time.NewTicker(askAgain)
+	defer tick.Stop()
+	for {
+		if done, err := so(); done || err != nil || !time.Now().Before(deadline) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+	}
+}
+
+// sendForms takes the journeys that fill something in on pages as they are held; one
+// that does not work is taken again on pages that are made anew.
+func (r *round) sendForms(ctx context.Context, forms []site.JourneyTask, g *gathering) error {
+	b, err := r.Browser()
+	if err != nil {
+		return err
+	}
+	for _, t := range forms {
+		r.progress.say(ctx, "probing", fmt.Sprintf("Sending forms from held pages: %s on %s", t.Journey.Name, t.Device))
+		state, ready := r.ready[[2]string{t.Journey.Persona, t.Device}]
+		if !ready && t.Journey.Persona != site.Visitor {
+			continue // that nobody could sign in was found before
+		}
+		take := func(pass int) (evidence.JourneyLook, error) {
+			look, err := b.Take(ctx, r.environment(), t, state, r.Blobs.Put)
+			if err != nil {
+				return look, err
+			}
+			return look, r.Store.SaveLook(ctx, r.row.ID, pass, "journey", look.Key, look)
+		}
+		held, err := take(1)
+		if err != nil {
+			return err
+		}
+		if held.Missing != "" || held.Outcome.Failed() >= 0 {
+			if err := r.dropSteps(ctx, t, held); err != nil {
+				return err
+			}
+			anew, err := take(2)
+			if err != nil {
+				return err
+			}
+			found := evidence.LateForm(held, anew)
+			if len(found) == 0 {
+				found = evidence.CompareJourney(r.base, anew)
+			}
+			if err := g.take(ctx, journeyKey(t), found); err != nil {
+				return err
+			}
+		}
+		r.counted(ctx, 1, fmt.Sprintf("%s on %s", t.Journey.Name, t.Device), held.Missing)
+	}
+	return nil
+}
+
+// dropSteps drops the pages that a journey went to.
+func (r *round) dropSteps(ctx context.Context, t site.JourneyTask, look evidence.JourneyLook) error {
+	var paths []string
+	add := func(address string) {
+		if u, err := url.Parse(address); err == nil && !slices.Contains(paths, u.RequestURI()) {
+			paths = append(paths, u.RequestURI())
+		}
+	}
+	for _, s := range t.Journey.Steps {
+		if s.Go != "" {
+			add(s.Go)
+		}
+	}
+	for _, s := range look.Outcome.Steps {
+		add(s.At)
+	}
+	if !r.about.Has("purge-urls") {
+		return r.purge(ctx)
+	}
+	return r.drop(ctx, paths...)
+}
+
+// showings is how many pages have to show an edit.
+func (r *round) showings() int {
+	n := 0
+	for _, e := range r.site.EditsOn(r.env.Name) {
+		for _, at := range e.Shows {
+			page, _ := r.site.Page(at.Page)
+			n += len(page.Devices)
+		}
+	}
+	return n
+}
+
+// publish publishes each of the site's edits and asks for the pages that have to show
+// it, then takes it back.
+func (r *round) publish(ctx context.Context, g *gathering) error {
+	for _, e := range r.site.EditsOn(r.env.Name) {
+		if err := r.publishOne(ctx, e, g); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *round) publishOne(ctx context.Context, e site.Edit, g *gathering) error {
+	b, err := r.Browser()
+	if err != nil {
+		return err
+	}
+	r.progress.say(ctx, "probing", "Publishing: "+e.Name)
+	word := r.word(e.Name, "", 1)
+	probes, err := r.expectations(ctx, e)
+	if err != nil {
+		return err
+	}
+	published, why, err := r.edit(ctx, b, "publishing: "+e.Name, e, journey.Saying(e.Steps, word))
+	if err != nil {
+		return err
+	}
+	at := time.Now()
+	eg, waiting := errgroup.WithContext(ctx)
+	eg.SetLimit(4)
+	for i := range probes {
+		eg.Go(func() error {
+			err := why
+			if published {
+				err = r.shows(waiting, &probes[i], word, at)
+			}
+			return r.probed(waiting, probes[i], err, 1, g)
+		})
+	}
+	if err := eg.Wait(); err != nil || !published {
+		return err
+	}
+	if len(e.Undo) > 0 {
+		back, why, err := r.edit(ctx, b, "taking back: "+e.Name, e, journey.Saying(e.Undo, word))
+		if err != nil {
+			return err
+		}
+		if !back {
+			k := evidence.Key{Page: e.Shows[0].Page, Journey: "taking back: " + e.Name, Persona: e.Persona, Device: site.Desktop}
+			if err := g.take(ctx, k, evidence.NotTakenBack(k, e.Name, why.Error())); err != nil {
+				return err
+			}
+		}
+	}
+	for _, p := range probes { // what has the word in it is not left for visitors
+		if err := r.drop(ctx, p.Page); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// expectations are the pages that have to show an edit, each asked for twice, so that
+// it is held when it can be, with the rule by which it has to show it.
+func (r *round) expectations(ctx context.Context, e site.Edit) ([]evidence.Probe, error) {
+	layer := exclusion.LayerOf(r.cat, r.values)
+	var out []evidence.Probe
+	for _, at := range e.Shows {
+		page, _ := r.site.Page(at.Page)
+		for _, device := range page.Devices {
+			p := r.probeOf(site.PageTask{Page: page, Persona: site.Visitor, Device: device}, evidence.Published)
+			rule := layer.ShowsWithin(page.Path, at.Within, browser.Agent(device))
+			p.Edit, p.Rule, p.Allowed = e.Name, rule.Rule, rule.Seconds
+			if rule.Seconds == 0 && !rule.AtOnce {
+				p.Allowed = -1
+			}
+			for range 2 {
+				if err := r.ask(ctx, page.Path, asker{site.Visitor, device}, nil, &p.First); err != nil {
+					return nil, err
+				}
+			}
+			out = append(out, p)
+		}
+	}
+	return out, nil
+}
+
+// edit takes the steps of an edit as whoever publishes. why tells of what kept it from
+// being published.
+func (r *round) edit(ctx context.Context, b *browser.Browser, name string, e site.Edit, steps []journey.Step) (done bool, why, err error) {
+	persona, _ := r.site.Persona(e.Persona)
+	who := [2]string{e.Persona, site.Desktop}
+	state, ready := r.ready[who]
+	if !ready {
+		var look evidence.JourneyLook
+		if state, look, err = r.makeUp(ctx, b, persona, site.Desktop, 1); err != nil {
+			return false, nil, err
+		}
+		if err := r.Store.SaveLook(ctx, r.row.ID, 1, "journey", look.Key, look); err != nil {
+			return false, nil, err
+		}
+	}
+	look, err := b.Take(ctx, r.environment(), site.JourneyTask{Journey: journey.Journey{Name: name, Persona: e.Persona, Steps: steps}, Device: site.Desktop}, state, r.Blobs.Put)
+	if err != nil {
+		return false, nil, err
+	}
+	if err := r.Store.SaveLook(ctx, r.row.ID, 1, "journey", look.Key, look); err != nil {
+		return false, nil, err
+	}
+	failed := look.Outcome.Failed()
+	switch {
+	case look.Missing != "":
+		return false, fmt.Errorf("%s could not be done: %s", name, look.Missing), nil
+	case failed >= 0:
+		step := look.Outcome.Steps[failed]
+		return false, fmt.Errorf("%s could not be done: %s: %s", name, step.Step, step.Why), nil
+	}
+	return true, nil, nil
+}
+
+// shows asks for a page until it shows an edit or has had its time, and once more when
+// nothing is held.
+func (r *round) shows(ctx context.Context, p *evidence.Probe, word string, at time.Time) error {
+	patience := min(time.Duration(p.Allowed)*time.Second, mostPatience) + atOnce
+	if p.Allowed < 0 || time.Duration(p.Allowed)*time.Second > mostPatience {
+		patience = 0 // it may take longer than anybody waits
+	}
+	words := map[string]string{word: p.Edit}
+	err := r.until(ctx, patience, func() (bool, error) {
+		err := r.askWith(ctx, p.Page, p.Device, browser.State{}, []string{word}, words, &p.Second)
+		p.Waited = time.Since(at).Seconds()
+		return len(p.Second.Marks) > 0, err
+	})
+	if err != nil {
+		return err
+	}
+	if err := r.drop(ctx, p.Page); err != nil {
+		return err
+	}
+	return r.askWith(ctx, p.Page, p.Device, browser.State{}, []string{word}, words, &p.Fresh)
+}
