@@ -212,11 +212,12 @@ func (s *Server) exclusionOperations(api huma.API) {
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
-				Role    string `json:"role"`
-				Pattern string `json:"pattern" minLength:"1" maxLength:"500"`
+				Role    string   `json:"role"`
+				Pattern string   `json:"pattern" minLength:"1" maxLength:"500"`
+				Texts   []string `json:"texts,omitempty" maxItems:"500" doc:"More to hold it against, such as names of look-ups."`
 			}
 		}) (*output[TriedView], error) {
-			return out(s.tryPattern(ctx, in.ID, in.Body.Role, in.Body.Pattern))
+			return out(s.tryPattern(ctx, in.ID, in.Body.Role, in.Body.Pattern, in.Body.Texts))
 		})
 	huma.Register(api, huma.Operation{OperationID: "decide-policy", Method: http.MethodPut, Path: "/sites/{id}/policies", Summary: "Decides who may be served held pages of a class; an empty policy brings the default back", Tags: tags},
 		func(ctx context.Context, in *struct {

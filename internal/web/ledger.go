@@ -484,6 +484,9 @@ func (s *Server) coverage(ctx context.Context, envID int64) (CoverageView, error
 	if err != nil {
 		return CoverageView{}, err
 	}
+	if g.Known.Inside, err = g.Inside(ctx, s.Store); err != nil {
+		return CoverageView{}, err
+	}
 	return CoverageView{exclusion.Coverage(g.Layer, g.Known), len(g.Known.Pages), len(g.Known.Resources), g.Round}, nil
 }
 
@@ -495,7 +498,7 @@ func (s *Server) matrix(ctx context.Context, envID int64) (MatrixView, error) {
 	return MatrixView{g.Environment.Name, g.Round, exclusion.Matrix(g.Layer, g.Known.Pages, g.Known.People, g.Devices(), g.Decided, g.Seen)}, nil
 }
 
-func (s *Server) tryPattern(ctx context.Context, envID int64, role, pattern string) (TriedView, error) {
+func (s *Server) tryPattern(ctx context.Context, envID int64, role, pattern string, more []string) (TriedView, error) {
 	kind, has := exclusion.KindOf(role)
 	if !has {
 		return TriedView{}, refusedInput("body.role", fmt.Errorf("%q is not a role that has patterns", role))
@@ -504,12 +507,18 @@ func (s *Server) tryPattern(ctx context.Context, envID int64, role, pattern stri
 	if err != nil {
 		return TriedView{}, err
 	}
-	var texts []string
+	in, err := g.Inside(ctx, s.Store)
+	if err != nil {
+		return TriedView{}, err
+	}
+	texts := slices.Concat(more, in.For(role))
 	switch kind {
 	case exclusion.Path:
 		for _, p := range g.Known.Pages {
 			texts = append(texts, p.Path)
 		}
+		texts = append(texts, g.Known.Asked...)
+		texts = append(texts, in.Links...)
 	case exclusion.Name:
 		for _, p := range g.Known.People {
 			if role == "cookie-exclude" {
@@ -522,15 +531,25 @@ func (s *Server) tryPattern(ctx context.Context, envID int64, role, pattern stri
 			}
 		}
 	case exclusion.Agent:
-		texts = g.Known.Agents
+		texts = append(texts, g.Known.Agents...)
 	case exclusion.Exact:
 		for _, p := range g.Known.People {
 			texts = append(texts, p.Kind)
 		}
 	case exclusion.Part:
-		texts = g.Known.Resources
+		if role != "data-exclude" { // look-ups are the site's own business; nobody outside sees them
+			texts = append(texts, g.Known.Resources...)
+		}
 	}
+	slices.Sort(texts)
+	texts = slices.Compact(texts)
 	v := TriedView{Tried: exclusion.Try(kind, pattern, texts), Kind: string(kind), Known: len(texts), Possible: exclusion.Possible(kind, pattern), Within: []string{}}
+	for i := range v.Matches {
+		v.Matches[i] = shortened(v.Matches[i])
+	}
+	for i := range v.Misses {
+		v.Misses[i].Text = shortened(v.Misses[i].Text)
+	}
 	for _, r := range g.Layer.Rules {
 		if r.Role != role || r.Pattern == pattern || len(v.Within) == 20 {
 			continue
@@ -540,6 +559,14 @@ func (s *Server) tryPattern(ctx context.Context, envID int64, role, pattern stri
 		}
 	}
 	return v, nil
+}
+
+// shortened is the beginning of a text of a site, as of an inline script.
+func shortened(text string) string {
+	if r := []rune(text); len(r) > 200 {
+		return string(r[:199]) + "…"
+	}
+	return text
 }
 
 func (s *Server) decidePolicy(ctx context.Context, siteID int64, class, persona, policy, reason string) error {

@@ -74,6 +74,7 @@ func TestFaultsOfHoldingAreAllFound(t *testing.T) {
 		assert.Equal(t, evidence.VerdictClear, r.Verdict, "%v: %s", edits, r.Summary)
 		assert.Empty(t, f)
 	}
+	var every []string
 	for _, tc := range []struct {
 		edits settings.Values
 		want  []mistake
@@ -109,6 +110,7 @@ func TestFaultsOfHoldingAreAllFound(t *testing.T) {
 		for _, x := range f {
 			all = append(all, string(x.Kind)+" "+x.Page+" "+x.Persona+": "+x.Title)
 		}
+		every = append(every, all...)
 		for _, m := range tc.want {
 			found := has(f, m.kind, m.page, site.Desktop) || has(f, m.kind, m.page, site.Phone)
 			if m.kind == "" { // whose basket is shown to whom goes by who asks first
@@ -117,4 +119,5 @@ func TestFaultsOfHoldingAreAllFound(t *testing.T) {
 			assert.True(t, found, "%s: %s on %s is not among %q", m.what, m.kind, m.page, all)
 		}
 	}
+	assert.Contains(t, every, "cache-leak "+membership+" wren: What is wren's is shown after signing out")
 }

@@ -3,7 +3,9 @@ package work
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 
@@ -25,7 +27,8 @@ type Ground struct {
 	Decided     []exclusion.Decided
 	Round       int64 // the round whose looks count, 0 when there is none
 
-	seen map[[3]string]exclusion.Sighting
+	seen   map[[3]string]exclusion.Sighting
+	bodies map[string]string // SHA-256 of what a stranger was last served, by page
 }
 
 // Devices are what pages are looked at with.
@@ -48,7 +51,7 @@ func GroundOf(ctx context.Context, st *store.Store, envID int64) (Ground, error)
 	if err != nil {
 		return Ground{}, err
 	}
-	g := Ground{Environment: env, seen: map[[3]string]exclusion.Sighting{}}
+	g := Ground{Environment: env, seen: map[[3]string]exclusion.Sighting{}, bodies: map[string]string{}}
 	row, err := st.Site(ctx, env.SiteID)
 	if err != nil {
 		return g, err
@@ -84,6 +87,23 @@ func GroundOf(ctx context.Context, st *store.Store, envID int64) (Ground, error)
 		g.Known.Agents = append(g.Known.Agents, d.Agent)
 	}
 	return g, g.sightings(ctx, st)
+}
+
+// Inside reads what is in the documents that strangers were last served. Those that are
+// no longer kept are passed over.
+func (g Ground) Inside(ctx context.Context, blobs store.Blobs) (exclusion.Inside, error) {
+	var in exclusion.Inside
+	for _, page := range slices.Sorted(maps.Keys(g.bodies)) {
+		b, err := blobs.Get(ctx, g.bodies[page])
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return in, err
+		}
+		in.Read(b.Bytes)
+	}
+	return in, nil
 }
 
 // meanings puts to each rule what the ledger says it is for.
@@ -188,6 +208,9 @@ func (g *Ground) read(rows []store.LookRow) (looked bool, err error) {
 		case p.Missing != "":
 		case p.Kind == evidence.StrangerTwice:
 			g.sees(p.Key, p.Second.Served)
+			if g.bodies[p.Page] == "" {
+				g.bodies[p.Page] = p.Second.Body
+			}
 		case p.Kind == evidence.StrangerAfter:
 			shared[p.Key] = p.Second.Served == httpcache.Held && p.Second.Body == p.First.Body
 		case p.Kind == evidence.PersonaTwice:

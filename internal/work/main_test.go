@@ -5,7 +5,9 @@ import (
 	"log/slog"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -33,6 +35,7 @@ type bench struct {
 	production *standin.Instance
 	site       store.Site
 	envs       []store.Environment
+	later      atomic.Int64 // by how much the site's clock is ahead
 }
 
 var chromium = sync.OnceValues(func() (*browser.Browser, error) { return browser.Start(browser.Options{}) })
@@ -42,7 +45,8 @@ func newBench(t *testing.T, doc site.Site) *bench {
 	st, url := testdb.New(t)
 	b := &bench{T: t, store: st, url: url}
 	start := func(env string) *standin.Instance {
-		inst, err := standin.StartFernhollow(standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret"})
+		inst, err := standin.StartFernhollow(standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret",
+			Now: func() time.Time { return time.Now().Add(time.Duration(b.later.Load())) }})
 		require.NoError(t, err)
 		t.Cleanup(func() { require.NoError(t, inst.Close()) })
 		doc.Environments = append(doc.Environments, site.Environment{Name: env, URL: inst.URL, Hosts: []string{inst.OtherHost},

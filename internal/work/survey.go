@@ -19,6 +19,7 @@ import (
 	"tidemarker/internal/browser"
 	"tidemarker/internal/connector"
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/survey"
@@ -387,8 +388,7 @@ func (w *Runner) RunTaking(ctx context.Context, id int64, persona, name, device 
 		if !known {
 			return evidence.JourneyLook{}, fmt.Errorf("the persona %q: %w", persona, store.ErrNotFound)
 		}
-		_, look, err := b.Prepare(ctx, env, p, device, w.Blobs.Put)
-		return look, err
+		return w.tryPersona(ctx, b, env, p, device)
 	}
 	for _, j := range t.Document.V.Journeys {
 		if j.Name != name {
@@ -396,6 +396,7 @@ func (w *Runner) RunTaking(ctx context.Context, id int64, persona, name, device 
 		}
 		state := browser.State{}
 		if p, known := s.Persona(j.Persona); known && len(p.Prepare) > 0 {
+			p.Prepare = journey.Saying(p.Prepare, wordToTry)
 			if state, _, err = b.Prepare(ctx, env, p, device, w.Blobs.Put); err != nil {
 				return evidence.JourneyLook{}, err
 			}
@@ -403,6 +404,22 @@ func (w *Runner) RunTaking(ctx context.Context, id int64, persona, name, device 
 		return b.Take(ctx, env, site.JourneyTask{Journey: j, Device: device}, state, w.Blobs.Put)
 	}
 	return evidence.JourneyLook{}, fmt.Errorf("the journey %q: %w", name, store.ErrNotFound)
+}
+
+// wordToTry stands where a round would have a word made up.
+const wordToTry = "tidetry"
+
+// tryPersona makes somebody ready and signs them out again, as far as their steps go.
+func (w *Runner) tryPersona(ctx context.Context, b *browser.Browser, env site.Environment, p site.Persona, device string) (evidence.JourneyLook, error) {
+	p.Prepare = journey.Saying(p.Prepare, wordToTry)
+	state, look, err := b.Prepare(ctx, env, p, device, w.Blobs.Put)
+	if err != nil || len(p.Leave) == 0 || look.Missing != "" || look.Outcome.Failed() >= 0 {
+		return look, err
+	}
+	_, left, err := b.Leave(ctx, env, p, device, state, w.Blobs.Put)
+	look.Outcome.Steps = append(look.Outcome.Steps, left.Outcome.Steps...)
+	look.Missing = left.Missing
+	return look, err
 }
 
 // sayApart says whether the environments are not one and the same.

@@ -33,6 +33,7 @@ type Known struct {
 	Agents     []string
 	Resources  []string // addresses of scripts, styles and pictures
 	Asked      []string // paths that pages ask for beside those
+	Inside     Inside   // what documents have in them
 }
 
 // RemarkKind says what is remarked about a rule, or about what no rule covers.
@@ -364,7 +365,7 @@ func (c cover) idle() []Remark {
 		texts["path-exclude"] = append(texts["path-exclude"], p.Path)
 	}
 	if len(texts["path-exclude"]) > 0 {
-		texts["path-exclude"] = append(texts["path-exclude"], c.k.Asked...)
+		texts["path-exclude"] = slices.Concat(texts["path-exclude"], c.k.Asked, c.k.Inside.Links)
 	}
 	texts["always-refresh"], texts["prefetch-exclude"] = texts["path-exclude"], texts["path-exclude"]
 	for _, p := range c.k.People {
@@ -376,7 +377,7 @@ func (c cover) idle() []Remark {
 	texts["agent-exclude"] = c.k.Agents
 	for role, k := range kinds {
 		if k == Part && role != "data-exclude" && role != "prefetch-exclude" {
-			texts[role] = c.k.Resources
+			texts[role] = slices.Concat(c.k.Resources, c.k.Inside.For(role))
 		}
 	}
 	var out []Remark

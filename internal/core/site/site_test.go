@@ -32,6 +32,15 @@ func TestASiteFileIsReadWithItsDefaults(t *testing.T) {
 	assert.Equal(t, "Done", s.Journeys[1].Steps[2].Expect.Visible.Name)
 }
 
+func TestNothingIsPublishedOnProduction(t *testing.T) {
+	s := Site{Environments: []Environment{{Name: "staging"}, {Name: "production"}}, Edits: []Edit{{Name: "a new lead"}}}
+	assert.Len(t, s.EditsOn("staging"), 1)
+	assert.Empty(t, s.EditsOn("production"))
+	assert.Empty(t, s.EditsOn("elsewhere"))
+	s.Environments = s.Environments[1:]
+	assert.Empty(t, s.EditsOn("production"), "a site with one environment has no staging")
+}
+
 func TestThePlanKeepsJourneysWhereTheyMayRun(t *testing.T) {
 	s, err := Parse([]byte(small))
 	require.NoError(t, err)
@@ -59,18 +68,22 @@ func TestOnlyRegisteredHostsAreTheSites(t *testing.T) {
 
 func TestWhatDoesNotFitIsNamedWithItsPlace(t *testing.T) {
 	for name, tc := range map[string]struct{ file, want string }{
-		"an unknown member":        {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}]\ncolour: red", "colour"},
-		"no pages":                 {"site: A\nenvironments: [{name: a, url: 'http://a'}]", "pages"},
-		"a path without a slash":   {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: kits}]", "/pages/0/path"},
-		"a class that is none":     {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /, class: shop}]", "/pages/0/class"},
-		"a step that is two":       {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}]\njourneys: [{name: j, steps: [{go: /, press: Enter}]}]", "/journeys/0/steps/0"},
-		"an address that is none":  {"site: A\nenvironments: [{name: a, url: 'ftp://a'}]\npages: [{path: /}]", "not an http or https address"},
-		"a persona that is none":   {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /, personas: [ada]}]", `no persona "ada"`},
-		"a page twice":             {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}, {path: /}]", "there twice"},
-		"a place that is none":     {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}]\njourneys: [{name: j, where: [b], steps: [{go: /}]}]", `no environment "b"`},
-		"a connector without url":  {"site: A\nenvironments: [{name: a, url: 'http://a', connector: {kind: http}}]\npages: [{path: /}]", "needs a url"},
-		"neither YAML nor JSON":    {"site: [", "neither YAML nor JSON"},
-		"something else than this": {"- 1\n- 2", "does not fit"},
+		"an unknown member":         {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}]\ncolour: red", "colour"},
+		"no pages":                  {"site: A\nenvironments: [{name: a, url: 'http://a'}]", "pages"},
+		"a path without a slash":    {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: kits}]", "/pages/0/path"},
+		"a class that is none":      {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /, class: shop}]", "/pages/0/class"},
+		"a step that is two":        {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}]\njourneys: [{name: j, steps: [{go: /, press: Enter}]}]", "/journeys/0/steps/0"},
+		"an address that is none":   {"site: A\nenvironments: [{name: a, url: 'ftp://a'}]\npages: [{path: /}]", "not an http or https address"},
+		"a persona that is none":    {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /, personas: [ada]}]", `no persona "ada"`},
+		"a page twice":              {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}, {path: /}]", "there twice"},
+		"a place that is none":      {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}]\njourneys: [{name: j, where: [b], steps: [{go: /}]}]", `no environment "b"`},
+		"a connector without url":   {"site: A\nenvironments: [{name: a, url: 'http://a', connector: {kind: http}}]\npages: [{path: /}]", "needs a url"},
+		"an edit without a word":    {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}]\nedits: [{name: e, steps: [{go: /}], shows: [{page: /}]}]", "no step fills in {canary}"},
+		"an edit shown nowhere":     {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}]\nedits: [{name: e, steps: [{fill: {in: '#a', value: '{canary}'}}], shows: [{page: /b}]}]", `"/b" is not one of the pages`},
+		"an edit by nobody":         {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /}]\nedits: [{name: e, persona: ida, steps: [{fill: {in: '#a', value: '{canary}'}}], shows: [{page: /}]}]", `no persona "ida"`},
+		"a form that lives no time": {"site: A\nenvironments: [{name: a, url: 'http://a'}]\npages: [{path: /, formLives: 0}]", "/pages/0/formLives"},
+		"neither YAML nor JSON":     {"site: [", "neither YAML nor JSON"},
+		"something else than this":  {"- 1\n- 2", "does not fit"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := Parse([]byte(tc.file))

@@ -121,11 +121,11 @@ export function useExclusionActs(site: Id) {
       onSuccess: fresh,
     }),
     tryPattern: useMutation({
-      mutationFn: (v: { environment: number; role: string; pattern: string }) =>
+      mutationFn: (v: { environment: number; role: string; pattern: string; texts: string[] }) =>
         body(
           api.POST("/api/v1/environments/{id}/patterns", {
             params: { path: { id: v.environment } },
-            body: { role: v.role, pattern: v.pattern },
+            body: { role: v.role, pattern: v.pattern, texts: v.texts },
           }),
         ),
     }),

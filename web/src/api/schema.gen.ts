@@ -1469,7 +1469,7 @@ export interface components {
             /** @enum {string} */
             says: "never" | "all" | "own" | "mixed";
             /** @enum {string} */
-            seen: "held" | "made" | "mixed" | "unknown";
+            seen: "held" | "own" | "made" | "mixed" | "unknown";
             text: string;
             /** @enum {string} */
             trouble: "" | "leaks" | "open" | "wasted";
@@ -1478,7 +1478,7 @@ export interface components {
             path: string;
             says: components["schemas"]["Saying"];
             /** @enum {string} */
-            seen: "held" | "made" | "unknown";
+            seen: "held" | "own" | "made" | "unknown";
         };
         "Change-passwordRequest": {
             new: string;
@@ -2313,6 +2313,8 @@ export interface components {
         };
         Persona: {
             kind: string;
+            /** @description Signing out: the site does not know them any more. */
+            leave?: components["schemas"]["Step"][];
             /** @description Text that only this persona may see. */
             marks?: string[];
             name: string;
@@ -2329,26 +2331,45 @@ export interface components {
             environments: components["schemas"]["TakingPlace"][];
         };
         Probe: {
+            /**
+             * Format: int64
+             * @description The same in seconds; 0 for at once, -1 when nothing says.
+             */
+            allowed?: number;
             /** @description Who asked first: a persona, or a device. */
             before?: string;
             class: string;
             /** @enum {string} */
             device: "desktop" | "phone";
+            /** @description What was published. */
+            edit?: string;
             /** @description What came first: the persona's answer, or the page's with its own value. */
             first: components["schemas"]["Answer"];
+            /**
+             * Format: int64
+             * @description For how many seconds a form on it can be sent; 0 when not known.
+             */
+            formLives?: number;
             /** @description The second answer again, when nothing was held. */
             fresh: components["schemas"]["Answer"];
             /** @description Name, when a journey was taken. */
             journey?: string;
             /** @enum {string} */
-            kind: "stranger-after" | "stranger-twice" | "persona-after" | "device-after" | "other-value";
+            kind: "stranger-after" | "stranger-twice" | "persona-after" | "device-after" | "other-value" | "without-parameter" | "ignored-parameter" | "persona-twice" | "after-leaving" | "as-held" | "published";
             missing?: string;
             /** @description Path and query. */
             page: string;
             parameter?: string;
             persona: string;
+            /** @description How old the page may be, or how soon it has to show what is published, in words. */
+            rule?: string;
             /** @description The answer right after it. */
             second: components["schemas"]["Answer"];
+            /**
+             * Format: double
+             * @description Seconds from the edit, or from the first answer, to the second.
+             */
+            waited?: number;
         };
         Progress: {
             /** Format: int64 */
@@ -2447,7 +2468,7 @@ export interface components {
             /** Format: int64 */
             count?: number;
             /** @enum {string} */
-            kind: "uncovered" | "personal" | "dependent" | "wide" | "both" | "impossible" | "useless" | "idle";
+            kind: "uncovered" | "personal" | "dependent" | "expires" | "late" | "wide" | "both" | "impossible" | "useless" | "idle";
             /** @description The smallest change that mends it. */
             mend?: components["schemas"]["Mend"];
             /** @description The first addresses concerned. */
@@ -2848,6 +2869,8 @@ export interface components {
         "Try-patternRequest": {
             pattern: string;
             role: string;
+            /** @description More to hold it against, such as names of look-ups. */
+            texts?: string[];
         };
         "Try-without-exclusionsRequest": {
             ids: number[];

@@ -12,7 +12,13 @@ import Trouble from "./Trouble.vue";
 const props = defineProps<{ cell: Cell; site: number; round: number }>();
 const { may } = useSession();
 const acts = useExclusionActs(() => props.site);
-const seen = { held: "served held", made: "made anew", unknown: "not looked at", mixed: "mixed" } as const;
+const seen = {
+  held: "served held",
+  own: "from a copy of their own",
+  made: "made anew",
+  unknown: "not looked at",
+  mixed: "mixed",
+} as const;
 
 const deciding = ref(false);
 const policy = ref<Cell["policy"] | "">("never");

@@ -14,6 +14,8 @@ const router = useRouter();
 const acts = useExclusionActs(() => props.site);
 const key = ref("");
 const pattern = ref("");
+/** What else to hold it against, a line each: what no request shows, such as the names of look-ups. */
+const more = ref("");
 watch(
   () => props.settings,
   (s) => (key.value ||= s[0]?.key ?? ""),
@@ -27,6 +29,7 @@ async function hold() {
     environment: props.environment,
     role: setting.value!.role,
     pattern: pattern.value,
+    texts: more.value.split("\n").flatMap((l) => l.trim() || []),
   });
 }
 async function add() {
@@ -63,6 +66,15 @@ async function add() {
         @click="add"
       />
     </form>
+    <details :open="setting?.role === 'data-exclude'">
+      <summary class="small">Hold it against something else, too</summary>
+      <textarea
+        v-model="more"
+        rows="3"
+        aria-label="More to hold it against, a line each"
+        placeholder="one a line: an address, a selector, the text of a look-up"
+      ></textarea>
+    </details>
     <Trouble :error="acts.tryPattern.error.value ?? acts.mend.error.value" />
     <div v-if="tried" aria-live="polite" class="found">
       <p v-if="!tried.possible">▲ It can match nothing. A path begins with “/”.</p>
@@ -89,6 +101,11 @@ async function add() {
 </template>
 
 <style scoped>
+textarea {
+  width: 100%;
+  max-width: 40rem;
+  font: inherit;
+}
 .found {
   border-left: 4px solid var(--rule-strong);
   padding-left: var(--s3);

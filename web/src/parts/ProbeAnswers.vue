@@ -2,37 +2,17 @@
 /** The answers that a page cache confused, one beside the other. */
 import { computed } from "vue";
 import type { Schemas } from "../api/client";
+import { answers, foreign } from "./probes";
 
 const props = defineProps<{ probe: Schemas["Probe"] }>();
-const askers = computed(() => {
-  const p = props.probe;
-  switch (p.kind) {
-    case "stranger-after":
-      return [`${p.persona} asks`, "a stranger asks after it", "a stranger asks when nothing is held"];
-    case "stranger-twice":
-      return ["a stranger asks", "another stranger asks", "a stranger asks when nothing is held"];
-    case "persona-after":
-      return [`${p.before} asks`, `${p.persona} asks after it`, `${p.persona} asks when nothing is held`];
-    case "device-after":
-      return [`a ${p.before} asks`, `a ${p.device} asks after it`, `a ${p.device} asks when nothing is held`];
-    default:
-      return ["the page as it is watched", `with another “${p.parameter}”`];
-  }
-});
-const columns = computed(() => {
-  const answers = [props.probe.first, props.probe.second, props.probe.fresh];
-  return askers.value.map((name, i) => ({ name: `${i + 1}. ${name}`, a: answers[i]! }));
-});
+const columns = computed(() => answers(props.probe));
 const fields = (a: Schemas["Answer"]) =>
   Object.entries(a.fields ?? {}).map(([name, lines]) => `${name}: ${(lines ?? []).join(", ")}`);
-/** A line of the second answer that belongs to the first one's page. */
-const foreign = (line: string) =>
-  (props.probe.first.lines ?? []).includes(line) &&
-  (props.probe.kind !== "other-value" ? !(props.probe.fresh.lines ?? []).includes(line) : true);
 </script>
 
 <template>
   <div class="answers">
+    <p v-if="probe.rule" class="rule small">{{ probe.rule }}</p>
     <section v-for="(c, i) in columns" :key="c.name">
       <h3>{{ c.name }}</h3>
       <p class="small">
@@ -42,7 +22,11 @@ const foreign = (line: string) =>
         >
       </p>
       <ul class="plain-list lines small">
-        <li v-for="(l, n) in (c.a.lines ?? []).slice(0, 60)" :key="n" :class="{ foreign: i === 1 && foreign(l) }">
+        <li
+          v-for="(l, n) in (c.a.lines ?? []).slice(0, 60)"
+          :key="n"
+          :class="{ foreign: i === 1 && foreign(probe, l) }"
+        >
           {{ l }}
         </li>
       </ul>
@@ -54,7 +38,12 @@ const foreign = (line: string) =>
 <style scoped>
 .answers {
   display: flex;
+  flex-wrap: wrap;
   gap: var(--s3);
+}
+.rule {
+  flex: 1 0 100%;
+  margin: 0;
 }
 section {
   flex: 1;

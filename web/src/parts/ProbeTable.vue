@@ -2,19 +2,12 @@
 /** Everything that was asked to prove that nobody is served what is not theirs, and how it was answered. */
 import { computed } from "vue";
 import { useProbes } from "../api/queries";
+import { asked } from "./probes";
 
 const props = defineProps<{ round: number }>();
 const { data } = useProbes(() => props.round);
 type Probe = NonNullable<typeof data.value>[number];
 
-const asked = (p: Probe) =>
-  ({
-    "stranger-twice": "a stranger, then another",
-    "stranger-after": `a stranger, right after ${p.persona}`,
-    "persona-after": `${p.persona}, right after ${p.before}`,
-    "device-after": `a ${p.device}, right after a ${p.before}`,
-    "other-value": `another value of “${p.parameter}”`,
-  })[p.kind];
 const served: Record<string, string> = { held: "from a held copy", fetched: "made anew", unknown: "nothing says" };
 const byPage = computed(() => {
   const out = new Map<string, Probe[]>();

@@ -21,6 +21,8 @@ const kinds = {
   uncovered: { word: "not covered", state: "broken" },
   personal: { word: "not told apart", state: "broken" },
   dependent: { word: "wrongly ignored", state: "broken" },
+  expires: { word: "forms expire", state: "broken" },
+  late: { word: "shown too late", state: "unsure" },
   wide: { word: "too wide", state: "unsure" },
   both: { word: "contradiction", state: "unsure" },
   impossible: { word: "matches nothing", state: "unsure" },

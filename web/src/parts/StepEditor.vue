@@ -5,6 +5,8 @@ import InputText from "primevue/inputtext";
 import { computed } from "vue";
 import { lacking, takesTarget, valueOf, verbList, wayOf, ways, type Line, type Verb, type Way } from "./steps";
 
+const props = defineProps<{ of?: string }>();
+const of = props.of ? ` of ${props.of}` : "";
 const lines = defineModel<Line[]>({ required: true });
 const missing = computed(() => lines.value.map(lacking));
 
@@ -36,11 +38,11 @@ function add(i: number) {
   <ol class="lines">
     <li v-for="(l, i) in lines" :key="i">
       <div class="line">
-        <select :value="l.verb" :aria-label="`What step ${i + 1} does`" @change="verb(i, $event)">
+        <select :value="l.verb" :aria-label="`What step ${i + 1} does${of}`" @change="verb(i, $event)">
           <option v-for="v in verbList" :key="v.verb" :value="v.verb">{{ v.says }}</option>
         </select>
         <template v-if="takesTarget(l.verb)">
-          <select :value="wayOf(l.target)" :aria-label="`How step ${i + 1} names it`" @change="way(i, $event)">
+          <select :value="wayOf(l.target)" :aria-label="`How step ${i + 1} names it${of}`" @change="way(i, $event)">
             <option v-for="w in ways" :key="w.way" :value="w.way">{{ w.says }}</option>
           </select>
           <template v-if="wayOf(l.target) === 'role'">
@@ -48,14 +50,14 @@ function add(i: number) {
               :model-value="l.target.role"
               size="small"
               class="short"
-              :aria-label="`Role in step ${i + 1}`"
+              :aria-label="`Role in step ${i + 1}${of}`"
               placeholder="button"
               @update:model-value="put(i, { target: { ...l.target, role: $event } })"
             />
             <InputText
               :model-value="l.target.name"
               size="small"
-              :aria-label="`Name in step ${i + 1}`"
+              :aria-label="`Name in step ${i + 1}${of}`"
               placeholder="its name"
               @update:model-value="put(i, { target: { ...l.target, name: $event } })"
             />
@@ -64,7 +66,7 @@ function add(i: number) {
             v-else
             :model-value="l.target[wayOf(l.target)]"
             size="small"
-            :aria-label="`Element of step ${i + 1}`"
+            :aria-label="`Element of step ${i + 1}${of}`"
             @update:model-value="put(i, { target: { ...l.target, [wayOf(l.target)]: $event } })"
           />
         </template>
@@ -72,7 +74,7 @@ function add(i: number) {
           v-if="valueOf(l.verb)"
           :model-value="l.value"
           size="small"
-          :aria-label="`Value of step ${i + 1}`"
+          :aria-label="`Value of step ${i + 1}${of}`"
           :placeholder="valueOf(l.verb)"
           @update:model-value="put(i, { value: $event ?? '' })"
         />
@@ -81,7 +83,7 @@ function add(i: number) {
             size="small"
             text
             label="↑"
-            :aria-label="`Move step ${i + 1} up`"
+            :aria-label="`Move step ${i + 1} up${of}`"
             :disabled="!i"
             @click="move(i, -1)"
           />
@@ -89,16 +91,16 @@ function add(i: number) {
             size="small"
             text
             label="↓"
-            :aria-label="`Move step ${i + 1} down`"
+            :aria-label="`Move step ${i + 1} down${of}`"
             :disabled="i === lines.length - 1"
             @click="move(i, 1)"
           />
-          <Button size="small" text label="+" :aria-label="`Add a step after step ${i + 1}`" @click="add(i + 1)" />
+          <Button size="small" text label="+" :aria-label="`Add a step after step ${i + 1}${of}`" @click="add(i + 1)" />
           <Button
             size="small"
             text
             label="×"
-            :aria-label="`Leave out step ${i + 1}`"
+            :aria-label="`Leave out step ${i + 1}${of}`"
             @click="lines = lines.filter((_, n) => n !== i)"
           />
         </span>

@@ -24,6 +24,7 @@ const edited = ref<{
   stagingOnly: boolean;
   marks: string;
   lines: Line[];
+  leave: Line[];
 }>();
 const first = computed(() => props.taking.environments[0]?.name ?? "staging");
 
@@ -39,9 +40,12 @@ function edit(kind: Kind, index: number) {
     stagingOnly: j ? !!j.where?.length : true,
     marks: (p?.marks ?? []).join(", "),
     lines: (p?.prepare ?? j?.steps ?? [{ go: "/" }]).flatMap(linesOf),
+    leave: (p?.leave ?? []).flatMap(linesOf),
   };
 }
-const whole = computed(() => !!edited.value?.name.trim() && edited.value.lines.every((l) => !lacking(l)));
+const whole = computed(
+  () => !!edited.value?.name.trim() && [...edited.value.lines, ...edited.value.leave].every((l) => !lacking(l)),
+);
 
 async function keep() {
   const e = edited.value!;
@@ -51,7 +55,14 @@ async function keep() {
   if (e.kind === "personas") {
     const was = personas[e.index];
     const marks = e.marks.split(",").flatMap((m) => m.trim() || []);
-    const one = { ...was, name: e.name.trim(), kind: was?.kind ?? "member", marks, prepare: steps };
+    const one = {
+      ...was,
+      name: e.name.trim(),
+      kind: was?.kind ?? "member",
+      marks,
+      prepare: steps,
+      leave: e.leave.map(stepOf),
+    };
     await acts.looks.mutateAsync({ id, personas: put(personas, one), journeys });
   } else {
     const one = {
@@ -152,6 +163,14 @@ const worked = computed(() => {
       </template>
     </div>
     <StepEditor v-model="edited.lines" />
+    <template v-if="edited.kind === 'personas'">
+      <p class="small faded">
+        <code v-pre>{canary}</code> in what is filled in stands for a word made up each time. Where it turns up for
+        somebody else is a leak.
+      </p>
+      <h3>Signs out by</h3>
+      <StepEditor v-model="edited.leave" of="signing out" />
+    </template>
     <Trouble :error="acts.looks.error.value" />
     <div class="row">
       <Button type="submit" size="small" label="Keep" :disabled="!whole" :loading="acts.looks.isPending.value" />

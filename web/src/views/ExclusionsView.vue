@@ -11,6 +11,7 @@ import CellPane from "../parts/CellPane.vue";
 import ExclusionMatrix from "../parts/ExclusionMatrix.vue";
 import LedgerTable from "../parts/LedgerTable.vue";
 import PatternTester from "../parts/PatternTester.vue";
+import PublishingTable from "../parts/PublishingTable.vue";
 import PurgePane from "../parts/PurgePane.vue";
 import RemarkList from "../parts/RemarkList.vue";
 import SiteHead from "../parts/SiteHead.vue";
@@ -86,6 +87,7 @@ watch(
         <PurgePane v-if="may('work')" :site="id" :environment="environment" :cell="cell" />
       </div>
     </div>
+    <PublishingTable v-if="matrix?.round" :round="matrix.round" />
     <section v-if="coverage" class="part stack">
       <div class="spread">
         <h2>What the rules come to</h2>

@@ -95,7 +95,11 @@ const titles: Record<string, string> = {
         <FindingList v-model="chosen" :findings="round.findings" />
         <ProofPane v-if="finding" :key="finding.id" :finding="finding" :round="round" />
       </div>
-      <section v-else-if="over && round.kind !== 'prove'" class="sheet stack">
+      <details v-if="over && round.kind === 'prove' && inOrder.length">
+        <summary>Everything that was asked</summary>
+        <ProbeTable :round="round.id" />
+      </details>
+      <section v-if="over && !inOrder.length && round.kind !== 'prove'" class="sheet stack">
         <h2>Nothing to look at</h2>
         <p v-if="round.verdict === 'clear'">
           {{ round.progress.looks?.done ?? 0 }} looks were made<template v-if="round.kind === 'mark'">, twice</template

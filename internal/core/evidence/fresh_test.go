@@ -1,0 +1,96 @@
+package evidence
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/journey"
+)
+
+func TestWhatIsOlderThanItMayBeIsFound(t *testing.T) {
+	held := func(age string, tokens ...string) Answer {
+		return Answer{Status: 200, Served: httpcache.Held, CacheStatus: "c; hit", Fields: map[string][]string{"age": {age}}, Tokens: tokens}
+	}
+	made := Answer{Status: 200, Served: httpcache.Fetched}
+	word := []string{MadeUp("a new lead")}
+	for name, tc := range map[string]struct {
+		p    Probe
+		want Kind
+		says string
+	}{
+		"within its life":                       {Probe{Kind: AsHeld, Allowed: 60, First: held("59"), Second: held("59")}, "", ""},
+		"older than its life":                   {Probe{Kind: AsHeld, Allowed: 60, Rule: "It may live for 1 minute.", First: held("600"), Second: held("603")}, StaleKind, "A copy came that was 10m0s old. It may live for 1 minute."},
+		"an old copy once, and a new one after": {Probe{Kind: AsHeld, Allowed: 60, First: held("600"), Second: held("1")}, "", ""},
+		"an old copy, then made anew":           {Probe{Kind: AsHeld, Allowed: 60, First: held("600"), Second: made}, "", ""},
+		"no setting says":                       {Probe{Kind: AsHeld, First: held("600"), Second: held("600")}, "", ""},
+		"an age that is none":                   {Probe{Kind: AsHeld, Allowed: 60, First: held("soon"), Second: held("soon")}, "", ""},
+		"not held":                              {Probe{Kind: AsHeld, Allowed: 60, First: made, Second: made}, "", ""},
+		"a form that can no longer be sent":     {Probe{Kind: AsHeld, Allowed: 90000, FormLives: 3600, First: held("7200", "a"), Second: held("7200", "a"), Fresh: Answer{Tokens: []string{"b"}}}, FormKind, "The hidden value of its form is 2h0m0s old, and the site takes it for 1h0m0s."},
+		"a form whose value never changes":      {Probe{Kind: AsHeld, Allowed: 90000, FormLives: 3600, First: held("7200", "a"), Second: held("7200", "a"), Fresh: Answer{Tokens: []string{"a"}}}, "", ""},
+		"a form that still can":                 {Probe{Kind: AsHeld, Allowed: 90000, FormLives: 3600, First: held("600", "a"), Second: held("600", "a"), Fresh: Answer{Tokens: []string{"b"}}}, "", ""},
+		"an edit that shows":                    {Probe{Kind: Published, Second: Answer{Marks: word}, Fresh: Answer{Marks: word}}, "", ""},
+		"an edit that does not show at once":    {Probe{Kind: Published, Edit: "a new lead", Waited: 3.2, Rule: "It is never held.", Second: held("40"), Fresh: Answer{Marks: word}}, StaleKind, "“a new lead” was published; 3.2 s later the page was as before. It is never held. Made anew, it shows it."},
+		"an edit that may take hours":           {Probe{Kind: Published, Allowed: 36000, Waited: 0.1, Second: held("40"), Fresh: Answer{Marks: word}}, "", ""},
+		"an edit of which nothing says":         {Probe{Kind: Published, Allowed: -1, Waited: 0.1, Second: held("40"), Fresh: Answer{Marks: word}}, "", ""},
+		"an edit that shows nowhere":            {Probe{Kind: Published, Edit: "a new lead"}, NotCheckedKind, "Is this a page that shows it?"},
+		"shown after signing out":               {Probe{Kind: AfterLeaving, Second: Answer{Marks: word}}, LeakKind, "a held copy came with"},
+		"known after signing out":               {Probe{Kind: AfterLeaving, Second: Answer{Marks: word}, Fresh: Answer{Marks: word}}, LeakKind, "the page, made anew, was answered with"},
+		"nothing after signing out":             {Probe{Kind: AfterLeaving, First: Answer{Marks: word}}, "", ""},
+		"a copy of one's own":                   {Probe{Kind: PersonaTwice, Second: Answer{Served: httpcache.Held, Marks: word}}, "", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			tc.p.Key = Key{"/p", "", "wren", "phone"}
+			f := CompareProbe(Baseline{}, tc.p)
+			if tc.want == "" {
+				assert.Empty(t, f)
+				return
+			}
+			require.Len(t, f, 1)
+			assert.Equal(t, tc.want, f[0].Kind)
+			assert.Contains(t, f[0].Detail, tc.says)
+		})
+	}
+}
+
+func TestWhatTheSiteShowedAfterSigningOutBeforeIsNotTheChanges(t *testing.T) {
+	p := Probe{Key: Key{"/p", "", "wren", "phone"}, Kind: AfterLeaving, Second: Answer{Marks: []string{"Wren"}}, Fresh: Answer{Marks: []string{"Wren"}}}
+	assert.Empty(t, CompareProbe(NewBaseline(Look{Probes: []Probe{p}}, nil), p))
+	q := p
+	q.Fresh.Marks = nil
+	assert.Len(t, CompareProbe(NewBaseline(Look{Probes: []Probe{p}}, nil), q), 1, "from a held copy it is new")
+}
+
+func TestAnIgnoredParameterThatMakesAPageAnewIsNoted(t *testing.T) {
+	p := Probe{Key: Key{"/p", "", "visitor", "phone"}, Kind: IgnoredParameter, Parameter: "utm_tide", Second: Answer{Served: httpcache.Held}}
+	base := NewBaseline(Look{Probes: []Probe{p}}, nil)
+	assert.Empty(t, CompareProbe(base, p))
+	q := p
+	q.Second.Served = httpcache.Fetched
+	f := CompareProbe(base, q)
+	require.Len(t, f, 1)
+	assert.Equal(t, Note, f[0].Severity)
+	assert.Empty(t, CompareProbe(NewBaseline(Look{Probes: []Probe{q}}, nil), q), "it was like that")
+}
+
+func TestAFormIsRefusedOnlyFromAHeldPage(t *testing.T) {
+	run := func(held ...bool) JourneyLook {
+		l := JourneyLook{Key: Key{Page: "/contact", Journey: "a message is sent", Persona: "visitor", Device: "desktop"}}
+		for _, h := range held {
+			l.Outcome.Steps = append(l.Outcome.Steps, journey.StepOutcome{Step: "expect “Sent”", Held: h, Why: "it says “This form has expired”."})
+		}
+		return l
+	}
+	f := LateForm(run(true, false), run(true, true))
+	require.Len(t, f, 1)
+	assert.Equal(t, FormKind, f[0].Kind)
+	assert.Equal(t, 1, *f[0].Step)
+	assert.Contains(t, f[0].Detail, "This form has expired")
+	assert.Empty(t, LateForm(run(true, false), run(true, false)), "it does not work at all")
+	assert.Empty(t, LateForm(run(true, true), run(true, true)))
+	gone := run(true, false)
+	gone.Missing = "no answer"
+	assert.Empty(t, LateForm(gone, run(true, true)), "it was not looked at")
+}

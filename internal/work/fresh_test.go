@@ -1,0 +1,181 @@
+package work_test
+
+import (
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/browser"
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/core/journey"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/store"
+	"tidemarker/internal/work"
+)
+
+const article = "/library/reading-the-first-pins"
+
+// written is the shop with its editor, who publishes another lead for an article: told
+// to the layer, or quietly.
+func written(quietly bool) site.Site {
+	steps := []journey.Step{{Go: article + "/edit"}, {Fill: &journey.Input{In: journey.Target{Label: "Lead"}, Value: "How to tell pins from aborts, by " + journey.Canary}}}
+	if quietly {
+		steps = append(steps, journey.Step{Click: target("checkbox", "Tell nobody")})
+	}
+	doc := site.Site{Name: "Fernhollow",
+		Personas: []site.Persona{{Name: "ida", Kind: "editor", Prepare: []journey.Step{
+			{Go: "/account"}, {Fill: &journey.Input{In: journey.Target{Label: "Name"}, Value: "ida"}},
+			{Fill: &journey.Input{In: journey.Target{Label: "Password"}, Value: "second edition"}}, {Click: target("button", "Sign in")}, {Expect: &journey.Expect{URL: "/account"}}}}},
+		Edits: []site.Edit{{Name: "a new lead", Persona: "ida", Steps: append(steps, journey.Step{Click: target("button", "Publish")}, journey.Step{Expect: &journey.Expect{Text: &journey.Containing{In: journey.Target{CSS: "main"}, Contains: "It is published"}}}),
+			Undo:  []journey.Step{{Go: article + "/edit"}, {Click: target("button", "Take it back")}, {Expect: &journey.Expect{Text: &journey.Containing{In: journey.Target{CSS: "main"}, Contains: "It is published"}}}},
+			Shows: []site.Showing{{Page: article}, {Page: "/", Within: 2}}}}}
+	for _, p := range [][2]string{{"/", "home"}, {article, "article"}} {
+		doc.Pages = append(doc.Pages, site.Page{Path: p[0], Class: p[1], Personas: []string{site.Visitor}, Devices: []string{site.Desktop}})
+	}
+	return doc
+}
+
+// probes are what a round asked for, of one kind, by page.
+func (b *bench) probes(round int64, kind evidence.ProbeKind) map[string]evidence.Probe {
+	b.Helper()
+	look, err := b.store.Look(b.Context(), round, 1)
+	require.NoError(b, err)
+	out := map[string]evidence.Probe{}
+	for _, p := range look.Probes {
+		if p.Kind == kind {
+			out[p.Page] = p
+		}
+	}
+	return out
+}
+
+func titles(findings []evidence.Finding) []string {
+	var out []string
+	for _, f := range findings {
+		out = append(out, f.Page+": "+f.Title)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func TestAnEditShowsWithinThePagesRule(t *testing.T) {
+	b := newBench(t, written(false))
+	b.runner.ReadyFor = time.Hour
+	b.mark(0)
+	const notInTime = ": An edit is not shown in time"
+
+	r, f := b.with(store.ProveRound, nil)
+	assert.Equal(t, evidence.VerdictClear, r.Verdict, titles(f))
+	p := b.probes(r.ID, evidence.Published)
+	require.Len(t, p, 2)
+	assert.Equal(t, "held", string(p[article].First.Served), "it was held before it was edited")
+	assert.Equal(t, []string{evidence.MadeUp("a new lead")}, p[article].Second.Marks)
+	assert.Contains(t, p[article].Rule, "refreshed whenever something is published, by “/library/”")
+	res, err := http.Get(b.staging.URL + article)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	assert.Contains(t, res.Header.Get("Cache-Status"), "fwd=", "what had the word in it was dropped")
+
+	// The start page is no longer refreshed, and held for longer than the team wants.
+	r, f = b.with(store.ProveRound, settings.Values{"pages.freshOnPublish": []string{"/library/"}})
+	assert.Equal(t, []string{"/" + notInTime}, titles(f))
+	assert.Contains(t, f[0].Detail, "The team wants it within 2 seconds. What is held lives for 10 hours.")
+	assert.Equal(t, evidence.VerdictBroken, r.Verdict)
+
+	// With a short life it shows by itself, and nobody asked for sooner.
+	r, f = b.with(store.ProveRound, settings.Values{"pages.freshOnPublish": []string{"/library/"}, "pages.lifetime": 2})
+	assert.Equal(t, evidence.VerdictClear, r.Verdict, titles(f))
+	assert.NotEmpty(t, b.probes(r.ID, evidence.Published)["/"].Second.Marks)
+}
+
+func TestAnEditThatTheLayerIsNotToldOfIsFound(t *testing.T) {
+	b := newBench(t, written(true))
+	b.mark(0)
+	_, f := b.with(store.ProveRound, nil)
+	assert.Equal(t, []string{"/: An edit is not shown in time", article + ": An edit is not shown in time"}, titles(f))
+	g, err := work.GroundOf(t.Context(), b.store, b.envs[0].ID)
+	require.NoError(t, err)
+	var late []string
+	for _, r := range exclusion.Coverage(exclusion.Layer{On: true, Lifetime: 36000}, g.Known) {
+		if r.Kind == exclusion.Late {
+			late = append(late, strings.Join(r.Mend.Add, " "))
+		}
+	}
+	assert.Equal(t, []string{"/$"}, late, "how soon a page has to show edits is known to the rules")
+}
+
+func TestAnEditThatCannotBePublishedIsNotCheckedAndHarmsNothing(t *testing.T) {
+	doc := written(false)
+	doc.Edits[0].Steps[0].Go = "/library/no-such-article/edit"
+	b := newBench(t, doc)
+	b.mark(0)
+	r, f := b.with(store.ProveRound, nil)
+	require.NotEmpty(t, f)
+	for _, x := range f {
+		assert.Equal(t, evidence.NotCheckedKind, x.Kind, x.Title)
+	}
+	assert.NotEqual(t, evidence.VerdictClear, r.Verdict)
+	r = b.run(store.Round{EnvironmentID: b.envs[1].ID, Kind: store.ProveRound})
+	assert.Empty(t, b.probes(r.ID, evidence.Published), "nothing is ever published on production")
+}
+
+func TestWhatWasHeldTooLongIsFoundBeforeItIsDropped(t *testing.T) {
+	doc := peopled()
+	doc.Pages = slices.DeleteFunc(doc.Pages, func(p site.Page) bool { return p.Path != "/kits?kind=oyster" && p.Path != "/account" })
+	for i := range doc.Pages {
+		doc.Pages[i].Personas = []string{site.Visitor}
+		if doc.Pages[i].Path == "/account" {
+			doc.Pages[i].FormLives = 3600
+		}
+	}
+	doc.Personas = nil
+	doc.Journeys = []journey.Journey{{Name: "signing in", Persona: site.Visitor, Devices: []string{site.Desktop}, Where: []string{"staging"}, Steps: []journey.Step{
+		{Go: "/account"}, {Fill: &journey.Input{In: journey.Target{Label: "Name"}, Value: "wren"}}, {Fill: &journey.Input{In: journey.Target{Label: "Password"}, Value: "harvest moon"}},
+		{Click: target("button", "Sign in")}, {Expect: &journey.Expect{Text: &journey.Containing{In: journey.Target{CSS: "main"}, Contains: "Wren Oakham"}}}}}}
+	b := newBench(t, doc)
+	b.mark(0)
+	prove := func() (store.Round, []evidence.Finding) {
+		r := b.run(store.Round{EnvironmentID: b.envs[0].ID, Kind: store.ProveRound})
+		return r, b.findings(r.ID)
+	}
+	visit := func(paths ...string) {
+		for _, p := range paths {
+			_, err := browser.Plain{Env: site.Environment{Name: "staging", URL: b.staging.URL}}.Ask(t.Context(), p, site.Desktop, browser.State{}, nil)
+			require.NoError(t, err)
+		}
+	}
+	r, f := prove()
+	assert.Equal(t, evidence.VerdictClear, r.Verdict, titles(f))
+
+	// The account's rule is gone; somebody opens it; the form's hidden value grows old.
+	v, tag := b.staging.Layer.Settings()
+	_, ok := b.staging.Layer.Replace(v.With(settings.Values{"pages.never": []string{"/cart", "/checkout", "/api/"}}), tag)
+	require.True(t, ok)
+	visit("/account", "/kits?kind=oyster")
+	b.later.Add(int64(90 * time.Minute))
+	_, f = prove()
+	got := titles(f)
+	assert.Contains(t, got, "/account: signing in: a form from a held page is refused")
+	i := slices.IndexFunc(f, func(x evidence.Finding) bool { return x.Kind == evidence.FormKind && x.Step != nil })
+	require.GreaterOrEqual(t, i, 0)
+	assert.Contains(t, f[i].Detail, "With the same pages made anew it works.")
+
+	// The lifetime is shortened, and what is held keeps the one it had.
+	visit("/account", "/kits?kind=oyster")
+	v, tag = b.staging.Layer.Settings()
+	_, ok = b.staging.Layer.Replace(v.With(settings.Values{"pages.lifetime": 60, "pages.never": []string{"/cart", "/checkout", "/account", "/api/"}}), tag)
+	require.True(t, ok)
+	b.later.Add(int64(10 * time.Minute))
+	_, f = prove()
+	assert.Equal(t, []string{"/kits?kind=oyster: Is served when it is older than it may be"}, titles(f))
+	assert.Contains(t, f[0].Detail, "What is held may live for 1m0s.")
+	_, f = prove()
+	assert.Empty(t, f, "everything was dropped")
+}

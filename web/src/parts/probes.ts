@@ -1,0 +1,91 @@
+import type { Schemas } from "../api/client";
+
+type Probe = Schemas["Probe"];
+
+/** Who asked for what, in the few words of a row. */
+export function asked(p: Probe): string {
+  switch (p.kind) {
+    case "stranger-twice":
+      return "a stranger, then another";
+    case "stranger-after":
+      return `a stranger, right after ${p.persona}`;
+    case "persona-after":
+      return `${p.persona}, right after ${p.before}`;
+    case "persona-twice":
+      return `${p.persona}, twice`;
+    case "after-leaving":
+      return `${p.persona}, signed out`;
+    case "device-after":
+      return `a ${p.device}, right after a ${p.before}`;
+    case "other-value":
+      return `another value of “${p.parameter}”`;
+    case "without-parameter":
+      return `without “${p.parameter}”`;
+    case "ignored-parameter":
+      return `with “${p.parameter}”, which is ignored`;
+    case "as-held":
+      return "a stranger, before anything was dropped";
+    case "published":
+      return `a stranger, after “${p.edit}”`;
+  }
+}
+
+/** The answers of a probe in their order, each with who got it; those that were not asked for are left out. */
+export function answers(p: Probe): { name: string; a: Schemas["Answer"] }[] {
+  const names: [string, string, string] = (() => {
+    switch (p.kind) {
+      case "stranger-twice":
+        return ["a stranger asks", "another stranger asks", "a stranger asks when nothing is held"];
+      case "stranger-after":
+        return [`${p.persona} asks`, "a stranger asks after it", "a stranger asks when nothing is held"];
+      case "persona-after":
+        return [`${p.before} asks`, `${p.persona} asks after it`, `${p.persona} asks when nothing is held`];
+      case "persona-twice":
+        return [`${p.persona} asks`, `${p.persona} asks again`, `${p.persona} asks when nothing is held`];
+      case "after-leaving":
+        return [
+          `${p.persona} asks, signed in`,
+          "the same browser asks, signed out",
+          "the same browser asks when nothing is held",
+        ];
+      case "device-after":
+        return [`a ${p.before} asks`, `a ${p.device} asks after it`, `a ${p.device} asks when nothing is held`];
+      case "as-held":
+        return ["a stranger asks, as it is held", "a stranger asks again", "a stranger asks when nothing is held"];
+      case "published":
+        return [`before “${p.edit}”`, "after it", "after it, when nothing is held"];
+      case "without-parameter":
+        return ["the page as it is watched", `without “${p.parameter}”`, ""];
+      default:
+        return ["the page as it is watched", `with another “${p.parameter}”`, ""];
+    }
+  })();
+  return [p.first, p.second, p.fresh].flatMap((a, i) => (a.status ? [{ name: `${i + 1}. ${names[i]}`, a }] : []));
+}
+
+/** Tells whether a line of the second answer is the first one's and should not be there. */
+export function foreign(p: Probe, line: string): boolean {
+  const inFirst = (p.first.lines ?? []).includes(line);
+  const inFresh = (p.fresh.lines ?? []).includes(line);
+  switch (p.kind) {
+    case "other-value":
+    case "without-parameter":
+      return inFirst;
+    case "ignored-parameter":
+    case "persona-twice":
+      return false;
+    default:
+      return inFirst && !inFresh;
+  }
+}
+
+/** How soon a page showed what was published, against its rule. */
+export function shown(p: Probe): { state: "clear" | "broken" | "unsure"; words: string } {
+  if (p.missing) return { state: "unsure", words: p.missing };
+  if (!p.fresh.marks?.length) return { state: "unsure", words: "does not show it even when made anew" };
+  const waited = `${(p.waited ?? 0).toFixed(1)} s`;
+  if (p.second.marks?.length) return { state: "clear", words: `shown within ${waited}` };
+  const allowed = p.allowed ?? 0;
+  if (allowed < 0 || (p.waited ?? 0) < allowed) return { state: "clear", words: "not yet, and may take longer" };
+  return { state: "broken", words: `not shown after ${waited}` };
+}
