@@ -38,8 +38,8 @@ func tell(ctx context.Context, url string) error {
 }
 
 // tell takes marks, breaks staging with one change and goes back, breaks it with
-// another, mends that by leaving one script alone and promotes it, and leaves a third
-// waiting.
+// another, mends that by leaving one script alone and promotes it, leaves a third
+// waiting, and proves that nobody is served what is not theirs.
 func (s *story) tell(ctx context.Context) error {
 	var list struct {
 		Sites []struct {
@@ -51,7 +51,7 @@ func (s *story) tell(ctx context.Context) error {
 	}
 	site := list.Sites[0].ID
 	for _, l := range list.Sites {
-		if err := s.marks(ctx, l.ID); err != nil {
+		if err := s.everywhere(ctx, l.ID, "marks"); err != nil {
 			return err
 		}
 	}
@@ -74,7 +74,7 @@ func (s *story) tell(ctx context.Context) error {
 			return fmt.Errorf("%s: %w", step.title, err)
 		}
 	}
-	return nil
+	return s.everywhere(ctx, site, "proofs")
 }
 
 // explain records why the shop leaves alone what it does, except for what nobody knows.
@@ -102,8 +102,8 @@ func (s *story) explain(ctx context.Context, site int64) error {
 	return nil
 }
 
-// marks takes a mark of each environment of a site.
-func (s *story) marks(ctx context.Context, site int64) error {
+// everywhere takes marks, or makes proofs, on each environment of a site.
+func (s *story) everywhere(ctx context.Context, site int64, what string) error {
 	var view struct {
 		Environments []struct {
 			ID int64 `json:"id"`
@@ -116,7 +116,7 @@ func (s *story) marks(ctx context.Context, site int64) error {
 		var round struct {
 			ID int64 `json:"id"`
 		}
-		if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/environments/%d/marks", e.ID), map[string]any{}, &round); err != nil {
+		if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/environments/%d/%s", e.ID, what), map[string]any{}, &round); err != nil {
 			return err
 		}
 		if err := s.maintainer.await(ctx, round.ID); err != nil {

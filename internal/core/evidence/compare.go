@@ -400,7 +400,7 @@ func CompareJourney(base Baseline, j JourneyLook) []Finding {
 	return []Finding{f.caused(fmt.Sprintf("%s, step %d", j.Journey, failed+1))}
 }
 
-func leakFindings(p Probe) []Finding {
+func leakFindings(base Baseline, p Probe) []Finding {
 	if len(p.Second.Marks) > 0 {
 		k := p.Key
 		owner := k.Persona
@@ -409,14 +409,14 @@ func leakFindings(p Probe) []Finding {
 			with("Right after %s opened the page, a stranger's request was answered with %s Cache-Status: %s.", owner, listed("", p.Second.Marks), p.Second.CacheStatus).
 			caused("shown to a stranger")}
 	}
-	// Content that changes by itself is held too. Only on a page that is made for one
-	// person does a line that a stranger would not get prove a leak without marks.
-	if p.Second.Served != httpcache.Held || site.Held(p.Class) {
+	if p.Second.Served != httpcache.Held {
 		return nil
 	}
+	// Content that changes by itself is held too. Without marks a line proves a leak when
+	// the page is made for one person, or when the mark knows it for that person's own.
 	var foreign []string
 	for _, l := range p.Second.Lines {
-		if slices.Contains(p.First.Lines, l) && !slices.Contains(p.Fresh.Lines, l) {
+		if slices.Contains(p.First.Lines, l) && !slices.Contains(p.Fresh.Lines, l) && (!site.Held(p.Class) || base.personal(p, l)) {
 			foreign = append(foreign, l)
 		}
 	}
@@ -429,6 +429,25 @@ func leakFindings(p Probe) []Finding {
 	return []Finding{k.about(LeakKind, Broken, "A stranger is shown the page made for "+owner).
 		with("A held copy was served that has %s.%s Cache-Status: %s.", count(len(foreign), "line that only "+owner+" gets"), listed(" Lines: ", foreign), p.Second.CacheStatus).
 		caused("shown to a stranger")}
+}
+
+// personal tells whether a line was only there for who asked first, and not for a
+// stranger, in both looks of the mark: a basket's count, a greeting.
+func (b Baseline) personal(p Probe, line string) bool {
+	m, there := b.earlier(p)
+	if !there {
+		return false
+	}
+	again, twice := b.Probes[p.key()]
+	if !twice {
+		again = m
+	}
+	for _, q := range []Probe{m, again} {
+		if !slices.Contains(q.First.Lines, line) || slices.Contains(q.Fresh.Lines, line) || slices.Contains(q.Second.Lines, line) {
+			return false
+		}
+	}
+	return true
 }
 
 // variantFindings tells whether a parameter that made another page when the mark was

@@ -94,3 +94,20 @@ func TestAFormIsRefusedOnlyFromAHeldPage(t *testing.T) {
 	gone.Missing = "no answer"
 	assert.Empty(t, LateForm(gone, run(true, true)), "it was not looked at")
 }
+
+func TestALineThatOnlyOnePersonGetsIsALeakWithoutAnyMark(t *testing.T) {
+	p := Probe{Key: Key{"/kits", "", "carrier", "phone"}, Class: "listing", Kind: StrangerAfter,
+		First: Answer{Lines: []string{"Kits", "Basket 1", "A quotation"}}, Second: Answer{Lines: []string{"Kits", "Basket 0"}}, Fresh: Answer{Lines: []string{"Kits", "Basket 0"}}}
+	again := p
+	again.First.Lines = []string{"Kits", "Basket 1", "Another quotation"}
+	base := NewBaseline(Look{Probes: []Probe{p}}, []Probe{again})
+	assert.Empty(t, CompareProbe(base, p))
+	leaks := p
+	leaks.Second = Answer{Served: httpcache.Held, CacheStatus: "c; hit", Lines: p.First.Lines}
+	f := CompareProbe(base, leaks)
+	require.Len(t, f, 1)
+	assert.Equal(t, LeakKind, f[0].Kind)
+	assert.Contains(t, f[0].Detail, "Basket 1")
+	assert.NotContains(t, f[0].Detail, "quotation", "that changes by itself")
+	assert.Empty(t, CompareProbe(Baseline{}, leaks), "without a mark nobody knows whose the line is")
+}

@@ -80,7 +80,7 @@ func CompareProbe(base Baseline, p Probe) []Finding {
 	}
 	switch p.Kind {
 	case StrangerAfter:
-		return append(leakFindings(p), ownFindings(base, p)...)
+		return append(leakFindings(base, p), ownFindings(base, p)...)
 	case StrangerTwice:
 		return append(heldFindings(base, p), p.contradictions(base)...)
 	case PersonaAfter:
