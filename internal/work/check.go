@@ -39,6 +39,9 @@ func (r *round) check(ctx context.Context) error {
 	if err := r.probe(ctx, 1, g); err != nil {
 		return err
 	}
+	if err := r.publish(ctx, g); err != nil {
+		return err
+	}
 	return r.judge(ctx, g)
 }
 

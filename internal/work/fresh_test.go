@@ -89,6 +89,11 @@ func TestAnEditShowsWithinThePagesRule(t *testing.T) {
 	assert.Contains(t, f[0].Detail, "The team wants it within 2 seconds. What is held lives for 10 hours.")
 	assert.Equal(t, evidence.VerdictBroken, r.Verdict)
 
+	// The check of a change finds it just so, and says which change it was.
+	tried, f := b.try(settings.Values{"pages.freshOnPublish": []string{"/library/"}})
+	assert.Equal(t, evidence.VerdictBroken, tried.Verdict)
+	assert.Contains(t, titles(f), "/"+notInTime)
+
 	// With a short life it shows by itself, and nobody asked for sooner.
 	r, f = b.with(store.ProveRound, settings.Values{"pages.freshOnPublish": []string{"/library/"}, "pages.lifetime": 2})
 	assert.Equal(t, evidence.VerdictClear, r.Verdict, titles(f))
@@ -97,8 +102,14 @@ func TestAnEditShowsWithinThePagesRule(t *testing.T) {
 
 func TestAnEditThatTheLayerIsNotToldOfIsFound(t *testing.T) {
 	b := newBench(t, written(true))
-	b.mark(0)
-	_, f := b.with(store.ProveRound, nil)
+	marked := b.mark(0)
+	assert.Equal(t, evidence.VerdictUnsure, marked.Verdict)
+	assert.Contains(t, marked.Summary, "2 of its journeys and edits do not work as they are written")
+	r, f := b.try(settings.Values{"markup.signature": true})
+	assert.Equal(t, evidence.VerdictClear, r.Verdict, titles(f))
+	require.Len(t, f, 2)
+	assert.Contains(t, f[0].Detail, "It was not when the mark was taken, either.")
+	_, f = b.with(store.ProveRound, nil)
 	assert.Equal(t, []string{"/: An edit is not shown in time", article + ": An edit is not shown in time"}, titles(f))
 	g, err := work.GroundOf(t.Context(), b.store, b.envs[0].ID)
 	require.NoError(t, err)

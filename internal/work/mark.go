@@ -23,6 +23,9 @@ func (r *round) takeMark(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := r.publish(ctx, nil); err != nil {
+		return err
+	}
 	first, err := r.Store.Look(ctx, r.row.ID, 1)
 	if err != nil {
 		return err
@@ -57,7 +60,7 @@ func (r *round) takeMark(ctx context.Context) error {
 	r.row.Summary = fmt.Sprintf("Mark %d of %s: %d looks, twice.", id, r.env.Name, plan.Size())
 	if len(findings) > 0 {
 		r.row.Verdict = evidence.VerdictUnsure
-		r.row.Summary += fmt.Sprintf(" %d journeys do not work as they are written; they prove nothing until they do.", len(findings))
+		r.row.Summary += fmt.Sprintf(" %d of its journeys and edits do not work as they are written; they prove nothing until they do.", len(findings))
 	}
 	return nil
 }
@@ -76,7 +79,7 @@ func complete(passes ...evidence.Look) error {
 			}
 		}
 		for _, p := range l.Probes {
-			if p.Missing != "" {
+			if p.Missing != "" && p.Kind != evidence.Published { // an edit that cannot be published is a doubt
 				return fmt.Errorf("%s could not be probed as %s: %s", p.Page, p.Persona, p.Missing)
 			}
 		}

@@ -368,5 +368,9 @@ func (r *round) probed(ctx context.Context, p evidence.Probe, err error, pass in
 	}
 	k := p.Key
 	k.Journey = "probe " + string(p.Kind) + " " + p.Parameter + p.Before + p.Edit
-	return g.take(ctx, k, evidence.CompareProbe(r.base, p))
+	base := r.base
+	if r.row.Kind == store.ProveRound && p.Kind == evidence.Published {
+		base = evidence.Baseline{} // a proof is about what is so, not about what changed
+	}
+	return g.take(ctx, k, evidence.CompareProbe(base, p))
 }

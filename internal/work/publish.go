@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strconv"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -93,7 +94,7 @@ func (r *round) stands(ctx context.Context, t site.PageTask, g *gathering) error
 		err = r.drop(ctx, t.Page.Path)
 	}
 	if err == nil {
-		err = r.ask(ctx, t.Page.Path, visitor, nil, &p.Fresh)
+		err = r.ask(ctx, r.anew(t.Page.Path), visitor, nil, &p.Fresh)
 	}
 	return r.probed(ctx, p, err, 1, g)
 }
@@ -240,7 +241,7 @@ func (r *round) publishOne(ctx context.Context, e site.Edit, g *gathering) error
 		if err != nil {
 			return err
 		}
-		if !back {
+		if !back && g != nil {
 			k := evidence.Key{Page: e.Shows[0].Page, Journey: "taking back: " + e.Name, Persona: e.Persona, Device: site.Desktop}
 			if err := g.take(ctx, k, evidence.NotTakenBack(k, e.Name, why.Error())); err != nil {
 				return err
@@ -332,5 +333,13 @@ func (r *round) shows(ctx context.Context, p *evidence.Probe, word string, at ti
 	if err := r.drop(ctx, p.Page); err != nil {
 		return err
 	}
-	return r.askWith(ctx, p.Page, p.Device, browser.State{}, []string{word}, words, &p.Fresh)
+	return r.askWith(ctx, r.anew(p.Page), p.Device, browser.State{}, []string{word}, words, &p.Fresh)
+}
+
+// anew is a path to ask for a page that is made anew, where nothing held can be dropped.
+func (r *round) anew(path string) string {
+	if r.about.Has("purge-urls") {
+		return path
+	}
+	return site.Anew(path, strconv.FormatInt(r.row.ID, 10))
 }

@@ -488,8 +488,8 @@ func variantFindings(base Baseline, p Probe) []Finding {
 		caused("parameter " + p.Parameter)}
 }
 
-// Doubts are the journeys that did not work in either of two untouched looks: what a
-// mark cannot vouch for.
+// Doubts are the journeys that did not work in either of two untouched looks, and the
+// edits that did not show: what a mark cannot vouch for.
 func Doubts(first, second Look) []Finding {
 	var out []Finding
 	for _, j := range first.Journeys {
@@ -502,6 +502,15 @@ func Doubts(first, second Look) []Finding {
 			with("%s", j.Outcome.Steps[failed].Why)
 		f.Step = &failed
 		out = append(out, f.caused(j.Journey))
+	}
+	for _, p := range first.Probes {
+		if p.Kind != Published {
+			continue
+		}
+		for _, f := range CompareProbe(Baseline{}, p) {
+			f.Severity = Unsure
+			out = append(out, f)
+		}
 	}
 	return out
 }

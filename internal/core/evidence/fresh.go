@@ -75,7 +75,7 @@ func oldFindings(p Probe) []Finding {
 }
 
 // publishedFindings tell of a page that does not show in time what was published.
-func publishedFindings(p Probe) []Finding {
+func publishedFindings(base Baseline, p Probe) []Finding {
 	if len(p.Fresh.Marks) == 0 {
 		return []Finding{p.about(NotCheckedKind, Unsure, "An edit does not show here at all").
 			with("“%s” was published, but the page, made anew, does not have the word made up for it. Is this a page that shows it?", p.Edit).caused("edit not shown anew")}
@@ -83,8 +83,12 @@ func publishedFindings(p Probe) []Finding {
 	if len(p.Second.Marks) > 0 || p.Allowed < 0 || p.Waited < float64(p.Allowed) {
 		return nil // it shows, or may take longer than was waited
 	}
-	return []Finding{p.about(StaleKind, Broken, "An edit is not shown in time").
-		with("“%s” was published; %.1f s later the page was as before. %s Made anew, it shows it. Cache-Status: %s.", p.Edit, p.Waited, p.Rule, p.Second.CacheStatus).caused("edit not shown in time")}
+	severity, before := Broken, ""
+	if m, there := base.earlier(p); there && len(m.Second.Marks) == 0 && m.Waited >= float64(m.Allowed) {
+		severity, before = Note, " It was not when the mark was taken, either."
+	}
+	return []Finding{p.about(StaleKind, severity, "An edit is not shown in time").
+		with("“%s” was published; %.1f s later the page was as before. %s Made anew, it shows it.%s Cache-Status: %s.", p.Edit, p.Waited, p.Rule, before, p.Second.CacheStatus).caused("edit not shown in time")}
 }
 
 // LateForm tells of a journey that fails on pages as they were held and works once they

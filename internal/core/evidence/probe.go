@@ -96,7 +96,7 @@ func CompareProbe(base Baseline, p Probe) []Finding {
 	case AsHeld:
 		return oldFindings(p)
 	case Published:
-		return publishedFindings(p)
+		return publishedFindings(base, p)
 	}
 	return variantFindings(base, p)
 }

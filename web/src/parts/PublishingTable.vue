@@ -7,7 +7,14 @@ import { shown } from "./probes";
 
 const props = defineProps<{ round: number }>();
 const { data } = useProbes(() => props.round);
-const rows = computed(() => (data.value ?? []).filter((p) => p.kind === "published"));
+const rows = computed(() =>
+  (data.value ?? [])
+    .filter((p) => p.kind === "published")
+    .sort(
+      (a, b) =>
+        (a.edit ?? "").localeCompare(b.edit ?? "") || a.page.localeCompare(b.page) || a.device.localeCompare(b.device),
+    ),
+);
 </script>
 
 <template>
@@ -31,6 +38,7 @@ const rows = computed(() => (data.value ?? []).filter((p) => p.kind === "publish
           <td class="small">{{ p.rule }}</td>
           <td>
             <StateGlyph :state="shown(p).state" :word="shown(p).words" />
+            {{ " " }}
             <a v-if="p.second.body" :href="`/api/v1/blobs/${p.second.body}`" target="_blank" class="small">as text</a>
           </td>
         </tr>

@@ -40,9 +40,7 @@ function go() {
     </div>
     <Trouble :error="acts.purge.error.value" />
     <p v-if="acts.purge.data.value" role="status" class="small">
-      {{
-        acts.purge.data.value.purged === 1 ? "1 held copy" : `${acts.purge.data.value.purged} held copies`
-      }}
+      {{ acts.purge.data.value.purged === 1 ? "1 held copy" : `${acts.purge.data.value.purged} held copies` }}
       went<template v-if="acts.purge.data.value.toWarm"
         >; {{ acts.purge.data.value.toWarm === 1 ? "1 is" : `${acts.purge.data.value.toWarm} are` }} fetched
         again</template

@@ -68,6 +68,10 @@ describe("what was published", () => {
   const published = (p: Partial<Probe>) => shown(probe({ kind: "published", fresh: word, ...p })).state;
   it("is clear when it shows, or may take longer", () => {
     expect(published({ second: word, waited: 0.2 })).toBe("clear");
+    expect(shown(probe({ kind: "published", fresh: word, second: word, waited: 2.04 })).words).toBe(
+      "shown within 2.0 s",
+    );
+    expect(shown(probe({ kind: "published", fresh: word, second: word, waited: 0.04 })).words).toBe("shown at once");
     expect(published({ allowed: 36000, waited: 0.1 })).toBe("clear");
     expect(published({ allowed: -1, waited: 0.1 })).toBe("clear");
   });

@@ -84,7 +84,8 @@ export function shown(p: Probe): { state: "clear" | "broken" | "unsure"; words: 
   if (p.missing) return { state: "unsure", words: p.missing };
   if (!p.fresh.marks?.length) return { state: "unsure", words: "does not show it even when made anew" };
   const waited = `${(p.waited ?? 0).toFixed(1)} s`;
-  if (p.second.marks?.length) return { state: "clear", words: `shown within ${waited}` };
+  if (p.second.marks?.length)
+    return { state: "clear", words: (p.waited ?? 0) < 1 ? "shown at once" : `shown within ${waited}` };
   const allowed = p.allowed ?? 0;
   if (allowed < 0 || (p.waited ?? 0) < allowed) return { state: "clear", words: "not yet, and may take longer" };
   return { state: "broken", words: `not shown after ${waited}` };

@@ -77,7 +77,7 @@ const titles: Record<string, string> = {
           >
           · settings <Fingerprint :value="round.target || round.before" />
           <template v-if="round.mark"
-            >compared with
+            >· compared with
             <RouterLink :to="`/rounds/${round.mark.round}`">mark {{ round.mark.id }}</RouterLink></template
           >
           · <When :at="round.finishedAt ?? round.startedAt ?? round.createdAt" />, {{ round.requestedBy
