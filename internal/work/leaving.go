@@ -60,6 +60,7 @@ func (r *round) leaveAs(ctx context.Context, at [2]string, state browser.State, 
 		return err
 	}
 	r.progress.say(ctx, "probing", "Signing out as "+persona.Name)
+	var lost error // why nobody could sign in
 	if r.ReadyFor <= 0 {
 		delete(r.ready, at)
 	} else { // the session that is kept for later proofs is not ended
@@ -67,19 +68,25 @@ func (r *round) leaveAs(ctx context.Context, at [2]string, state browser.State, 
 		if err != nil {
 			return err
 		}
-		if look.Missing != "" || look.Outcome.Failed() >= 0 {
-			return nil
-		}
-		state = ready
+		state, lost = ready, notReady(persona.Name, look)
 	}
 	marks, words := append(slices.Clone(persona.Marks), state.Canary), map[string]string{state.Canary: persona.Name}
 	probes := make([]evidence.Probe, len(pages))
 	missing := make([]error, len(pages))
 	for i, t := range pages {
 		probes[i] = r.probeOf(t, evidence.AfterLeaving)
+		if lost != nil {
+			if err := r.probed(ctx, probes[i], lost, pass, g); err != nil {
+				return err
+			}
+			continue
+		}
 		if missing[i] = r.drop(ctx, t.Page.Path); missing[i] == nil {
 			missing[i] = r.askWith(ctx, t.Page.Path, at[1], state, marks, words, &probes[i].First)
 		}
+	}
+	if lost != nil {
+		return nil
 	}
 	left, look, err := b.Leave(ctx, r.environment(), persona, at[1], state, r.Blobs.Put)
 	if err != nil {
@@ -112,6 +119,17 @@ func (r *round) leaveAs(ctx context.Context, at [2]string, state browser.State, 
 		if err := r.probed(ctx, probes[i], err, pass, g); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// notReady says at which step somebody could not be made ready, nil when they could.
+func notReady(name string, look evidence.JourneyLook) error {
+	if look.Missing != "" {
+		return fmt.Errorf("%s could not be made ready: %s", name, look.Missing)
+	}
+	if failed := look.Outcome.Failed(); failed >= 0 {
+		return fmt.Errorf("%s could not be made ready: %s: %s", name, look.Outcome.Steps[failed].Step, look.Outcome.Steps[failed].Why)
 	}
 	return nil
 }

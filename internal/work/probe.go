@@ -117,6 +117,8 @@ func (r *round) probes(pass int, g *gathering) map[string][]func(context.Context
 			personas[at] = append(personas[at], t)
 			add(t.Page.Path, func(ctx context.Context) error { return r.strangerAfter(ctx, t, pass, g) })
 			add(t.Page.Path, func(ctx context.Context) error { return r.personaTwice(ctx, t, pass, g) })
+			stranger := site.PageTask{Page: t.Page, Persona: site.Visitor, Device: t.Device}
+			add(t.Page.Path, func(ctx context.Context) error { return r.personaAfter(ctx, t, stranger, pass, g) })
 			continue
 		}
 		add(t.Page.Path, func(ctx context.Context) error { return r.strangerTwice(ctx, t, pass, g) })
@@ -286,6 +288,9 @@ func (r *round) personaAfter(ctx context.Context, t, before site.PageTask, pass 
 	p.Before = before.Persona
 	mine := r.marksOf(t.Persona)
 	marks := slices.DeleteFunc(r.marksOf(before.Persona), func(m string) bool { return slices.Contains(mine, m) })
+	if before.Persona == site.Visitor {
+		marks = mine // a stranger has none; what is theirs must not be missing
+	}
 	err := r.pair(ctx, t.Page.Path, asker{before.Persona, t.Device}, asker{t.Persona, t.Device}, marks, &p)
 	return r.probed(ctx, p, err, pass, g)
 }

@@ -256,7 +256,7 @@ func (p PageLook) hidden(box int, masked []image.Rectangle) bool {
 
 func policyFindings(m, p PageLook) []Finding {
 	if !site.Held(p.Class) && p.Served == httpcache.Held && m.Served != httpcache.Held {
-		return []Finding{p.about(PolicyKind, Broken, fmt.Sprintf("A %s page is served from the page cache", p.Class)).
+		return []Finding{p.about(PolicyKind, Broken, heldTitle(p.Class)).
 			with("Cache-Status: %s. Pages of this class are made for one person each time.", p.Headers["cache-status"]).caused("held " + p.Class)}
 	}
 	if m.Served == httpcache.Held && p.Served == httpcache.Fetched {
@@ -264,6 +264,14 @@ func policyFindings(m, p PageLook) []Finding {
 			with("Cache-Status: %s.", p.Headers["cache-status"]).caused("no longer held")}
 	}
 	return nil
+}
+
+func heldTitle(class string) string {
+	article := "A"
+	if strings.ContainsAny(class[:min(1, len(class))], "aeiou") {
+		article = "An"
+	}
+	return fmt.Sprintf("%s %s page is served from the page cache", article, class)
 }
 
 // ownerFindings tells of text that only another persona may see.
@@ -483,8 +491,12 @@ func variantFindings(base Baseline, p Probe) []Finding {
 	if len(confused) == 0 {
 		return nil
 	}
-	return []Finding{p.about(VariantKind, Broken, fmt.Sprintf("Another %q shows the same page", p.Parameter)).
-		with("Asked with another value of %q, the site answered with the page of this one.%s Cache-Status: %s.", p.Parameter, listed(" It has ", confused), p.Second.CacheStatus).
+	title, how := fmt.Sprintf("Another %q shows the same page", p.Parameter), "with another value of"
+	if p.Kind == WithoutParameter {
+		title, how = fmt.Sprintf("Without %q it is the same page", p.Parameter), "without"
+	}
+	return []Finding{p.about(VariantKind, Broken, title).
+		with("Asked %s %q, the site answered with the page of this one.%s Cache-Status: %s.", how, p.Parameter, listed(" It has ", confused), p.Second.CacheStatus).
 		caused("parameter " + p.Parameter)}
 }
 

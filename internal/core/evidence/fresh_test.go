@@ -111,3 +111,16 @@ func TestALineThatOnlyOnePersonGetsIsALeakWithoutAnyMark(t *testing.T) {
 	assert.NotContains(t, f[0].Detail, "quotation", "that changes by itself")
 	assert.Empty(t, CompareProbe(Baseline{}, leaks), "without a mark nobody knows whose the line is")
 }
+
+func TestSomebodyWhoGetsTheStrangersPageIsFound(t *testing.T) {
+	p := Probe{Key: Key{"/kits", "", "wren", "phone"}, Kind: PersonaAfter, Before: "visitor", Second: Answer{Served: httpcache.Held, CacheStatus: "c; hit"}, Fresh: Answer{Marks: []string{"Wren Oakham"}}}
+	f := CompareProbe(Baseline{}, p)
+	require.Len(t, f, 1)
+	assert.Equal(t, VariantKind, f[0].Kind)
+	assert.Contains(t, f[0].Detail, "Made anew, it has “Wren Oakham”.")
+	assert.Empty(t, CompareProbe(NewBaseline(Look{Probes: []Probe{p}}, nil), p), "it was like that when the mark was taken")
+	p.Second.Marks = p.Fresh.Marks
+	assert.Empty(t, CompareProbe(Baseline{}, p), "a copy of their own")
+	p.Second = Answer{Served: httpcache.Fetched}
+	assert.Empty(t, CompareProbe(Baseline{}, p), "not from a held copy")
+}

@@ -84,7 +84,7 @@ func CompareProbe(base Baseline, p Probe) []Finding {
 	case StrangerTwice:
 		return append(heldFindings(base, p), p.contradictions(base)...)
 	case PersonaAfter:
-		return personaFindings(p)
+		return personaFindings(base, p)
 	case DeviceAfter:
 		return append(deviceFindings(p), p.contradictions(base)...)
 	case IgnoredParameter:
@@ -147,7 +147,7 @@ func heldFindings(base Baseline, p Probe) []Finding {
 	}
 	var out []Finding
 	if !site.Held(p.Class) {
-		out = append(out, p.about(PolicyKind, Broken, fmt.Sprintf("A %s page is served from the page cache", p.Class)).
+		out = append(out, p.about(PolicyKind, Broken, heldTitle(p.Class)).
 			with("The second stranger who asked was served the first one's copy. Cache-Status: %s. Pages of this class are made for one person each time.", p.Second.CacheStatus).caused("held "+p.Class))
 	}
 	return append(out, tokenFindings(m, p)...)
@@ -218,14 +218,37 @@ func (p Probe) contradictions(base Baseline) []Finding {
 	return out
 }
 
-// personaFindings tell of what is one persona's in the answer to another.
-func personaFindings(p Probe) []Finding {
+// personaFindings tell of what is one persona's in the answer to another, and of a
+// persona who is served the page made for a stranger.
+func personaFindings(base Baseline, p Probe) []Finding {
+	if p.Before == site.Visitor {
+		return strangersFindings(base, p)
+	}
 	if len(p.Second.Marks) == 0 {
 		return nil
 	}
 	return []Finding{p.about(LeakKind, Broken, fmt.Sprintf("%s is shown what belongs to %s", p.Persona, p.Before)).
 		with("Right after %s opened the page, %s was answered with %s Cache-Status: %s.", p.Before, p.Persona, listed("", p.Second.Marks), p.Second.CacheStatus).
 		caused("shows what belongs to " + p.Before)}
+}
+
+// strangersFindings tell of a persona who gets the held copy that was made for a
+// stranger, without what is their own.
+func strangersFindings(base Baseline, p Probe) []Finding {
+	lacking := func(p Probe) (out []string) {
+		for _, m := range p.Fresh.Marks {
+			if !slices.Contains(p.Second.Marks, m) {
+				out = append(out, m)
+			}
+		}
+		return out
+	}
+	gone := lacking(p)
+	if m, there := base.earlier(p); p.Second.Served != httpcache.Held || len(gone) == 0 || there && len(lacking(m)) > 0 {
+		return nil
+	}
+	return []Finding{p.about(VariantKind, Broken, p.Persona+" is served the page made for a stranger").
+		with("Right after a stranger opened the page, %s got a held copy. Made anew, it has%s Cache-Status: %s.", p.Persona, listed(" ", gone), p.Second.CacheStatus).caused("the page of a stranger")}
 }
 
 // deviceFindings tell of one device's page served to another: the very same copy,

@@ -2,7 +2,7 @@
 /** The way of a change: where it stands, the next step, and why a step is not allowed yet. */
 import Button from "primevue/button";
 import { computed, ref } from "vue";
-import { useRouter } from "vue-router";
+import { useRoute, useRouter } from "vue-router";
 import { useActs, type Change, type ChangeAct } from "../api/queries";
 import Consequence from "./Consequence.vue";
 import StateGlyph from "./StateGlyph.vue";
@@ -43,7 +43,9 @@ const shown = computed(() =>
     .sort((a, b) => Number(b.next) - Number(a.next)),
 );
 
-const asked = ref<ChangeAct>();
+// A notice elsewhere may have asked for going back already.
+const wanted = useRoute().query.ask === "rollback" ? "rollback" : undefined;
+const asked = ref<ChangeAct | undefined>(shown.value.some((c) => c.act === wanted && c.allowed) ? wanted : undefined);
 const asking = computed({ get: () => asked.value !== undefined, set: (v) => !v && (asked.value = undefined) });
 const consequence = computed(() => {
   const c = props.change;

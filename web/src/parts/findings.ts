@@ -13,7 +13,7 @@ export interface Cause {
 
 const rank: Record<string, number> = { broken: 0, unsure: 1, note: 2 };
 
-/** Groups findings by cause, the worst first; the server sent them in that order. */
+/** Groups findings by cause, the worst first, and of those what is shown to somebody else; the server sent them in that order. */
 export function byCause(findings: Finding[]): Cause[] {
   const out = new Map<string, Cause>();
   for (const f of findings) {
@@ -31,7 +31,8 @@ export function byCause(findings: Finding[]): Cause[] {
   }
   const list = [...out.values()];
   for (const c of list) c.where = where(c.findings);
-  return list.sort((a, b) => (rank[a.severity] ?? 3) - (rank[b.severity] ?? 3));
+  const leak = (c: Cause) => (c.kind === "cache-leak" ? 0 : 1);
+  return list.sort((a, b) => (rank[a.severity] ?? 3) - (rank[b.severity] ?? 3) || leak(a) - leak(b));
 }
 
 function where(findings: Finding[]) {

@@ -2,6 +2,8 @@ import type { Schemas } from "../api/client";
 
 type Probe = Schemas["Probe"];
 
+const who = (persona?: string) => (persona === "visitor" ? "a stranger" : persona);
+
 /** Who asked for what, in the few words of a row. */
 export function asked(p: Probe): string {
   switch (p.kind) {
@@ -10,7 +12,7 @@ export function asked(p: Probe): string {
     case "stranger-after":
       return `a stranger, right after ${p.persona}`;
     case "persona-after":
-      return `${p.persona}, right after ${p.before}`;
+      return `${p.persona}, right after ${who(p.before)}`;
     case "persona-twice":
       return `${p.persona}, twice`;
     case "after-leaving":
@@ -39,7 +41,7 @@ export function answers(p: Probe): { name: string; a: Schemas["Answer"] }[] {
       case "stranger-after":
         return [`${p.persona} asks`, "a stranger asks after it", "a stranger asks when nothing is held"];
       case "persona-after":
-        return [`${p.before} asks`, `${p.persona} asks after it`, `${p.persona} asks when nothing is held`];
+        return [`${who(p.before)} asks`, `${p.persona} asks after it`, `${p.persona} asks when nothing is held`];
       case "persona-twice":
         return [`${p.persona} asks`, `${p.persona} asks again`, `${p.persona} asks when nothing is held`];
       case "after-leaving":

@@ -7,6 +7,7 @@ import { byCause } from "../parts/findings";
 import FindingList from "../parts/FindingList.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
 import HandPane from "../parts/HandPane.vue";
+import LeakNotice from "../parts/LeakNotice.vue";
 import ProbeTable from "../parts/ProbeTable.vue";
 import ProofPane from "../parts/ProofPane.vue";
 import RunningPane from "../parts/RunningPane.vue";
@@ -84,6 +85,7 @@ const titles: Record<string, string> = {
           }}<template v-if="round.attempt > 1 && !round.handwork"> · taken up again after an interruption</template>
         </p>
       </div>
+      <LeakNotice v-if="over" :round="round" />
       <HandPane v-if="round.handwork" :round="round" />
       <RunningPane v-if="!over && round.state !== 'by hand'" :round="round" />
       <p v-if="over && round.problem && round.problem !== round.summary" class="problem">{{ round.problem }}</p>
