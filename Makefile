@@ -36,6 +36,7 @@ test: setup lint
 	cd web && npm run --silent test
 	go test ./docs/... ./internal/core/...
 	go test -race -p 1 -timeout 20m -skip '^TestFaults' $$(go list ./cmd/... ./internal/... | grep -v /internal/core)
+	go test -timeout 20m ./internal/web
 	go test -timeout 20m -run '^TestFaults' ./internal/work
 
 lint: web/dist/index.html

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/exclusion"
 	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/people"
@@ -103,4 +104,19 @@ func TestAProofShowsWhatWasAskedAndWhatWasPublished(t *testing.T) {
 	d.fill("textarea[aria-label^='More to hold it against']", "/nowhere/at-all")
 	d.click("button", "^Try it$")
 	d.see("li", "/nowhere/at-all")
+}
+
+func TestALeakIsToldFirstAndLeadsBack(t *testing.T) {
+	r := newRecord(t)
+	require.NoError(t, r.store.SaveFindings(t.Context(), r.round, []evidence.Finding{
+		{Kind: evidence.JourneyKind, Severity: evidence.Broken, Page: "/", Persona: "visitor", Device: "phone", Journey: "menu", Title: "menu", Cause: "menu", Fingerprint: "a"},
+		{Kind: evidence.LeakKind, Severity: evidence.Broken, Page: "/kits", Persona: "visitor", Device: "phone", Title: "A stranger is shown what belongs to wren", Cause: "leak", Fingerprint: "b"}}))
+	d := &desk{T: t, url: r.url, store: r.store}
+	d.sit()
+	d.signIn("ada", fmt.Sprintf("/rounds/%d", r.round))
+	d.see("[role=alert]", "Somebody was served what is not theirs, on /kits. Go back first; the evidence stays.")
+	d.see("h2,h3", "A stranger is shown what belongs to wren")
+	d.accessible("a leak")
+	d.click("[role=alert] button", "^Roll back$")
+	d.see("h1", "^Late scripts$")
 }

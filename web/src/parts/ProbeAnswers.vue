@@ -12,7 +12,6 @@ const fields = (a: Schemas["Answer"]) =>
 
 <template>
   <div class="answers">
-    <p v-if="probe.rule" class="rule small">{{ probe.rule }}</p>
     <section v-for="(c, i) in columns" :key="c.name">
       <h3>{{ c.name }}</h3>
       <p class="small">
@@ -21,6 +20,7 @@ const fields = (a: Schemas["Answer"]) =>
           ><br /><code class="faded">{{ f }}</code></template
         >
       </p>
+      <p v-if="c.a.marks?.length" class="small">It has {{ c.a.marks.join(", ") }}.</p>
       <ul class="plain-list lines small">
         <li
           v-for="(l, n) in (c.a.lines ?? []).slice(0, 60)"
@@ -40,10 +40,6 @@ const fields = (a: Schemas["Answer"]) =>
   display: flex;
   flex-wrap: wrap;
   gap: var(--s3);
-}
-.rule {
-  flex: 1 0 100%;
-  margin: 0;
 }
 section {
   flex: 1;

@@ -1,0 +1,154 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"slices"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/store"
+)
+
+// asHeld asks for every page as it stands, and sends the forms that journeys fill in
+// from pages as they are held. What is found is only found before anything is dropped.
+func (r *round) asHeld(ctx context.Context, g *gathering) error {
+	plan := r.site.Plan(r.env.Name)
+	var visits []site.PageTask
+	for _, t := range plan.Pages {
+		if t.Persona == site.Visitor {
+			visits = append(visits, t)
+		}
+	}
+	forms := formsOf(plan)
+	r.progress.update(ctx, func(p *store.RoundProgress) { p.Looks.Planned = len(visits) + len(forms) })
+	if err := r.sendForms(ctx, forms, g); err != nil {
+		return err
+	}
+	r.progress.say(ctx, "probing", "Asking for pages as they are held")
+	eg, asking := errgroup.WithContext(ctx)
+	eg.SetLimit(4)
+	for _, t := range visits {
+		eg.Go(func() error { return r.stands(asking, t, g) })
+	}
+	return eg.Wait()
+}
+
+// formsOf are the journeys of a plan that fill something in.
+func formsOf(plan site.Plan) []site.JourneyTask {
+	var out []site.JourneyTask
+	for _, t := range plan.Journeys {
+		for _, s := range t.Journey.Steps {
+			if s.Fill != nil {
+				out = append(out, t)
+				break
+			}
+		}
+	}
+	return out
+}
+
+// stands asks for a page as it stands: how old is what is held?
+func (r *round) stands(ctx context.Context, t site.PageTask, g *gathering) error {
+	p := r.probeOf(t, evidence.AsHeld)
+	layer := exclusion.LayerOf(r.cat, r.values)
+	p.Allowed, p.FormLives = layer.Lifetime, t.Page.FormLives
+	p.Rule = "No setting says for how long pages are held."
+	if p.Allowed > 0 {
+		p.Rule = fmt.Sprintf("What is held may live for %s.", time.Duration(p.Allowed)*time.Second)
+	}
+	visitor := asker{site.Visitor, t.Device}
+	err := r.ask(ctx, t.Page.Path, visitor, nil, &p.First)
+	if err == nil {
+		began := time.Now()
+		// An old copy may be served once more while the page is made anew.
+		p.Second = p.First
+		if p.First.Served == httpcache.Held {
+			err = r.until(ctx, atOnce, func() (bool, error) {
+				err := r.ask(ctx, t.Page.Path, visitor, nil, &p.Second)
+				return len(evidence.CompareProbe(evidence.Baseline{}, p)) == 0, err
+			})
+		}
+		p.Waited = time.Since(began).Seconds()
+	}
+	if err == nil {
+		err = r.drop(ctx, t.Page.Path)
+	}
+	if err == nil {
+		err = r.ask(ctx, r.anew(t.Page.Path), visitor, nil, &p.Fresh)
+	}
+	return r.probed(ctx, p, err, 1, g)
+}
+
+// sendForms takes the journeys that fill something in on pages as they are held; one
+// that does not work is taken again on pages that are made anew.
+func (r *round) sendForms(ctx context.Context, forms []site.JourneyTask, g *gathering) error {
+	b, err := r.Browser()
+	if err != nil {
+		return err
+	}
+	for _, t := range forms {
+		r.progress.say(ctx, "probing", fmt.Sprintf("Sending forms from held pages: %s on %s", t.Journey.Name, t.Device))
+		state, ready := r.ready[[2]string{t.Journey.Persona, t.Device}]
+		if !ready && t.Journey.Persona != site.Visitor {
+			continue // that nobody could sign in was found before
+		}
+		take := func(pass int) (evidence.JourneyLook, error) {
+			look, err := b.Take(ctx, r.environment(), t, state, r.Blobs.Put)
+			if err != nil {
+				return look, err
+			}
+			return look, r.Store.SaveLook(ctx, r.row.ID, pass, "journey", look.Key, look)
+		}
+		held, err := take(1)
+		if err != nil {
+			return err
+		}
+		if held.Missing != "" || held.Outcome.Failed() >= 0 {
+			if err := r.dropSteps(ctx, t, held); err != nil {
+				return err
+			}
+			anew, err := take(2)
+			if err != nil {
+				return err
+			}
+			found := evidence.LateForm(held, anew)
+			if len(found) == 0 {
+				found = evidence.CompareJourney(r.base, anew)
+			}
+			if err := g.take(ctx, journeyKey(t), found); err != nil {
+				return err
+			}
+		}
+		r.counted(ctx, 1, fmt.Sprintf("%s on %s", t.Journey.Name, t.Device), held.Missing)
+	}
+	return nil
+}
+
+// dropSteps drops the pages that a journey went to.
+func (r *round) dropSteps(ctx context.Context, t site.JourneyTask, look evidence.JourneyLook) error {
+	var paths []string
+	add := func(address string) {
+		if u, err := url.Parse(address); err == nil && !slices.Contains(paths, u.RequestURI()) {
+			paths = append(paths, u.RequestURI())
+		}
+	}
+	for _, s := range t.Journey.Steps {
+		if s.Go != "" {
+			add(s.Go)
+		}
+	}
+	for _, s := range look.Outcome.Steps {
+		add(s.At)
+	}
+	if !r.about.Has("purge-urls") {
+		return r.purge(ctx)
+	}
+	return r.drop(ctx, paths...)
+}
