@@ -43,7 +43,10 @@ func (in *Inside) Read(document []byte) {
 			put(&in.Styles, text(n))
 		case "img", "iframe", "video", "audio", "embed", "source":
 			put(&in.Embedded, attr["src"])
-		case "a":
+		case "a", "link":
+			if rel := attr["rel"]; n.Data == "link" && rel != "alternate" && rel != "next" && rel != "prev" {
+				break // what it loads, or what it prepares to
+			}
 			if href := attr["href"]; strings.HasPrefix(href, "/") && !strings.HasPrefix(href, "//") {
 				path, _, _ := strings.Cut(href, "#")
 				put(&in.Links, path)

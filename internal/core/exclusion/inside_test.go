@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-const document = `<!doctype html><html class="no-js"><head><style>.menu{color:red}</style><script src="/a.js"></script>
+const document = `<!doctype html><html class="no-js"><head><style>.menu{color:red}</style><link rel="alternate" href="/feed.xml"><link rel="stylesheet" href="/s.css"><script src="/a.js"></script>
 <script>window.basket = startBasket();</script><script type="application/json">{"startBasket":1}</script><script type="module">import "/m.js"</script></head>
 <body id="top" class="home  wide"><a href="/kits#new">Kits</a><a href="https://elsewhere.example/x">x</a><a href="//cdn.example/y">y</a>
 <img src="/pictures/a.jpg"><iframe src="/frames/mill"></iframe><p class="wide">x</p></body></html>`
@@ -21,7 +21,7 @@ func TestWhatIsInADocument(t *testing.T) {
 	assert.Equal(t, []string{".menu{color:red}"}, in.Styles)
 	assert.Equal(t, []string{"/pictures/a.jpg", "/frames/mill"}, in.Embedded)
 	assert.Equal(t, []string{".no-js", "#top", ".home", ".wide"}, in.Selectors)
-	assert.Equal(t, []string{"/kits"}, in.Links, "only the site's own")
+	assert.Equal(t, []string{"/feed.xml", "/kits"}, in.Links, "only the site's own")
 	for role, want := range map[string][]string{"js-exclude-defer": in.Scripts, "css-exclude": in.Styles, "css-keep": in.Selectors, "lazy-exclude": in.Embedded, "data-exclude": nil, "path-exclude": nil} {
 		assert.Equal(t, want, in.For(role), role)
 	}
