@@ -121,5 +121,5 @@ func TestFaultsOfHoldingAreAllFound(t *testing.T) {
 			assert.True(t, found, "%s: %s on %s is not among %q", m.what, m.kind, m.page, all)
 		}
 	}
-	assert.Contains(t, every, "cache-leak "+listing+" wren: What is wren's is shown after signing out")
+	assert.Contains(t, every, "cache-leak "+listing+" wren: What belongs to wren is shown after signing out")
 }

@@ -33,7 +33,7 @@ func leftFindings(base Baseline, p Probe) []Finding {
 		return []Finding{p.about(LeakKind, Broken, p.Persona+" signed out and is still known").
 			with("With what the browser had left after signing out, the page, made anew, was answered with %s", listed("", p.Second.Marks)).caused("known after signing out")}
 	}
-	return []Finding{p.about(LeakKind, Broken, "What is "+p.Persona+"'s is shown after signing out").
+	return []Finding{p.about(LeakKind, Broken, "What belongs to "+p.Persona+" is shown after signing out").
 		with("With what the browser had left after signing out, a held copy came with %s Made anew, the page has none of it. Cache-Status: %s.", listed("", p.Second.Marks), p.Second.CacheStatus).caused("shown after signing out")}
 }
 

@@ -35,7 +35,7 @@ function add(i: number) {
 </script>
 
 <template>
-  <ol class="lines">
+  <ol v-if="lines.length" class="lines">
     <li v-for="(l, i) in lines" :key="i">
       <div class="line">
         <select :value="l.verb" :aria-label="`What step ${i + 1} does${of}`" @change="verb(i, $event)">
@@ -108,7 +108,7 @@ function add(i: number) {
       <p v-if="missing[i]" class="small" role="alert">▲ {{ missing[i] }}</p>
     </li>
   </ol>
-  <Button v-if="!lines.length" size="small" outlined label="Add a step" @click="add(0)" />
+  <p v-else><Button size="small" outlined label="Add a step" @click="add(0)" /></p>
 </template>
 
 <style scoped>

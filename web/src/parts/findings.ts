@@ -53,7 +53,7 @@ export const kindNames: Record<string, string> = {
   request: "request",
   "missing-resource": "missing file",
   "layout-shift": "layout shift",
-  "cache-leak": "shown to a stranger",
+  "cache-leak": "shown to others",
   "cache-policy": "page cache",
   "stale-content": "old content",
   "wrong-variant": "wrong page",
