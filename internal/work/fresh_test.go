@@ -1,6 +1,8 @@
 package work_test
 
 import (
+	"crypto/rand"
+	"io"
 	"net/http"
 	"slices"
 	"strings"
@@ -116,6 +118,28 @@ func TestFaultsOfALayerThatIsNotToldAreFound(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"/$"}, late, "how soon a page has to show edits is known to the rules")
+}
+
+// The layer is not told, so the round waits for the pages; meanwhile somebody stops it.
+func TestFaultsOfBeingStoppedLeaveNothingPublished(t *testing.T) {
+	b := newBench(t, written(true))
+	id, err := b.store.NewRound(t.Context(), store.Round{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, Kind: store.MarkRound, RequestedBy: "tester"})
+	require.NoError(t, err)
+	done := make(chan error, 1)
+	go func() { done <- b.runner.Run(t.Context(), id) }()
+	anew := func() string { // past whatever is held
+		res, err := http.Get(b.staging.URL + article + "?anew=" + rand.Text())
+		require.NoError(t, err)
+		defer res.Body.Close()
+		body, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		return string(body)
+	}
+	require.Eventually(t, func() bool { return strings.Contains(anew(), "by tide") }, time.Minute, 50*time.Millisecond, "it is published")
+	require.NoError(t, b.store.AskToStop(t.Context(), id))
+	require.NoError(t, <-done)
+	assert.Equal(t, store.Stopped, b.round(id).State)
+	assert.NotContains(t, anew(), "by tide", "it was taken back")
 }
 
 func TestFaultsOfAnEditItselfHarmNothing(t *testing.T) {

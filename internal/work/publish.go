@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"time"
@@ -22,7 +23,9 @@ const (
 	// mostPatience is how long a page is waited for that may show an edit later. What may
 	// take longer is not waited for.
 	mostPatience = time.Minute
-	askAgain     = 250 * time.Millisecond
+	// undoLimit is how long taking an edit back may take.
+	undoLimit = 3 * time.Minute
+	askAgain  = 250 * time.Millisecond
 )
 
 // until asks until something is so, or for as long as that may take.
@@ -72,10 +75,7 @@ func (r *round) publishOne(ctx context.Context, e site.Edit, g *gathering) error
 	}
 	r.progress.say(ctx, "probing", "Publishing: "+e.Name)
 	word := r.word(e.Name, "", 1)
-	probes, err := r.expectations(ctx, e)
-	if err != nil {
-		return err
-	}
+	probes := r.expectations(ctx, e)
 	published, why, err := r.edit(ctx, b, "publishing: "+e.Name, e, journey.Saying(e.Steps, word))
 	if err != nil {
 		return err
@@ -86,15 +86,24 @@ func (r *round) publishOne(ctx context.Context, e site.Edit, g *gathering) error
 	for i := range probes {
 		eg.Go(func() error {
 			err := why
-			if published {
+			if published && probes[i].Missing == "" {
 				err = r.shows(waiting, &probes[i], word, at)
 			}
 			return r.probed(waiting, probes[i], err, 1, g)
 		})
 	}
-	if err := eg.Wait(); err != nil || !published {
+	err = eg.Wait()
+	if !published {
 		return err
 	}
+	return errors.Join(err, r.takeBack(ctx, b, e, word, probes, g))
+}
+
+// takeBack takes an edit back, also when the round was stopped meanwhile, and drops the
+// pages that show it: what was published for a proof is not left for visitors.
+func (r *round) takeBack(ctx context.Context, b *browser.Browser, e site.Edit, word string, probes []evidence.Probe, g *gathering) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), undoLimit)
+	defer cancel()
 	if len(e.Undo) > 0 {
 		back, why, err := r.edit(ctx, b, "taking back: "+e.Name, e, journey.Saying(e.Undo, word))
 		if err != nil {
@@ -107,7 +116,7 @@ func (r *round) publishOne(ctx context.Context, e site.Edit, g *gathering) error
 			}
 		}
 	}
-	for _, p := range probes { // what has the word in it is not left for visitors
+	for _, p := range probes {
 		if err := r.drop(ctx, p.Page); err != nil {
 			return err
 		}
@@ -117,7 +126,7 @@ func (r *round) publishOne(ctx context.Context, e site.Edit, g *gathering) error
 
 // expectations are the pages that have to show an edit, each asked for twice, so that
 // it is held when it can be, with the rule by which it has to show it.
-func (r *round) expectations(ctx context.Context, e site.Edit) ([]evidence.Probe, error) {
+func (r *round) expectations(ctx context.Context, e site.Edit) []evidence.Probe {
 	layer := exclusion.LayerOf(r.cat, r.values)
 	var out []evidence.Probe
 	for _, at := range e.Shows {
@@ -131,13 +140,13 @@ func (r *round) expectations(ctx context.Context, e site.Edit) ([]evidence.Probe
 			}
 			for range 2 {
 				if err := r.ask(ctx, page.Path, asker{site.Visitor, device}, nil, &p.First); err != nil {
-					return nil, err
+					p.Missing = err.Error()
 				}
 			}
 			out = append(out, p)
 		}
 	}
-	return out, nil
+	return out
 }
 
 // edit takes the steps of an edit as whoever publishes. why tells of what kept it from
