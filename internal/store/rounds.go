@@ -52,6 +52,7 @@ type RoundProgress struct {
 	Unheld  []string          `json:"unheld,omitempty" doc:"Pages that were not served held before they were looked at."`
 	Purged  int               `json:"purged"`
 	Started time.Time         `json:"started"`
+	Editing string            `json:"editing,omitempty" doc:"An edit of the site that is published and not taken back yet."`
 }
 
 // Round is one staging round, promotion, rollback, or taking of a mark.

@@ -4,6 +4,9 @@ import (
 	"crypto/rand"
 	"io"
 	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -140,6 +143,49 @@ func TestFaultsOfBeingStoppedLeaveNothingPublished(t *testing.T) {
 	require.NoError(t, <-done)
 	assert.Equal(t, store.Stopped, b.round(id).State)
 	assert.NotContains(t, anew(), "by tide", "it was taken back")
+}
+
+// The process died after it had published and before it took that back.
+func TestFaultsOfBeingCutOffLeaveNothingPublished(t *testing.T) {
+	b := newBench(t, written(false))
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	editor := http.Client{Jar: jar}
+	get := func(path string) string {
+		res, err := editor.Get(b.staging.URL + path)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		body, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		return string(body)
+	}
+	post := func(path string, form url.Values) {
+		res, err := editor.PostForm(b.staging.URL+path, form)
+		require.NoError(t, err)
+		require.NoError(t, res.Body.Close())
+	}
+	token := regexp.MustCompile(`name="token" value="([^"]+)"`).FindStringSubmatch(get("/account"))
+	require.Len(t, token, 2)
+	post("/account/sign-in", url.Values{"token": {token[1]}, "name": {"ida"}, "password": {"second edition"}})
+	post(article+"/edit", url.Values{"lead": {"What nobody took back."}})
+	require.Contains(t, get(article), "What nobody took back.")
+
+	id, err := b.store.NewRound(t.Context(), store.Round{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, Kind: store.MarkRound, RequestedBy: "tester"})
+	require.NoError(t, err)
+	require.NoError(t, b.store.StartRound(t.Context(), id))
+	require.NoError(t, b.store.SaveProgress(t.Context(), id, "probing", store.RoundProgress{Editing: "a new lead"}))
+	require.NoError(t, b.runner.Recover(t.Context()))
+	r := b.round(id)
+	assert.Equal(t, store.Done, r.State, r.Problem)
+	assert.Empty(t, r.Progress.V.Editing)
+	assert.NotContains(t, get(article), "What nobody took back.")
+	look, err := b.store.Look(t.Context(), id, 1)
+	require.NoError(t, err)
+	for _, p := range look.Pages {
+		for _, l := range p.Lines {
+			assert.NotContains(t, l.Text, "What nobody took back.", "the mark is of the site as it was")
+		}
+	}
 }
 
 func TestFaultsOfAnEditItselfHarmNothing(t *testing.T) {

@@ -57,6 +57,16 @@ func (g *progress) send(ctx context.Context, always bool) {
 	}
 }
 
+// editing records which edit is about to be published, or with "" that none is left. It
+// fails when that cannot be kept: then nothing is published.
+func (g *progress) editing(ctx context.Context, name string) error {
+	g.mu.Lock()
+	g.p.Editing = name
+	phase, p := g.phase, g.p
+	g.mu.Unlock()
+	return g.store.SaveProgress(ctx, g.round, phase, p)
+}
+
 func (g *progress) looks() evidence.Progress {
 	g.mu.Lock()
 	defer g.mu.Unlock()

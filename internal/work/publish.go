@@ -76,9 +76,12 @@ func (r *round) publishOne(ctx context.Context, e site.Edit, g *gathering) error
 	r.progress.say(ctx, "probing", "Publishing: "+e.Name)
 	word := r.word(e.Name, "", 1)
 	probes := r.expectations(ctx, e)
-	published, why, err := r.edit(ctx, b, "publishing: "+e.Name, e, journey.Saying(e.Steps, word))
-	if err != nil {
+	if err := r.progress.editing(ctx, e.Name); err != nil {
 		return err
+	}
+	published, why, err := r.edit(ctx, b, "publishing: "+e.Name, e, journey.Saying(e.Steps, word))
+	if err != nil { // nobody knows how far it came
+		return errors.Join(err, r.takeBack(ctx, b, e, word, nil))
 	}
 	at := time.Now()
 	eg, waiting := errgroup.WithContext(ctx)
@@ -93,15 +96,32 @@ func (r *round) publishOne(ctx context.Context, e site.Edit, g *gathering) error
 		})
 	}
 	err = eg.Wait()
-	if !published {
-		return err
+	if !published { // a step failed, perhaps after it was sent
+		g = nil
 	}
-	return errors.Join(err, r.takeBack(ctx, b, e, word, probes, g))
+	return errors.Join(err, r.takeBack(ctx, b, e, word, g))
+}
+
+// takeBackLeft takes back what an earlier attempt of the round published and, being cut
+// off, left. It comes before anything is looked at.
+func (r *round) takeBackLeft(ctx context.Context) error {
+	for _, e := range r.site.EditsOn(r.env.Name) {
+		if e.Name != r.row.Progress.V.Editing {
+			continue
+		}
+		b, err := r.Browser()
+		if err != nil {
+			return err
+		}
+		r.row.Progress.V.Editing = ""
+		return r.takeBack(ctx, b, e, "", nil)
+	}
+	return nil
 }
 
 // takeBack takes an edit back, also when the round was stopped meanwhile, and drops the
 // pages that show it: what was published for a proof is not left for visitors.
-func (r *round) takeBack(ctx context.Context, b *browser.Browser, e site.Edit, word string, probes []evidence.Probe, g *gathering) error {
+func (r *round) takeBack(ctx context.Context, b *browser.Browser, e site.Edit, word string, g *gathering) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), undoLimit)
 	defer cancel()
 	if len(e.Undo) > 0 {
@@ -116,12 +136,12 @@ func (r *round) takeBack(ctx context.Context, b *browser.Browser, e site.Edit, w
 			}
 		}
 	}
-	for _, p := range probes {
-		if err := r.drop(ctx, p.Page); err != nil {
+	for _, at := range e.Shows {
+		if err := r.drop(ctx, at.Page); err != nil {
 			return err
 		}
 	}
-	return nil
+	return r.progress.editing(ctx, "")
 }
 
 // expectations are the pages that have to show an edit, each asked for twice, so that

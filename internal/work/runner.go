@@ -140,7 +140,7 @@ func (w *Runner) prepare(ctx context.Context, row store.Round) (*round, error) {
 		return nil, err
 	}
 	r := &round{Runner: w, row: row, env: env, site: s.Document.V, siteID: s.ID}
-	r.progress = progress{store: w.Store, round: row.ID, site: s.ID, change: row.ChangeID, p: store.RoundProgress{Started: time.Now().UTC()}}
+	r.progress = progress{store: w.Store, round: row.ID, site: s.ID, change: row.ChangeID, p: store.RoundProgress{Started: time.Now().UTC(), Editing: row.Progress.V.Editing}}
 	return r, nil
 }
 
@@ -209,7 +209,10 @@ func (r *round) connect(ctx context.Context) error {
 	if err := r.refuseDrift(ctx); err != nil {
 		return err
 	}
-	return r.Store.SaveBefore(ctx, r.row.ID, env.Fingerprint, nil)
+	if err := r.Store.SaveBefore(ctx, r.row.ID, env.Fingerprint, nil); err != nil {
+		return err
+	}
+	return r.takeBackLeft(ctx)
 }
 
 // loadBaseline reads the mark the round compares with.

@@ -2524,6 +2524,8 @@ export interface components {
         RoundProgress: {
             /** Format: int64 */
             broken: number;
+            /** @description An edit of the site that is published and not taken back yet. */
+            editing?: string;
             looks: components["schemas"]["Progress"];
             /** @description What is happening now. */
             now: string;
