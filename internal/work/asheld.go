@@ -57,12 +57,8 @@ func formsOf(plan site.Plan) []site.JourneyTask {
 // stands asks for a page as it stands: how old is what is held?
 func (r *round) stands(ctx context.Context, t site.PageTask, g *gathering) error {
 	p := r.probeOf(t, evidence.AsHeld)
-	layer := exclusion.LayerOf(r.cat, r.values)
-	p.Allowed, p.FormLives = layer.Lifetime, t.Page.FormLives
-	p.Rule = "No setting says for how long pages are held."
-	if p.Allowed > 0 {
-		p.Rule = fmt.Sprintf("What is held may live for %s.", time.Duration(p.Allowed)*time.Second)
-	}
+	lives := exclusion.LayerOf(r.cat, r.values).Lives()
+	p.Allowed, p.Rule, p.FormLives = lives.Seconds, lives.Rule, t.Page.FormLives
 	visitor := asker{site.Visitor, t.Device}
 	err := r.ask(ctx, t.Page.Path, visitor, nil, &p.First)
 	if err == nil {

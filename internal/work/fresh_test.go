@@ -252,7 +252,7 @@ func TestWhatWasHeldTooLongIsFoundBeforeItIsDropped(t *testing.T) {
 	b.later.Add(int64(10 * time.Minute))
 	_, f = prove()
 	assert.Equal(t, []string{"/kits?kind=oyster: Is served when it is older than it may be"}, titles(f))
-	assert.Contains(t, f[0].Detail, "What is held may live for 1m0s.")
+	assert.Contains(t, f[0].Detail, "What is held lives for 1 minute.")
 	_, f = prove()
 	assert.Empty(t, f, "everything was dropped")
 }

@@ -122,7 +122,8 @@ func (r *round) probes(pass int, g *gathering) map[string][]func(context.Context
 			continue
 		}
 		add(t.Page.Path, func(ctx context.Context) error { return r.strangerTwice(ctx, t, pass, g) })
-		for _, name := range parameters(t.Page.Path) {
+		names := exclusion.Parameters(t.Page.Path)
+		for _, name := range names[:min(len(names), mostParameters)] {
 			add(t.Page.Path, func(ctx context.Context) error { return r.parameter(ctx, t, evidence.OtherValue, name, pass, g) })
 			add(t.Page.Path, func(ctx context.Context) error { return r.parameter(ctx, t, evidence.WithoutParameter, name, pass, g) })
 		}
@@ -154,20 +155,6 @@ func (r *round) probes(pass int, g *gathering) map[string][]func(context.Context
 }
 
 const mostParameters = 3
-
-// parameters are the names in a path's query, in order, the first few.
-func parameters(path string) []string {
-	u, err := url.Parse(path)
-	if err != nil {
-		return nil
-	}
-	var out []string
-	for name := range u.Query() {
-		out = append(out, name)
-	}
-	slices.Sort(out)
-	return out[:min(len(out), mostParameters)]
-}
 
 func (r *round) drop(ctx context.Context, paths ...string) error {
 	if !r.about.Has("purge-urls") {
@@ -340,7 +327,7 @@ func (r *round) ignoredParameter(path string) string {
 			continue
 		}
 		for _, pattern := range r.values.Strings(d.Key) {
-			if name := strings.ReplaceAll(pattern, "*", "tide"); name != "" && !slices.Contains(parameters(path), name) {
+			if name := strings.ReplaceAll(pattern, "*", "tide"); name != "" && !slices.Contains(exclusion.Parameters(path), name) {
 				return name
 			}
 		}

@@ -208,8 +208,6 @@ func (p Probe) contradictions(base Baseline) []Finding {
 		switch k {
 		case httpcache.PastLife:
 			severity, kind = Unsure, StaleKind
-		case httpcache.TokenOld:
-			kind = FormKind
 		case httpcache.VaryMissing:
 			severity = Unsure // whether a cache on the way confuses them is not seen here
 		}

@@ -1,9 +1,6 @@
 package exclusion
 
-import (
-	"fmt"
-	"time"
-)
+import "fmt"
 
 // Freshness is how long a page may go on showing what it showed before something was
 // published, and by what rule.
@@ -24,10 +21,8 @@ func (l Layer) ShowsWithin(page string, asked int, agent string) Freshness {
 		f = Freshness{AtOnce: true, Rule: "It is never held. " + s.Why}
 	case l.decides("always-refresh", page) != nil:
 		f = Freshness{AtOnce: true, Rule: fmt.Sprintf("It is refreshed whenever something is published, by “%s”.", l.decides("always-refresh", page).Pattern)}
-	case l.Lifetime > 0:
-		f = Freshness{Seconds: l.Lifetime, Rule: fmt.Sprintf("What is held lives for %s.", span(l.Lifetime))}
 	default:
-		f = Freshness{Rule: "No setting says for how long pages are held."}
+		f = l.Lives()
 	}
 	if asked > 0 && !f.AtOnce && (f.Seconds == 0 || asked < f.Seconds) {
 		f.Rule = fmt.Sprintf("The team wants it within %s. %s", span(asked), f.Rule)
@@ -36,17 +31,23 @@ func (l Layer) ShowsWithin(page string, asked int, agent string) Freshness {
 	return f
 }
 
-// span is a number of seconds in words.
-func span(seconds int) string { return shortly(time.Duration(seconds) * time.Second) }
+// Lives is for how long a held page may be served.
+func (l Layer) Lives() Freshness {
+	if l.Lifetime == 0 {
+		return Freshness{Rule: "No setting says for how long pages are held."}
+	}
+	return Freshness{Seconds: l.Lifetime, Rule: fmt.Sprintf("What is held lives for %s.", span(l.Lifetime))}
+}
 
-func shortly(d time.Duration) string {
+// span is a number of seconds in words.
+func span(seconds int) string {
 	for _, u := range []struct {
-		size time.Duration
+		size int
 		one  string
-	}{{24 * time.Hour, "day"}, {time.Hour, "hour"}, {time.Minute, "minute"}, {time.Second, "second"}} {
-		if d >= u.size && d%u.size == 0 {
-			return counted(int(d/u.size), u.one)
+	}{{86400, "day"}, {3600, "hour"}, {60, "minute"}} {
+		if seconds >= u.size && seconds%u.size == 0 {
+			return counted(seconds/u.size, u.one)
 		}
 	}
-	return d.String()
+	return counted(seconds, "second")
 }

@@ -58,10 +58,10 @@ func TestWhatIsHeldLongerThanItIsGoodForIsRemarked(t *testing.T) {
 }
 
 func TestALifetimeIsReadByItsRole(t *testing.T) {
-	cat := settings.Catalogue{Settings: []settings.Definition{{Key: "hold", Type: settings.Switch, Role: "page-cache"}, {Key: "keep.for", Type: settings.Seconds, Role: "page-cache-ttl"}, {Key: "old.once", Type: settings.Switch, Role: "page-cache-serve-stale"}}}
+	cat := settings.Catalogue{Settings: []settings.Definition{{Key: "hold", Type: settings.Switch, Role: "page-cache"}, {Key: "keep.for", Type: settings.Seconds, Role: "page-cache-ttl"}}}
 	for _, n := range []any{float64(90), 90, int64(90)} {
-		l := LayerOf(cat, settings.Values{"hold": true, "keep.for": n, "old.once": true})
-		assert.Equal(t, Layer{On: true, Lifetime: 90, Stale: true}, l)
+		l := LayerOf(cat, settings.Values{"hold": true, "keep.for": n})
+		assert.Equal(t, Layer{On: true, Lifetime: 90}, l)
 	}
 	assert.Zero(t, LayerOf(cat, settings.Values{"hold": true}).Lifetime)
 }

@@ -52,7 +52,6 @@ type Layer struct {
 	On       bool   // pages are held at all
 	LoggedIn string // what is done for people who are signed in: bypass, own, or anything else for one copy
 	Lifetime int    // seconds for which a held page may be served; 0 when no setting says
-	Stale    bool   // an older copy is served once more while the page is made anew
 	Rules    []Rule
 }
 
