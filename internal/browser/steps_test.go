@@ -18,7 +18,8 @@ import (
 )
 
 // club is a site with a door: whoever came in has a cookie, and gives it back at the way
-// out. Its answers take their time, as real ones do.
+// out. Its form is sent a moment after it was pressed and its answers take their time, as
+// real ones do.
 type club struct {
 	site.Environment
 	in, out, cut atomic.Int32 // how many came in, went out, and were cut off on the way
@@ -52,7 +53,8 @@ func newClub(t *testing.T) *club {
 			page(w, `<main>You are in.</main><form method=post action=/out><button>Go out</button></form>`)
 			return
 		}
-		page(w, `<main>Nobody knows you.</main><form method=post action=/in><label>Name <input name=n></label><button>Come in</button></form>`)
+		page(w, `<main>Nobody knows you.</main><form method=post action=/in><label>Name <input name=n></label><button>Come in</button></form>
+			<script>document.forms[0].addEventListener("submit", (e) => { e.preventDefault(); setTimeout(() => e.target.submit(), 60); });</script>`)
 	})
 	mux.HandleFunc("GET /hall", func(w http.ResponseWriter, r *http.Request) {
 		_, err := r.Cookie("guest")
