@@ -256,3 +256,23 @@ func TestWhatWasHeldTooLongIsFoundBeforeItIsDropped(t *testing.T) {
 	_, f = prove()
 	assert.Empty(t, f, "everything was dropped")
 }
+
+// A page that has to show an edit does not answer: that is told, never taken for clear,
+// and the edit is taken back all the same.
+func TestFaultsOfAPageThatDoesNotAnswerAreNotClear(t *testing.T) {
+	doc := written(false)
+	doc.Edits[0].Shows = append(doc.Edits[0].Shows, site.Showing{Page: "/gone"})
+	doc.Pages = append(doc.Pages, site.Page{Path: "/gone", Class: "article", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}})
+	b := newBench(t, doc)
+	b.mark(0)
+	r, f := b.with(store.ProveRound, nil)
+	assert.NotEqual(t, evidence.VerdictClear, r.Verdict)
+	assert.Contains(t, titles(f), "/gone: An edit does not show here at all")
+	assert.Empty(t, r.Progress.V.Editing, "nothing is left published")
+
+	require.NoError(t, b.staging.Close())
+	r = b.run(store.Round{EnvironmentID: b.envs[0].ID, Kind: store.ProveRound})
+	assert.NotEqual(t, evidence.VerdictClear, r.Verdict, "a site that is down proves nothing")
+	assert.Equal(t, store.Failed, r.State)
+	assert.NotEmpty(t, r.Problem)
+}
