@@ -125,18 +125,27 @@ func (b *Browser) run(ctx context.Context, env site.Environment, deviceName stri
 		return State{}, err
 	}
 	defer t.close()
+	var secrets []string
 	for i, s := range steps {
 		began := time.Now()
-		o := journey.StepOutcome{Step: s.String(), Held: true}
-		if err := t.step(s); err != nil {
+		o := journey.StepOutcome{Held: true}
+		err := t.step(s)
+		if s.Fill != nil && !t.telling {
+			s = s.Kept()
+			if err == nil {
+				secrets = append(secrets, s.Fill.Value)
+			}
+		}
+		if err != nil {
 			failed, ok := errors.AsType[*notSo](err)
 			if !ok {
 				return State{}, fmt.Errorf("step %d (%s): %w", i+1, s, err)
 			}
-			o.Held, o.Why = false, clip(failed.why)
+			o.Held, o.Why = false, journey.Hiding(clip(failed.why), secrets)
 		}
+		o.Step = s.String()
 		o.Took = float64(time.Since(began).Microseconds()) / 1000
-		o.At = t.at()
+		o.At = journey.Hiding(t.at(), secrets)
 		if keep != nil && (!o.Held || s.Expect != nil || i == len(steps)-1) {
 			raw, err := t.shoot(0, 0)
 			if err != nil {
@@ -152,6 +161,13 @@ func (b *Browser) run(ctx context.Context, env site.Environment, deviceName stri
 		}
 	}
 	out.Requests, out.Errors, _, _ = t.snapshot()
+	for i := range out.Requests {
+		out.Requests[i].URL = journey.Hiding(out.Requests[i].URL, secrets)
+	}
+	for i := range out.Errors {
+		e := &out.Errors[i]
+		e.Message, e.Source = journey.Hiding(e.Message, secrets), journey.Hiding(e.Source, secrets)
+	}
 	return t.state(), nil
 }
 
@@ -193,7 +209,15 @@ func (t *tab) step(s journey.Step) error {
 	case s.Press != "":
 		return t.press(s.Press)
 	case s.Fill != nil:
-		return t.act(s.Fill.In, func(el *rod.Element) error { return fill(el, s.Fill.Value) })
+		t.telling = false // until the field is known not to be for a secret
+		return t.act(s.Fill.In, func(el *rod.Element) error {
+			secret, err := el.Eval(`() => this.type === "password" || /(^|\s)(current-password|new-password|one-time-code|cc-[a-z-]+)(\s|$)/.test(this.autocomplete || "")`)
+			if err != nil {
+				return err
+			}
+			t.telling = !s.Fill.Secret && !secret.Value.Bool()
+			return fill(el, s.Fill.Value)
+		})
 	case s.Choose != nil:
 		return t.act(s.Choose.In, func(el *rod.Element) error { return choose(el, s.Choose.Value) })
 	case s.Wait != nil:

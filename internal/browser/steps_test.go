@@ -1,6 +1,7 @@
 package browser
 
 import (
+	"encoding/json"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -118,6 +119,36 @@ func TestSomebodySignsOutFromWhereTheySignedIn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, look.Outcome.Failed(), "a way out that is not there is told")
 	assert.Equal(t, "/door", look.Page)
+}
+
+// TestASecretIsInNothingThatIsKept: a password is known by its field's type, whatever it is
+// called, and the site shows it in the address and in an error.
+func TestASecretIsInNothingThatIsKept(t *testing.T) {
+	mux := http.NewServeMux()
+	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = w.Write([]byte(`<!doctype html><main>Hello</main><form action=/in><label>Name <input name=n></label><label>The word <input type=password name=w></label>
+			<label>From the message <input name=o autocomplete=one-time-code></label><button>Come in</button></form>
+			<script>const w = new URLSearchParams(location.search).get("w"); if (w) throw new Error("no session for " + w);</script>`))
+	})
+	s := httptest.NewServer(mux)
+	t.Cleanup(s.Close)
+	put := func(label, value string) journey.Step {
+		return journey.Step{Fill: &journey.Input{In: journey.Target{Label: label}, Value: value}}
+	}
+	steps := []journey.Step{{Go: "/"}, put("Name", "wren"), put("The word", "harvest moon"), put("From the message", "774411"), press("Come in"), says("Hello"), put("Nowhere", "harvest moon")}
+	look, err := shared.Take(t.Context(), site.Environment{Name: "staging", URL: s.URL}, site.JourneyTask{Journey: journey.Journey{Name: "in", Persona: site.Visitor, Steps: steps}, Device: site.Desktop}, State{}, keepNothing)
+	require.NoError(t, err)
+	require.Equal(t, len(steps)-1, look.Outcome.Failed(), "%v", look.Outcome)
+	require.Len(t, look.Errors, 1)
+	raw, err := json.Marshal(look)
+	require.NoError(t, err)
+	for _, secret := range []string{"harvest", "774411"} {
+		assert.NotContains(t, string(raw), secret)
+	}
+	assert.Equal(t, "fill the field “Name” with “wren”", look.Outcome.Steps[1].Step, "what is no secret is told")
+	assert.Equal(t, "fill the field “The word” with “•••”", look.Outcome.Steps[2].Step)
+	assert.Equal(t, "/in?n=wren&w=•••&o=•••", look.Outcome.Steps[4].At)
 }
 
 func TestWhichChromiumIsTaken(t *testing.T) {

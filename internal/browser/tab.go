@@ -50,6 +50,7 @@ type tab struct {
 	env     site.Environment
 	dev     device
 	cancel  context.CancelFunc
+	telling bool // what was filled in last may be told
 
 	mu       sync.Mutex
 	requests []evidence.Request

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"time"
 
@@ -37,30 +39,74 @@ type Environment struct {
 	ReadAt        *time.Time                `db:"read_at"`
 }
 
-// SaveSite registers a site or updates it by its name, all at once. Environments that
+// SaveSite registers a site or updates it by its name, all at once. Tokens and secret
+// values that the document does not tell stay as they are known. Environments that
 // the document no longer has are removed only when nothing was ever recorded of them.
+// A [site.LackingSecret] says what is not known.
 func (s *Store) SaveSite(ctx context.Context, doc site.Site, who string) (Site, error) {
-	tx, err := s.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return Site{}, fmt.Errorf("save the site: %w", err)
-	}
-	defer func() { _ = tx.Rollback() }()
 	var row Site
-	err = tx.GetContext(ctx, &row, `
-		INSERT INTO sites (name, document) VALUES ($1, $2)
-		ON CONFLICT (name) DO UPDATE SET document = excluded.document, updated_at = now()
-		RETURNING *`, doc.Name, JSON[site.Site]{withoutTokens(doc)})
-	if err != nil {
-		return Site{}, fmt.Errorf("save the site: %w", err)
+	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
+		var before JSON[site.Site]
+		err := tx.GetContext(ctx, &before, `SELECT document FROM sites WHERE name = $1 FOR UPDATE`, doc.Name)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return fmt.Errorf("read the site as it was: %w", err)
+		}
+		doc = doc.Recalling(before.V)
+		if err := doc.Complete(); err != nil {
+			return err
+		}
+		err = tx.GetContext(ctx, &row, `
+			INSERT INTO sites (name, document) VALUES ($1, $2)
+			ON CONFLICT (name) DO UPDATE SET document = excluded.document, updated_at = now()
+			RETURNING *`, doc.Name, JSON[site.Site]{doc.WithoutTokens()})
+		if err != nil {
+			return fmt.Errorf("save the site: %w", err)
+		}
+		if err := saveEnvironments(ctx, tx, row.ID, doc); err != nil {
+			return err
+		}
+		return recordSite(ctx, tx, row.ID, fmt.Sprintf("Site file read: %d environments, %d pages, %d journeys.", len(doc.Environments), len(doc.Pages), len(doc.Journeys)), who)
+	})
+	return row, err
+}
+
+func recordSite(ctx context.Context, tx *sqlx.Tx, id int64, text, who string) error {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO history (site_id, kind, text, who) VALUES ($1, 'site', $2, $3)`, id, text, who); err != nil {
+		return fmt.Errorf("record it: %w", err)
 	}
-	if err := saveEnvironments(ctx, tx, row.ID, doc); err != nil {
-		return Site{}, err
-	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO history (site_id, kind, text, who) VALUES ($1, 'site', $2, $3)`,
-		row.ID, fmt.Sprintf("Site file read: %d environments, %d pages, %d journeys.", len(doc.Environments), len(doc.Pages), len(doc.Journeys)), who); err != nil {
-		return Site{}, fmt.Errorf("record it: %w", err)
-	}
-	return row, tx.Commit()
+	return nil
+}
+
+// ChangeWatched changes what is looked at on a site, with a line in its history; change
+// says what it did. What change leaves of secret values stays as it is known. An error
+// of change leaves everything as it was.
+func (s *Store) ChangeWatched(ctx context.Context, id int64, who string, change func(*site.Site) (told string, err error)) (Site, error) {
+	var row Site
+	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
+		err := tx.GetContext(ctx, &row, `SELECT * FROM sites WHERE id = $1 FOR UPDATE`, id)
+		if errors.Is(err, sql.ErrNoRows) {
+			return fmt.Errorf("site %d: %w", id, ErrNotFound)
+		}
+		if err != nil {
+			return fmt.Errorf("read the site: %w", err)
+		}
+		before := row.Document.V
+		doc := before
+		told, err := change(&doc)
+		if err != nil {
+			return err
+		}
+		doc.Name, doc.Environments = before.Name, before.Environments
+		doc = doc.Recalling(before)
+		if err := doc.Complete(); err != nil {
+			return err
+		}
+		if err := tx.GetContext(ctx, &row, `UPDATE sites SET document = $2, updated_at = now() WHERE id = $1 RETURNING *`, id, JSON[site.Site]{doc}); err != nil {
+			return fmt.Errorf("save the site: %w", err)
+		}
+		return recordSite(ctx, tx, id, told, who)
+	})
+	return row, err
 }
 
 func saveEnvironments(ctx context.Context, tx *sqlx.Tx, siteID int64, doc site.Site) error {
@@ -75,7 +121,8 @@ func saveEnvironments(ctx context.Context, tx *sqlx.Tx, siteID int64, doc site.S
 			INSERT INTO environments (site_id, name, position, url, connector_kind, connector_url, token)
 			VALUES ($1, $2, $3, $4, $5, $6, $7)
 			ON CONFLICT (site_id, name) DO UPDATE SET position = excluded.position, url = excluded.url,
-				connector_kind = excluded.connector_kind, connector_url = excluded.connector_url, token = excluded.token`,
+				connector_kind = excluded.connector_kind, connector_url = excluded.connector_url,
+				token = CASE WHEN excluded.token = '' AND environments.connector_url = excluded.connector_url THEN environments.token ELSE excluded.token END`,
 			siteID, e.Name, i, e.URL, c.Kind, c.URL, c.Token)
 		if err != nil {
 			return fmt.Errorf("save the environment %s: %w", e.Name, err)
@@ -101,20 +148,6 @@ func saveEnvironments(ctx context.Context, tx *sqlx.Tx, siteID int64, doc site.S
 		return fmt.Errorf("remove environments that are gone: %w", err)
 	}
 	return nil
-}
-
-func withoutTokens(doc site.Site) site.Site {
-	envs := make([]site.Environment, len(doc.Environments))
-	for i, e := range doc.Environments {
-		if e.Connector != nil {
-			c := *e.Connector
-			c.Token = ""
-			e.Connector = &c
-		}
-		envs[i] = e
-	}
-	doc.Environments = envs
-	return doc
 }
 
 // Sites lists the sites whose name has a part, by name, a page of them, and how many

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/store"
@@ -48,6 +49,69 @@ func TestASiteIsUpdatedByItsNameAndItsTokensAreApart(t *testing.T) {
 	envs, err = s.Environments(ctx, again.ID)
 	require.NoError(t, err)
 	assert.Len(t, envs, 2, "nothing was half done")
+}
+
+func TestWhatASiteFileDoesNotTellStaysAsItIsKnown(t *testing.T) {
+	s, _ := testdb.New(t)
+	ctx := t.Context()
+	doc := document("staging", "production")
+	doc.Personas = []site.Persona{{Name: "ada", Kind: "member", Prepare: []journey.Step{{Fill: &journey.Input{In: journey.Target{Label: "Password"}, Value: "hush-ada", Secret: true}}}}}
+	row, err := s.SaveSite(ctx, doc, "ada")
+	require.NoError(t, err)
+	_, err = s.SaveSite(ctx, doc.Untelling(), "bo")
+	require.NoError(t, err)
+	row, err = s.Site(ctx, row.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "hush-ada", row.Document.V.Personas[0].Prepare[0].Fill.Value)
+	envs, err := s.Environments(ctx, row.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "hush-staging", envs[0].Token)
+
+	elsewhere := document("staging", "production").WithoutTokens()
+	elsewhere.Environments[0].Connector.URL = "http://elsewhere.example/c"
+	_, err = s.SaveSite(ctx, elsewhere, "eve")
+	require.NoError(t, err)
+	envs, err = s.Environments(ctx, row.ID)
+	require.NoError(t, err)
+	assert.Empty(t, envs[0].Token, "a token is not sent to an address that it was not given for")
+	assert.Equal(t, "hush-production", envs[1].Token)
+
+	doc.Name = "Another shop"
+	_, err = s.SaveSite(ctx, doc.Untelling(), "ada")
+	require.ErrorContains(t, err, "the field “Password”, getting ready as ada. Fill them in")
+	_, err = s.SiteNamed(ctx, "Another shop")
+	assert.ErrorIs(t, err, store.ErrNotFound, "nothing was half done")
+}
+
+func TestWhatIsWatchedIsChangedWholeOrNotAtAll(t *testing.T) {
+	s, _ := testdb.New(t)
+	ctx := t.Context()
+	row, err := s.SaveSite(ctx, document("staging", "production"), "ada")
+	require.NoError(t, err)
+	row, err = s.ChangeWatched(ctx, row.ID, "ada", func(doc *site.Site) (string, error) {
+		doc.Pages = append(doc.Pages, site.Page{Path: "/kits"})
+		doc.Name, doc.Environments = "Another", nil // not what is watched
+		return "One page more.", nil
+	})
+	require.NoError(t, err)
+	assert.Len(t, row.Document.V.Pages, 2)
+	assert.Equal(t, "Shop", row.Document.V.Name)
+	assert.Len(t, row.Document.V.Environments, 2)
+	lines, err := s.History(ctx, row.ID, 0, 10)
+	require.NoError(t, err)
+	assert.Equal(t, "One page more.", lines[0].Text)
+	assert.Equal(t, "ada", lines[0].Who)
+
+	_, err = s.ChangeWatched(ctx, row.ID, "ada", func(doc *site.Site) (string, error) {
+		doc.Pages = nil
+		return "", assert.AnError
+	})
+	require.ErrorIs(t, err, assert.AnError)
+	row, err = s.Site(ctx, row.ID)
+	require.NoError(t, err)
+	assert.Len(t, row.Document.V.Pages, 2)
+	_, err = s.ChangeWatched(ctx, 99, "ada", func(*site.Site) (string, error) { return "", nil })
+	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 
 func TestTheSameBytesAreKeptOnce(t *testing.T) {

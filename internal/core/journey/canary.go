@@ -30,7 +30,7 @@ func (s Step) saying(word string) Step {
 	put := func(text string) string { return strings.ReplaceAll(text, Canary, word) }
 	s.Go = put(s.Go)
 	if s.Fill != nil {
-		s.Fill = &Input{s.Fill.In, put(s.Fill.Value)}
+		s.Fill = &Input{s.Fill.In, put(s.Fill.Value), s.Fill.Secret}
 	}
 	if s.Expect != nil {
 		e := *s.Expect

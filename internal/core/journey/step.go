@@ -50,8 +50,9 @@ func (t Target) String() string {
 
 // Input is a target and a value put into it.
 type Input struct {
-	In    Target `json:"in"`
-	Value string `json:"value"`
+	In     Target `json:"in"`
+	Value  string `json:"value"`
+	Secret bool   `json:"secret,omitempty" doc:"The value is never told: not in evidence, and not in what goes out."`
 }
 
 // Containing is a target and a text looked for in it.
@@ -113,7 +114,11 @@ func (s Step) String() string {
 	case s.Press != "":
 		return "press " + s.Press
 	case s.Fill != nil:
-		return fmt.Sprintf("fill %s with “%s”", s.Fill.In, s.Fill.Value)
+		value := s.Fill.Value
+		if s.Fill.Secret {
+			value = Untold
+		}
+		return fmt.Sprintf("fill %s with “%s”", s.Fill.In, value)
 	case s.Choose != nil:
 		return fmt.Sprintf("choose “%s” in %s", s.Choose.Value, s.Choose.In)
 	case s.Wait != nil:

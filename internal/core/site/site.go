@@ -265,5 +265,5 @@ func (s Site) withDefaults() Site {
 			s.Edits[i].Persona = Visitor
 		}
 	}
-	return s
+	return s.Secretive()
 }
