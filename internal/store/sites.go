@@ -109,6 +109,13 @@ func (s *Store) ChangeWatched(ctx context.Context, id int64, who string, change 
 	return row, err
 }
 
+// StillRecorded is the error of a site file that lacks environments with a record.
+type StillRecorded struct{ Environments int }
+
+func (e *StillRecorded) Error() string {
+	return fmt.Sprintf("the site file no longer has %d of the site's environments, of which marks or changes are recorded. Put them back into the file: their record is not thrown away", e.Environments)
+}
+
 func saveEnvironments(ctx context.Context, tx *sqlx.Tx, siteID int64, doc site.Site) error {
 	names := make([]string, 0, len(doc.Environments))
 	for i, e := range doc.Environments {
@@ -138,7 +145,7 @@ func saveEnvironments(ctx context.Context, tx *sqlx.Tx, siteID int64, doc site.S
 		return fmt.Errorf("look for environments that are gone: %w", err)
 	}
 	if used > 0 {
-		return fmt.Errorf("the site file no longer has %d of the site's environments, of which marks or changes are recorded. Put them back into the file: their record is not thrown away", used)
+		return &StillRecorded{used}
 	}
 	query, args, err = sqlx.In(`DELETE FROM environments WHERE site_id = ? AND name NOT IN (?)`, siteID, names)
 	if err != nil {

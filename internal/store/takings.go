@@ -34,6 +34,12 @@ type TakingDocument struct {
 	Pages        []survey.Found     `json:"pages"`
 	Personas     []site.Persona     `json:"personas"`
 	Journeys     []journey.Journey  `json:"journeys"`
+	Edits        []site.Publication `json:"edits"`
+}
+
+// Looks is who looks and what has to work, as far as it is known, as a site.
+func (d TakingDocument) Looks() site.Site {
+	return site.Site{Environments: d.Environments, Personas: d.Personas, Journeys: d.Journeys, Edits: d.Edits}
 }
 
 // TakingTest is one thing that was tested about an environment.

@@ -37,7 +37,7 @@ func peopledShop(t *testing.T) *desk {
 				into("For the carrier", "Leave it at the "+journey.Canary), press("Keep"), says(journey.Canary)},
 			Leave: []journey.Step{{Go: "/account"}, press("Sign out"), {Go: "/account"}, {Expect: &journey.Expect{Visible: &journey.Target{Role: "button", Name: "Sign in"}}}}},
 		{Name: "ida", Kind: "editor", Prepare: []journey.Step{{Go: "/account"}, into("Name", "ida"), into("Password", "second edition"), press("Sign in"), says("Ida Mill")}}},
-		Edits: []site.Edit{{Name: "a new lead", Persona: "ida", Shows: []site.Showing{{Page: article}},
+		Edits: []site.Publication{{Name: "a new lead", Persona: "ida", Shows: []site.Showing{{Page: article}},
 			Steps: []journey.Step{{Go: article + "/edit"}, into("Lead", "By the "+journey.Canary), press("Publish"), says("It is published")},
 			Undo:  []journey.Step{{Go: article + "/edit"}, press("Take it back"), says("It is published")}}}}
 	for _, p := range []site.Page{{Path: article, Class: "article", Personas: []string{site.Visitor}}, {Path: "/account", Class: "account", Personas: []string{site.Visitor, "wren"}}} {

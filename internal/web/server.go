@@ -20,6 +20,7 @@ import (
 	"tidemarker/docs/contract"
 	"tidemarker/internal/connector"
 	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/site"
 	"tidemarker/internal/store"
 	"tidemarker/internal/work"
 )
@@ -78,6 +79,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.carryOperations(v1)
 	s.handOperations(v1)
 	s.takingOperations(v1)
+	s.watchedOperations(v1)
 	s.changeOperations(v1)
 	s.roundOperations(v1)
 	if err := everythingGuarded(api); err != nil {
@@ -173,6 +175,12 @@ func problem(err error) error {
 	}
 	if no, ok := errors.AsType[*work.NoConnector](err); ok {
 		return huma.Error409Conflict(no.Why)
+	}
+	if no, ok := errors.AsType[*site.LackingSecret](err); ok {
+		return huma.Error422UnprocessableEntity("Nothing was changed: " + no.Error() + ".")
+	}
+	if no, ok := errors.AsType[*store.StillRecorded](err); ok {
+		return huma.Error409Conflict("Nothing was changed: " + no.Error() + ".")
 	}
 	if errors.Is(err, store.ErrLastAdministrator) {
 		return huma.Error409Conflict("Nothing was changed: " + err.Error() + ".")

@@ -124,6 +124,7 @@ var needs = map[string]people.Ability{
 	"decide-policy": people.Decide,
 	"get-parity":    people.See, "prove-environment": people.Work, "purge-environment": people.Work, "compare-environments": people.Work,
 	"begin-change": people.Work, "edit-change": people.Work, "try-change": people.Work, "roll-back-change": people.Work, "drop-change": people.Work, "rebase-change": people.Work, "split-change": people.Work,
+	"get-watched": people.See, "change-watched": people.Work, "rehearse": people.Work, "export-site": people.See,
 	"list-takings": people.See, "get-taking": people.See, "begin-taking": people.Work, "place-taking": people.Work, "survey-taking": people.Work,
 	"class-pages": people.Work, "people-taking": people.Work, "run-taking": people.Work, "register-taking": people.Work, "drop-taking": people.Work,
 	"upload-export": people.Work, "tick-item": people.Work, "done-by-hand": people.Work,

@@ -12,11 +12,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/survey"
 	"tidemarker/internal/store"
+	"tidemarker/internal/work"
 )
 
 // TakingView is a site that somebody is taking on.
@@ -133,12 +133,16 @@ func (s *Server) takingOperations(api huma.API) {
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
-				Personas []site.Persona    `json:"personas"`
-				Journeys []journey.Journey `json:"journeys"`
+				Personas []site.Persona     `json:"personas"`
+				Journeys []journey.Journey  `json:"journeys"`
+				Edits    []site.Publication `json:"edits,omitempty"`
 			}
 		}) (*output[TakingView], error) {
 			t, err := s.Store.ChangeTaking(ctx, in.ID, func(t *store.Taking) error {
-				t.Document.V.Personas, t.Document.V.Journeys = in.Body.Personas, in.Body.Journeys
+				d := &t.Document.V
+				said := site.Site{Environments: d.Environments, Personas: in.Body.Personas, Journeys: in.Body.Journeys, Edits: in.Body.Edits}
+				said = said.Secretive().Recalling(d.Looks())
+				d.Personas, d.Journeys, d.Edits = said.Personas, said.Journeys, said.Edits
 				return nil
 			})
 			return out(takingView(t), err)
@@ -146,13 +150,9 @@ func (s *Server) takingOperations(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "run-taking", Method: http.MethodPost, Path: "/takings/{id}/run", Summary: "Makes a persona ready, or takes a journey, on staging and on the spot", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
-			Body struct {
-				Persona string `json:"persona,omitempty"`
-				Journey string `json:"journey,omitempty"`
-				Device  string `json:"device" enum:"desktop,phone"`
-			}
-		}) (*output[evidence.JourneyLook], error) {
-			return out(s.Runner.RunTaking(ctx, in.ID, in.Body.Persona, in.Body.Journey, in.Body.Device))
+			Body work.Rehearsal
+		}) (*output[work.Rehearsed], error) {
+			return out(s.Runner.RehearseTaking(ctx, in.ID, in.Body))
 		})
 	huma.Register(api, huma.Operation{OperationID: "register-taking", Method: http.MethodPost, Path: "/takings/{id}/register", Summary: "Registers the site with what was confirmed", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *ByID) (*output[SiteView], error) {
@@ -173,7 +173,8 @@ func takingView(t store.Taking) TakingView {
 	}
 	slices.Sort(v.HasToken)
 	d := &v.TakingDocument
-	d.Tests, d.Pages, d.Personas, d.Journeys = orEmpty(d.Tests), orEmpty(d.Pages), orEmpty(d.Personas), orEmpty(d.Journeys)
+	shown := d.Looks().Untelling()
+	d.Tests, d.Pages, d.Personas, d.Journeys, d.Edits = orEmpty(d.Tests), orEmpty(d.Pages), orEmpty(shown.Personas), orEmpty(shown.Journeys), orEmpty(shown.Edits)
 	d.Survey.Notes = orEmpty(d.Survey.Notes)
 	return v
 }
@@ -187,7 +188,7 @@ func orEmpty[T any](list []T) []T {
 
 // places makes environments of what a person typed in.
 func places(in []TakingPlace, kept map[string]string) (store.TakingDocument, map[string]string, error) {
-	doc := store.TakingDocument{Tests: []store.TakingTest{}, Pages: []survey.Found{}, Personas: []site.Persona{}, Journeys: []journey.Journey{}, Survey: store.SurveyProgress{Notes: []string{}}}
+	doc := store.TakingDocument{Tests: []store.TakingTest{}, Pages: []survey.Found{}, Personas: []site.Persona{}, Journeys: []journey.Journey{}, Edits: []site.Publication{}, Survey: store.SurveyProgress{Notes: []string{}}}
 	tokens := map[string]string{}
 	for i, p := range in {
 		at := strings.TrimSuffix(strings.TrimSpace(p.URL), "/")
@@ -242,11 +243,14 @@ func (s *Server) registerTaking(ctx context.Context, id int64) (SiteView, error)
 			envs[i].Connector = &withToken
 		}
 	}
-	doc := survey.Document(t.Name, envs, d.Pages, d.Personas, d.Journeys)
+	doc := survey.Document(t.Name, envs, d.Pages, d.Personas, d.Journeys, d.Edits)
 	if err := doc.Check(); err != nil {
 		return SiteView{}, huma.Error422UnprocessableEntity("The site cannot be registered yet: " + err.Error())
 	}
 	row, err := s.Store.SaveSite(ctx, doc, who(ctx))
+	if lacking, ok := errors.AsType[*site.LackingSecret](err); ok {
+		return SiteView{}, huma.Error422UnprocessableEntity("The site cannot be registered yet. Not filled in: " + strings.Join(lacking.Fields, "; ") + ". Fill it in, or leave these steps out.")
+	}
 	if err != nil {
 		return SiteView{}, err
 	}

@@ -38,7 +38,7 @@ func written(quietly bool) site.Site {
 		Personas: []site.Persona{{Name: "ida", Kind: "editor", Prepare: []journey.Step{
 			{Go: "/account"}, {Fill: &journey.Input{In: journey.Target{Label: "Name"}, Value: "ida"}},
 			{Fill: &journey.Input{In: journey.Target{Label: "Password"}, Value: "second edition"}}, {Click: target("button", "Sign in")}, {Expect: &journey.Expect{URL: "/account"}}}}},
-		Edits: []site.Edit{{Name: "a new lead", Persona: "ida", Steps: append(steps, journey.Step{Click: target("button", "Publish")}, journey.Step{Expect: &journey.Expect{Text: &journey.Containing{In: journey.Target{CSS: "main"}, Contains: "It is published"}}}),
+		Edits: []site.Publication{{Name: "a new lead", Persona: "ida", Steps: append(steps, journey.Step{Click: target("button", "Publish")}, journey.Step{Expect: &journey.Expect{Text: &journey.Containing{In: journey.Target{CSS: "main"}, Contains: "It is published"}}}),
 			Undo:  []journey.Step{{Go: article + "/edit"}, {Click: target("button", "Take it back")}, {Expect: &journey.Expect{Text: &journey.Containing{In: journey.Target{CSS: "main"}, Contains: "It is published"}}}},
 			Shows: []site.Showing{{Page: article}, {Page: "/", Within: 2}}}}}
 	for _, p := range [][2]string{{"/", "home"}, {article, "article"}} {

@@ -68,7 +68,7 @@ func (r *round) publish(ctx context.Context, g *gathering) error {
 	return nil
 }
 
-func (r *round) publishOne(ctx context.Context, e site.Edit, g *gathering) error {
+func (r *round) publishOne(ctx context.Context, e site.Publication, g *gathering) error {
 	b, err := r.Browser()
 	if err != nil {
 		return err
@@ -121,7 +121,7 @@ func (r *round) takeBackLeft(ctx context.Context) error {
 
 // takeBack takes an edit back, also when the round was stopped meanwhile, and drops the
 // pages that show it: what was published for a proof is not left for visitors.
-func (r *round) takeBack(ctx context.Context, b *browser.Browser, e site.Edit, word string, g *gathering) error {
+func (r *round) takeBack(ctx context.Context, b *browser.Browser, e site.Publication, word string, g *gathering) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), undoLimit)
 	defer cancel()
 	if len(e.Undo) > 0 {
@@ -146,7 +146,7 @@ func (r *round) takeBack(ctx context.Context, b *browser.Browser, e site.Edit, w
 
 // expectations are the pages that have to show an edit, each asked for twice, so that
 // it is held when it can be, with the rule by which it has to show it.
-func (r *round) expectations(ctx context.Context, e site.Edit) []evidence.Probe {
+func (r *round) expectations(ctx context.Context, e site.Publication) []evidence.Probe {
 	layer := exclusion.LayerOf(r.cat, r.values)
 	var out []evidence.Probe
 	for _, at := range e.Shows {
@@ -171,7 +171,7 @@ func (r *round) expectations(ctx context.Context, e site.Edit) []evidence.Probe 
 
 // edit takes the steps of an edit as whoever publishes. why tells of what kept it from
 // being published.
-func (r *round) edit(ctx context.Context, b *browser.Browser, name string, e site.Edit, steps []journey.Step) (done bool, why, err error) {
+func (r *round) edit(ctx context.Context, b *browser.Browser, name string, e site.Publication, steps []journey.Step) (done bool, why, err error) {
 	persona, _ := r.site.Persona(e.Persona)
 	who := [2]string{e.Persona, site.Desktop}
 	state, ready := r.ready[who]

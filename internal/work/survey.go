@@ -16,10 +16,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"tidemarker/internal/browser"
 	"tidemarker/internal/connector"
-	"tidemarker/internal/core/evidence"
-	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/survey"
@@ -368,58 +365,6 @@ func (w *Runner) TestEnvironments(ctx context.Context, t store.Taking) []store.T
 	sayApart(d.Environments, abouts, say)
 	w.sayHost(ctx, d.Environments, t.Tokens.V, abouts, say)
 	return tests
-}
-
-// RunTaking makes a persona of a site being taken on ready, or takes one of its
-// journeys, on its first environment. ErrNotFound when it has neither.
-func (w *Runner) RunTaking(ctx context.Context, id int64, persona, name, device string) (evidence.JourneyLook, error) {
-	t, err := w.Store.Taking(ctx, id)
-	if err != nil {
-		return evidence.JourneyLook{}, err
-	}
-	b, err := w.Browser()
-	if err != nil {
-		return evidence.JourneyLook{}, err
-	}
-	env := t.Document.V.Environments[0]
-	s := site.Site{Personas: t.Document.V.Personas}
-	if persona != "" {
-		p, known := s.Persona(persona)
-		if !known {
-			return evidence.JourneyLook{}, fmt.Errorf("the persona %q: %w", persona, store.ErrNotFound)
-		}
-		return w.tryPersona(ctx, b, env, p, device)
-	}
-	for _, j := range t.Document.V.Journeys {
-		if j.Name != name {
-			continue
-		}
-		state := browser.State{}
-		if p, known := s.Persona(j.Persona); known && len(p.Prepare) > 0 {
-			p.Prepare = journey.Saying(p.Prepare, wordToTry)
-			if state, _, err = b.Prepare(ctx, env, p, device, w.Blobs.Put); err != nil {
-				return evidence.JourneyLook{}, err
-			}
-		}
-		return b.Take(ctx, env, site.JourneyTask{Journey: j, Device: device}, state, w.Blobs.Put)
-	}
-	return evidence.JourneyLook{}, fmt.Errorf("the journey %q: %w", name, store.ErrNotFound)
-}
-
-// wordToTry stands where a round would have a word made up.
-const wordToTry = "tidetry"
-
-// tryPersona makes somebody ready and signs them out again, as far as their steps go.
-func (w *Runner) tryPersona(ctx context.Context, b *browser.Browser, env site.Environment, p site.Persona, device string) (evidence.JourneyLook, error) {
-	p.Prepare = journey.Saying(p.Prepare, wordToTry)
-	state, look, err := b.Prepare(ctx, env, p, device, w.Blobs.Put)
-	if err != nil || len(p.Leave) == 0 || look.Missing != "" || look.Outcome.Failed() >= 0 {
-		return look, err
-	}
-	_, left, err := b.Leave(ctx, env, p, device, state, w.Blobs.Put)
-	look.Outcome.Steps = append(look.Outcome.Steps, left.Outcome.Steps...)
-	look.Missing = left.Missing
-	return look, err
 }
 
 // sayApart says whether the environments are not one and the same.

@@ -10,6 +10,7 @@ export const router = createRouter({
     { path: "/sites/:id(\\d+)", component: () => import("./views/SiteView.vue"), props: id },
     { path: "/sites/:id(\\d+)/history", component: () => import("./views/HistoryView.vue"), props: id },
     { path: "/sites/:id(\\d+)/exclusions", component: () => import("./views/ExclusionsView.vue"), props: id },
+    { path: "/sites/:id(\\d+)/watched", component: () => import("./views/WatchedView.vue"), props: id },
     { path: "/sites/:id(\\d+)/settings", component: () => import("./views/SettingsView.vue"), props: id },
     { path: "/changes/:id(\\d+)", component: () => import("./views/ChangeView.vue"), props: id },
     { path: "/rounds/:id(\\d+)", component: () => import("./views/RoundView.vue"), props: id },

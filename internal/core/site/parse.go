@@ -65,12 +65,27 @@ func Parse(raw []byte) (Site, error) {
 // Check says whether a document can be worked with: that it fits the schema of site
 // files, and contradicts itself nowhere.
 func (s Site) Check() error {
+	_, err := s.Read()
+	return err
+}
+
+// Read is the document as [Parse] reads it, with its defaults; the error is Parse's.
+func (s Site) Read() (Site, error) {
 	raw, err := json.Marshal(s)
 	if err != nil {
-		return err
+		return Site{}, err
 	}
-	_, err = Parse(raw)
-	return err
+	return Parse(raw)
+}
+
+// File is the document as a site file (YAML), without tokens and secret values. It can be
+// read in again.
+func (s Site) File() ([]byte, error) {
+	raw, err := json.Marshal(s.Untelling())
+	if err != nil {
+		return nil, err
+	}
+	return yaml.JSONToYAML(raw)
 }
 
 // leaves are the innermost reasons, each with the place it is about.

@@ -16,7 +16,7 @@ type Site struct {
 	Personas     []Persona         `json:"personas,omitempty"`
 	Pages        []Page            `json:"pages"`
 	Journeys     []journey.Journey `json:"journeys,omitempty"`
-	Edits        []Edit            `json:"edits,omitempty"`
+	Edits        []Publication     `json:"edits,omitempty"`
 }
 
 // Environment is one instance of a site; the last of a site's is production.
@@ -43,9 +43,9 @@ type Persona struct {
 	Marks   []string       `json:"marks,omitempty" doc:"Text that only this persona may see."`
 }
 
-// Edit is something that an editor publishes, to see that the pages show it in time. It
+// Publication is something that an editor publishes, to see that the pages show it in time. It
 // is never published on production.
-type Edit struct {
+type Publication struct {
 	Name    string         `json:"name"`
 	Persona string         `json:"persona,omitempty"`
 	Steps   []journey.Step `json:"steps" doc:"One of them fills in {canary}, a word made up each time."`
@@ -230,7 +230,7 @@ func (s Site) editFaults(personas, paths map[string]bool) []string {
 
 // EditsOn are the edits that may be published on an environment: all, unless it is
 // production.
-func (s Site) EditsOn(environment string) []Edit {
+func (s Site) EditsOn(environment string) []Publication {
 	if _, at, known := s.Environment(environment); !known || at == len(s.Environments)-1 {
 		return nil
 	}

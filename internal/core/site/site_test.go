@@ -33,7 +33,7 @@ func TestASiteFileIsReadWithItsDefaults(t *testing.T) {
 }
 
 func TestNothingIsPublishedOnProduction(t *testing.T) {
-	s := Site{Environments: []Environment{{Name: "staging"}, {Name: "production"}}, Edits: []Edit{{Name: "a new lead"}}}
+	s := Site{Environments: []Environment{{Name: "staging"}, {Name: "production"}}, Edits: []Publication{{Name: "a new lead"}}}
 	assert.Len(t, s.EditsOn("staging"), 1)
 	assert.Empty(t, s.EditsOn("production"))
 	assert.Empty(t, s.EditsOn("elsewhere"))

@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"github.com/PuerkitoBio/goquery"
+
+	"tidemarker/internal/core/journey"
 )
 
 // Observation is what one page shows of itself.
@@ -216,4 +218,32 @@ func Classify(o Observation) Suggestion {
 		return Suggestion{"listing", "It links to several pages below its own address."}
 	}
 	return Suggestion{"other", "Nothing about it says what it is."}
+}
+
+// leaveWords are what signing out is called (common practice).
+var leaveWords = regexp.MustCompile(`(?i)^(sign|log) ?(out|off)$|^abmelden$|^ausloggen$|^(se )?d[ée]connexion$|^se d[ée]connecter$|^cerrar sesi[óo]n$|^esci$|^uitloggen$|^logga ut$`)
+
+// WayOut finds what signs somebody out on a page that they see: a button or a link.
+func WayOut(body []byte) (target journey.Target, found bool) {
+	doc, err := goquery.NewDocumentFromReader(bytes.NewReader(body))
+	if err != nil {
+		return target, false
+	}
+	doc.Find("button, a[href], input[type=submit]").EachWithBreak(func(_ int, s *goquery.Selection) bool {
+		name := short(s.AttrOr("aria-label", s.AttrOr("value", s.Text())))
+		if !leaveWords.MatchString(name) {
+			return true
+		}
+		target, found = journey.Target{Role: "button", Name: name}, true
+		if goquery.NodeName(s) == "a" {
+			target.Role = "link"
+		}
+		return false
+	})
+	return target, found
+}
+
+// Leaving are the steps that sign somebody out with what [WayOut] found on a page.
+func Leaving(path string, out journey.Target) []journey.Step {
+	return []journey.Step{{Go: path}, {Click: &out}, {Go: path}, {Expect: &journey.Expect{Hidden: &out}}}
 }

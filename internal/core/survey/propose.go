@@ -63,7 +63,13 @@ func Personas(pages []Found) []site.Persona {
 
 // signIn are the steps of signing in with a form; a person puts name and password in.
 func signIn(path string, f Form) []journey.Step {
-	return append(fill([]journey.Step{{Go: path}}, f, func(Field) string { return "…" }),
+	name := func(x Field) string {
+		if x.Type == "password" {
+			return "" // a site is not registered without it
+		}
+		return "…"
+	}
+	return append(fill([]journey.Step{{Go: path}}, f, name),
 		journey.Step{Click: &journey.Target{Role: "button", Name: f.Button}})
 }
 
@@ -74,7 +80,7 @@ func fill(steps []journey.Step, f Form, with func(Field) string) []journey.Step 
 		if x.Label == "" {
 			in = journey.Target{CSS: fmt.Sprintf("[name=%q]", x.Name)}
 		}
-		steps = append(steps, journey.Step{Fill: &journey.Input{In: in, Value: with(x)}})
+		steps = append(steps, journey.Step{Fill: &journey.Input{In: in, Value: with(x), Secret: x.Type == "password"}})
 	}
 	return steps
 }
@@ -153,8 +159,8 @@ func sample(f Field) string {
 }
 
 // Document makes the site's document of what was confirmed.
-func Document(name string, envs []site.Environment, pages []Found, personas []site.Persona, journeys []journey.Journey) site.Site {
-	doc := site.Site{Name: name, Environments: envs, Personas: personas, Journeys: journeys, Pages: []site.Page{}}
+func Document(name string, envs []site.Environment, pages []Found, personas []site.Persona, journeys []journey.Journey, edits []site.Publication) site.Site {
+	doc := site.Site{Name: name, Environments: envs, Personas: personas, Journeys: journeys, Edits: edits, Pages: []site.Page{}}
 	for _, p := range pages {
 		if !p.Watch {
 			continue

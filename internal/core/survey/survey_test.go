@@ -197,8 +197,32 @@ func TestJourneysAreProposedForWhatWasFound(t *testing.T) {
 	require.Len(t, who, 1)
 	require.Len(t, who[0].Prepare, 4)
 	assert.Equal(t, "Password", who[0].Prepare[2].Fill.In.Label)
-	doc := Document("E", nil, []Found{{Observation: Observation{Path: "/members"}, Suggestion: Suggestion{Class: "account"}, Watch: true}, {Observation: Observation{Path: "/visit"}, Suggestion: Suggestion{Class: "article"}, Watch: true}, {Observation: Observation{Path: "/not"}}}, who, nil)
+	assert.True(t, who[0].Prepare[2].Fill.Secret)
+	assert.False(t, who[0].Prepare[1].Fill.Secret)
+	doc := Document("E", nil, []Found{{Observation: Observation{Path: "/members"}, Suggestion: Suggestion{Class: "account"}, Watch: true}, {Observation: Observation{Path: "/visit"}, Suggestion: Suggestion{Class: "article"}, Watch: true}, {Observation: Observation{Path: "/not"}}}, who, nil, nil)
 	require.Len(t, doc.Pages, 2)
 	assert.Equal(t, []string{"visitor", "member"}, doc.Pages[0].Personas)
 	assert.Equal(t, []string{"visitor"}, doc.Pages[1].Personas)
+}
+
+func TestTheWayOutIsSeenOnThePageOfSomebodyWhoSignedIn(t *testing.T) {
+	for page, want := range map[string]string{
+		`<a href="/">Home</a><form method=post action=/out><button>Sign out</button></form>`: "click button “Sign out”",
+		`<nav><a href=/logout> Log  out </a></nav>`:                                          "click link “Log out”",
+		`<input type=submit value=Abmelden>`:                                                 "click button “Abmelden”",
+		`<a href=/x aria-label="Se déconnecter"><svg></svg></a>`:                             "click link “Se déconnecter”",
+		`<a href=/out>Find out</a><button>Logout timer</button>`:                             "",
+		``: "",
+	} {
+		out, found := WayOut([]byte(page))
+		require.Equal(t, want != "", found, page)
+		if !found {
+			continue
+		}
+		steps := Leaving("/account", out)
+		require.Len(t, steps, 4)
+		assert.Equal(t, "go to /account", steps[0].String())
+		assert.Equal(t, want, steps[1].String())
+		assert.Contains(t, steps[3].String(), "to be hidden", "that nobody is signed in any more is looked for")
+	}
 }

@@ -1082,6 +1082,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The site file (YAML), without tokens and secret values */
+        get: operations["export-site"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/history": {
         parameters: {
             query?: never;
@@ -1148,6 +1165,44 @@ export interface paths {
         get: operations["list-settings"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/watched": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is looked at: pages, who looks, what has to work, what is published */
+        get: operations["get-watched"];
+        /**
+         * Says anew what is looked at
+         * @description 409 when somebody changed it since the version was read.
+         */
+        put: operations["change-watched"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/watched/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a persona ready, or takes a journey, on staging and on the spot */
+        post: operations["rehearse"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1483,6 +1538,13 @@ export interface components {
         "Change-passwordRequest": {
             new: string;
             old: string;
+        };
+        "Change-watchedRequest": {
+            edits: components["schemas"]["Publication"][];
+            journeys: components["schemas"]["Journey"][];
+            pages: components["schemas"]["Page"][];
+            personas: components["schemas"]["Persona"][];
+            version: string;
         };
         ChangeRef: {
             /** Format: int64 */
@@ -2057,6 +2119,8 @@ export interface components {
         };
         Input: {
             in: components["schemas"]["Target"];
+            /** @description The value is never told: not in evidence, and not in what goes out. */
+            secret?: boolean;
             value: string;
         };
         InvitationView: {
@@ -2204,6 +2268,10 @@ export interface components {
             verdict: "clear" | "broken" | "unsure" | "not checked";
             who: string;
         };
+        Mask: {
+            reason?: string;
+            selector: string;
+        };
         MatrixView: {
             cells: components["schemas"]["Cell"][];
             environment: string;
@@ -2240,6 +2308,15 @@ export interface components {
         };
         "OutputStruct { Secret string \"json:\\\"secret\\\"\" }Body": {
             secret: string;
+        };
+        Page: {
+            class?: string;
+            devices?: string[];
+            /** Format: int64 */
+            formLives?: number;
+            masks?: components["schemas"]["Mask"][];
+            path: string;
+            personas?: string[];
         };
         PageProof: {
             /** Format: int64 */
@@ -2296,6 +2373,7 @@ export interface components {
             why?: string;
         };
         "People-takingRequest": {
+            edits?: components["schemas"]["Publication"][];
             journeys: components["schemas"]["Journey"][];
             personas: components["schemas"]["Persona"][];
         };
@@ -2401,6 +2479,15 @@ export interface components {
             /** @description The mark's run of the journey. */
             stepsWere: components["schemas"]["JourneyLook"];
         };
+        Publication: {
+            name: string;
+            persona?: string;
+            shows: components["schemas"]["Showing"][];
+            /** @description One of them fills in {canary}, a word made up each time. */
+            steps: components["schemas"]["Step"][];
+            /** @description Takes it back. */
+            undo?: components["schemas"]["Step"][];
+        };
         "Purge-environmentRequest": {
             class?: string;
             /** @description Path with its query; a page, a class or neither for all. */
@@ -2461,6 +2548,31 @@ export interface components {
             x: number;
             /** Format: int64 */
             y: number;
+        };
+        Rehearsal: {
+            /** @enum {string} */
+            device: "desktop" | "phone";
+            journey?: string;
+            persona?: string;
+        };
+        Rehearsed: {
+            /** Format: int64 */
+            attempts: number;
+            /** @description Names of the cookies that a persona was given while it was made ready. */
+            cookies?: string[];
+            /** @enum {string} */
+            device: "desktop" | "phone";
+            errors?: components["schemas"]["ScriptError"][];
+            /** @description Name, when a journey was taken. */
+            journey?: string;
+            /** @description Steps that seem to sign the persona out, where none are known. */
+            leave?: components["schemas"]["Step"][];
+            missing?: string;
+            outcome: components["schemas"]["Outcome"];
+            /** @description Path and query. */
+            page: string;
+            persona: string;
+            requests?: components["schemas"]["Request"][];
         };
         Remark: {
             /** @description Patterns that make it so. */
@@ -2612,12 +2724,6 @@ export interface components {
             pattern: string;
             role: string;
         };
-        "Run-takingRequest": {
-            /** @enum {string} */
-            device: "desktop" | "phone";
-            journey?: string;
-            persona?: string;
-        };
         Saying: {
             /** @enum {string} */
             policy: "never" | "all" | "own";
@@ -2675,6 +2781,14 @@ export interface components {
              * @description Impact fraction times distance fraction (W3C Layout Instability).
              */
             score: number;
+        };
+        Showing: {
+            page: string;
+            /**
+             * Format: int64
+             * @description Seconds; 0 leaves it to the settings: at once, or when what is held has lived its time.
+             */
+            within?: number;
         };
         "Sign-inRequest": {
             name: string;
@@ -2779,6 +2893,7 @@ export interface components {
             what: string;
         };
         TakingView: {
+            edits: components["schemas"]["Publication"][];
             environments: components["schemas"]["Environment"][];
             /** @description Environments for which a token is kept. */
             hasToken: string[];
@@ -2901,6 +3016,16 @@ export interface components {
         "Upload-exportRequest": {
             /** @description Any JSON, or lines of key and value. */
             file: string;
+        };
+        WatchedView: {
+            edits: components["schemas"]["Publication"][];
+            /** @description In the order of promotion. */
+            environments: string[];
+            journeys: components["schemas"]["Journey"][];
+            pages: components["schemas"]["Page"][];
+            personas: components["schemas"]["Persona"][];
+            /** @description SHA-256 of what is watched. Say it when you change it. */
+            version: string;
         };
         Why: {
             ids: number[];
@@ -5135,6 +5260,39 @@ export interface operations {
             };
         };
     };
+    "export-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-history": {
         parameters: {
             query?: {
@@ -5283,6 +5441,107 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SettingsView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-watched": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-watched": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Change-watchedRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rehearsal"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsed"];
                 };
             };
             /** @description Error */
@@ -5565,7 +5824,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Run-takingRequest"];
+                "application/json": components["schemas"]["Rehearsal"];
             };
         };
         responses: {
@@ -5575,7 +5834,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["JourneyLook"];
+                    "application/json": components["schemas"]["Rehearsed"];
                 };
             };
             /** @description Error */

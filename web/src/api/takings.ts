@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
 import { toValue, type MaybeRefOrGetter } from "vue";
+import type { Looks } from "../parts/looks";
 import { api, body, done, type Schemas } from "./client";
 
 export type Taking = Schemas["TakingView"];
@@ -52,23 +53,13 @@ export function useTakingActs() {
       onSuccess: keep,
     }),
     looks: useMutation({
-      mutationFn: (v: { id: number; personas: Taking["personas"]; journeys: Taking["journeys"] }) =>
-        body(
-          api.PUT("/api/v1/takings/{id}/looks", {
-            ...at(v.id),
-            body: { personas: v.personas, journeys: v.journeys },
-          }),
-        ),
+      mutationFn: (v: { id: number; looks: Looks }) =>
+        body(api.PUT("/api/v1/takings/{id}/looks", { ...at(v.id), body: v.looks })),
       onSuccess: keep,
     }),
     run: useMutation({
-      mutationFn: (v: { id: number; persona?: string; journey?: string; device: "desktop" | "phone" }) =>
-        body(
-          api.POST("/api/v1/takings/{id}/run", {
-            ...at(v.id),
-            body: { persona: v.persona, journey: v.journey, device: v.device },
-          }),
-        ),
+      mutationFn: (v: { id: number; what: Schemas["Rehearsal"] }) =>
+        body(api.POST("/api/v1/takings/{id}/run", { ...at(v.id), body: v.what })),
     }),
     register: useMutation({
       mutationFn: (id: number) => body(api.POST("/api/v1/takings/{id}/register", at(id))),

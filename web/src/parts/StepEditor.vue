@@ -75,9 +75,20 @@ function add(i: number) {
           :model-value="l.value"
           size="small"
           :aria-label="`Value of step ${i + 1}${of}`"
-          :placeholder="valueOf(l.verb)"
+          :type="l.secret ? 'password' : 'text'"
+          :autocomplete="l.secret ? 'new-password' : 'off'"
+          :placeholder="l.secret ? 'as it is kept' : valueOf(l.verb)"
           @update:model-value="put(i, { value: $event ?? '' })"
         />
+        <label v-if="l.verb === 'fill'" class="small" title="Never shown again, in no evidence, and in no file"
+          ><input
+            type="checkbox"
+            :checked="!!l.secret"
+            :aria-label="`Step ${i + 1} fills in a secret${of}`"
+            @change="put(i, { secret: ($event.target as HTMLInputElement).checked, value: '' })"
+          />
+          secret</label
+        >
         <span class="acts">
           <Button
             size="small"

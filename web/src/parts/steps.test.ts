@@ -12,6 +12,7 @@ describe("steps of a journey in the editor", () => {
       { scrollTo: { text: "Imprint" } },
       { press: "Enter" },
       { fill: { in: { label: "Name" }, value: "Ada" } },
+      { fill: { in: { label: "Password" }, value: "", secret: true } },
       { choose: { in: { label: "Size" }, value: "Large" } },
       { wait: { milliseconds: 500 } },
       { expect: { visible: target } },
@@ -50,6 +51,7 @@ describe("steps of a journey in the editor", () => {
   });
 
   it("know every way to name an element, and every verb once", () => {
+    expect(wayOf({ label: "" })).toBe("label"); // chosen, and not filled in yet
     expect([{ css: "a" }, { label: "a" }, { text: "a" }, { role: "a" }, {}].map(wayOf)).toEqual([
       "css",
       "label",

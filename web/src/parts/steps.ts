@@ -8,6 +8,8 @@ export interface Line {
   verb: Verb;
   target: Target;
   value: string;
+  /** The value is never told. One that is kept on the server comes empty, and stays when it is left so. */
+  secret?: boolean;
 }
 
 /** The verbs, as people say them; what they need beside the target, if they have one. */
@@ -52,7 +54,7 @@ export function linesOf(step: Step): Line[] {
   if (step.hover) return [line("hover", step.hover)];
   if (step.scrollTo) return [line("scrollTo", step.scrollTo)];
   if (step.press) return [line("press", {}, step.press)];
-  if (step.fill) return [line("fill", step.fill.in, step.fill.value)];
+  if (step.fill) return [{ ...line("fill", step.fill.in, step.fill.value), secret: step.fill.secret }];
   if (step.choose) return [line("choose", step.choose.in, step.choose.value)];
   if (step.wait) return [line("wait", {}, step.wait.milliseconds)];
   const e = step.expect ?? {};
@@ -93,8 +95,9 @@ export function stepOf(l: Line): Step {
     case "scrollTo":
       return { [l.verb]: target };
     case "fill":
+      return { fill: l.secret ? { in: target, value, secret: true } : { in: target, value } };
     case "choose":
-      return { [l.verb]: { in: target, value } };
+      return { choose: { in: target, value } };
     case "wait":
       return { wait: { milliseconds: Number(value) } };
     case "visible":
@@ -123,8 +126,9 @@ export const ways = [
 export type Way = (typeof ways)[number]["way"];
 
 export function wayOf(t: Target): Way {
-  if (t.css) return "css";
-  if (t.label) return "label";
-  if (t.text) return "text";
+  // One that was chosen and is still empty counts.
+  if (t.css !== undefined) return "css";
+  if (t.label !== undefined) return "label";
+  if (t.text !== undefined) return "text";
   return "role";
 }

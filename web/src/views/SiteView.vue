@@ -152,7 +152,9 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["dropped"
         </section>
       </div>
       <p class="small faded foot">
-        {{ site.pages }} pages and {{ site.journeys }} journeys are watched, as {{ site.personas.join(", ") }}.
+        <RouterLink :to="`/sites/${id}/watched`"
+          >{{ site.pages }} pages and {{ site.journeys }} journeys are watched</RouterLink
+        >, as {{ site.personas.join(", ") }}.
       </p>
       <Consequence
         v-if="back"

@@ -4,9 +4,10 @@ import Select from "primevue/select";
 import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 import { useTaking, useTakingActs, useTakings, type Taking } from "../api/takings";
+import { classes } from "../parts/classes";
 import PlaceForm from "../parts/PlaceForm.vue";
 import StateGlyph from "../parts/StateGlyph.vue";
-import TakingLooks from "../parts/TakingLooks.vue";
+import LooksTable from "../parts/LooksTable.vue";
 import Trouble from "../parts/Trouble.vue";
 import When from "../parts/When.vue";
 
@@ -19,19 +20,6 @@ const acts = useTakingActs();
 const wellPlaced = computed(() => !!taking.value?.tests.length && taking.value.tests.every((t) => t.ok));
 
 type Class = Taking["pages"][number]["class"];
-const classes: Class[] = [
-  "home",
-  "listing",
-  "item",
-  "cart",
-  "checkout",
-  "account",
-  "membership",
-  "article",
-  "search",
-  "form",
-  "other",
-];
 const only = ref("watched");
 const shownPages = computed(() => {
   const all = taking.value?.pages ?? [];
@@ -120,7 +108,7 @@ async function giveUp() {
           <span>{{ picked.length }} ticked:</span>
           <Select
             :model-value="undefined"
-            :options="classes"
+            :options="[...classes]"
             placeholder="give them a class"
             size="small"
             aria-label="Give the ticked pages a class"
@@ -166,7 +154,14 @@ async function giveUp() {
     </li>
     <li v-if="taking?.pages.length">
       <h2>Who looks, and what has to work</h2>
-      <TakingLooks :taking="taking" />
+      <LooksTable
+        :looks="taking"
+        :pages="taking.pages.filter((p) => p.watch).map((p) => p.path)"
+        :first="taking.environments[0]?.name ?? 'staging'"
+        may-edit
+        :keep="(looks) => acts.looks.mutateAsync({ id: taking!.id, looks })"
+        :run="(what) => acts.run.mutateAsync({ id: taking!.id, what })"
+      />
     </li>
     <li v-if="taking?.pages.length">
       <h2>Register it</h2>

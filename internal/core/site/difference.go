@@ -1,0 +1,62 @@
+package site
+
+import (
+	"fmt"
+	"reflect"
+	"strings"
+
+	"tidemarker/internal/core/journey"
+)
+
+// Told says in words what a change of what is watched did, "" when nothing.
+func Told(before, after Site) string {
+	var parts []string
+	parts = append(parts, differing("page", before.Pages, after.Pages, func(p Page) string { return p.Path })...)
+	parts = append(parts, differing("persona", before.Personas, after.Personas, func(p Persona) string { return p.Name })...)
+	parts = append(parts, differing("journey", before.Journeys, after.Journeys, func(j journey.Journey) string { return "“" + j.Name + "”" })...)
+	parts = append(parts, differing("edit", before.Edits, after.Edits, func(e Publication) string { return "“" + e.Name + "”" })...)
+	return strings.Join(parts, "; ")
+}
+
+// mostNamed is how many of a kind are named; of more only the number is told.
+const mostNamed = 3
+
+func differing[T any](kind string, before, after []T, name func(T) string) []string {
+	was, is := map[string]T{}, map[string]T{}
+	for _, x := range before {
+		was[name(x)] = x
+	}
+	var added, changed, gone []string
+	for _, x := range after {
+		n := name(x)
+		is[n] = x
+		old, there := was[n]
+		switch {
+		case !there:
+			added = append(added, n)
+		case !reflect.DeepEqual(old, x):
+			changed = append(changed, n)
+		}
+	}
+	for _, x := range before {
+		if _, there := is[name(x)]; !there {
+			gone = append(gone, name(x))
+		}
+	}
+	var out []string
+	for _, d := range []struct {
+		verb  string
+		names []string
+	}{{"added", added}, {"changed", changed}, {"left out", gone}} {
+		switch n := len(d.names); {
+		case n == 0:
+		case n == 1:
+			out = append(out, fmt.Sprintf("%s %s %s", kind, d.names[0], d.verb))
+		case n <= mostNamed:
+			out = append(out, fmt.Sprintf("%ss %s %s", kind, strings.Join(d.names, ", "), d.verb))
+		default:
+			out = append(out, fmt.Sprintf("%d %ss %s", n, kind, d.verb))
+		}
+	}
+	return out
+}

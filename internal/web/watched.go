@@ -1,0 +1,116 @@
+package web
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"regexp"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tidemarker/internal/core/journey"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/store"
+	"tidemarker/internal/work"
+)
+
+// Watched is what is looked at on a site. Secret values are never in it; an empty one that
+// comes back leaves what is known.
+type Watched struct {
+	Pages    []site.Page        `json:"pages" minItems:"1" maxItems:"500"`
+	Personas []site.Persona     `json:"personas" maxItems:"50"`
+	Journeys []journey.Journey  `json:"journeys" maxItems:"200"`
+	Edits    []site.Publication `json:"edits" maxItems:"50"`
+}
+
+// WatchedView is what is looked at, as it is now.
+type WatchedView struct {
+	Watched
+	Version      string   `json:"version" doc:"SHA-256 of what is watched. Say it when you change it."`
+	Environments []string `json:"environments" doc:"In the order of promotion."`
+}
+
+func (s *Server) watchedOperations(api huma.API) {
+	tags := []string{"sites"}
+	huma.Register(api, huma.Operation{OperationID: "get-watched", Method: http.MethodGet, Path: "/sites/{id}/watched", Summary: "What is looked at: pages, who looks, what has to work, what is published", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[WatchedView], error) {
+			row, err := s.Store.Site(ctx, in.ID)
+			return out(watchedView(row), err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "change-watched", Method: http.MethodPut, Path: "/sites/{id}/watched", Summary: "Says anew what is looked at", Description: "409 when somebody changed it since the version was read.", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Watched
+				Version string `json:"version"`
+			}
+		}) (*output[WatchedView], error) {
+			return out(s.changeWatched(ctx, in.ID, in.Body.Version, in.Body.Watched))
+		})
+	huma.Register(api, huma.Operation{OperationID: "rehearse", Method: http.MethodPost, Path: "/sites/{id}/watched/run", Summary: "Makes a persona ready, or takes a journey, on staging and on the spot", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body work.Rehearsal
+		}) (*output[work.Rehearsed], error) {
+			return out(s.Runner.RehearseSite(ctx, in.ID, in.Body))
+		})
+	huma.Register(api, huma.Operation{OperationID: "export-site", Method: http.MethodGet, Path: "/sites/{id}/file", Summary: "The site file (YAML), without tokens and secret values", Tags: tags},
+		func(ctx context.Context, in *ByID) (*exported, error) {
+			row, err := s.Store.Site(ctx, in.ID)
+			if err != nil {
+				return nil, problem(err)
+			}
+			raw, err := row.Document.V.File()
+			return &exported{Type: "application/yaml", Disposition: fmt.Sprintf(`attachment; filename=%q`, fileName(row.Name)+".yaml"), Body: raw}, problem(err)
+		})
+}
+
+var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
+
+// fileName is a name as files have it.
+func fileName(name string) string {
+	if n := strings.Trim(notInNames.ReplaceAllString(strings.ToLower(name), "-"), "-"); n != "" {
+		return n
+	}
+	return "site"
+}
+
+func watchedView(row store.Site) WatchedView {
+	shown := row.Document.V.Untelling()
+	v := WatchedView{Environments: []string{}, Watched: Watched{orEmpty(shown.Pages), orEmpty(shown.Personas), orEmpty(shown.Journeys), orEmpty(shown.Edits)}}
+	for _, e := range shown.Environments {
+		v.Environments = append(v.Environments, e.Name)
+	}
+	raw, err := json.Marshal(v.Watched)
+	if err != nil {
+		panic(err) // plain data
+	}
+	sum := sha256.Sum256(raw)
+	v.Version = hex.EncodeToString(sum[:])
+	return v
+}
+
+func (s *Server) changeWatched(ctx context.Context, id int64, version string, to Watched) (WatchedView, error) {
+	row, err := s.Store.ChangeWatched(ctx, id, who(ctx), func(doc *site.Site) (string, error) {
+		if watchedView(store.Site{Document: store.JSON[site.Site]{V: *doc}}).Version != version {
+			return "", huma.Error409Conflict("Somebody changed what is watched in the meantime. Nothing of yours was kept; look at it as it is now, and say it again.")
+		}
+		before := *doc
+		doc.Pages, doc.Personas, doc.Journeys, doc.Edits = to.Pages, to.Personas, to.Journeys, to.Edits
+		read, err := doc.Read()
+		if err != nil {
+			return "", huma.Error422UnprocessableEntity("Nothing was changed: " + err.Error())
+		}
+		*doc = read
+		told := site.Told(before, doc.Recalling(before))
+		if told == "" {
+			told = "nothing differs"
+		}
+		return "What is watched: " + told + ".", nil
+	})
+	return watchedView(row), err
+}

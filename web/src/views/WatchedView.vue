@@ -1,0 +1,179 @@
+<script setup lang="ts">
+import Button from "primevue/button";
+import { computed, ref } from "vue";
+import { useSite } from "../api/queries";
+import { useSession } from "../api/session";
+import { useWatched, useWatchedActs, type Watched } from "../api/watched";
+import AskState from "../parts/AskState.vue";
+import LooksTable from "../parts/LooksTable.vue";
+import PageForm from "../parts/PageForm.vue";
+import SiteHead from "../parts/SiteHead.vue";
+import Trouble from "../parts/Trouble.vue";
+import { editsFor, pageDraftOf, pagesFor, withPage, type Looks, type PageDraft } from "../parts/looks";
+import { classes } from "../parts/classes";
+
+const props = defineProps<{ id: number }>();
+const { may } = useSession();
+const site = useSite(() => props.id);
+const { data: watched, isPending, error, refetch } = useWatched(() => props.id);
+const acts = useWatchedActs(() => props.id);
+
+const first = computed(() => watched.value?.environments[0] ?? "staging");
+const unmarked = computed(() => site.data.value?.environments.every((e) => !e.marks.length));
+/** What was changed here, until the page is left: marks do not know it yet. */
+const changed = ref(false);
+
+async function change(to: Partial<Watched>) {
+  const { pages, personas, journeys, edits, version } = watched.value!;
+  await acts.change.mutateAsync({ pages, personas, journeys, edits, version, ...to });
+  changed.value = true;
+}
+const keepLooks = (to: Looks) =>
+  change({ ...to, pages: pagesFor(watched.value!.pages, watched.value!.personas, to.personas) });
+
+const page = ref<PageDraft>();
+async function keepPage() {
+  const d = page.value!;
+  const { pages, edits } = watched.value!;
+  await change({ pages: withPage(pages, d), edits: d.was ? editsFor(edits, d.was, d.path.trim()) : edits });
+  page.value = undefined;
+}
+const cls = ref("");
+const counts = computed(() =>
+  classes.map((c) => [c, watched.value?.pages.filter((p) => p.class === c).length ?? 0] as const).filter(([, n]) => n),
+);
+const shown = computed(() => watched.value?.pages.filter((p) => !cls.value || p.class === cls.value) ?? []);
+const missing = computed(() =>
+  classes.filter((c) => c !== "other" && !watched.value?.pages.some((p) => p.class === c)),
+);
+</script>
+
+<template>
+  <SiteHead :site="id" :name="site.data.value?.name ?? ''" here="Watched" />
+  <div class="spread">
+    <h1>What is watched</h1>
+    <a :href="`/api/v1/sites/${id}/file`" class="small" download>Save it as a site file</a>
+  </div>
+  <p class="faded">
+    Every mark and check looks at these pages, as these people, and takes these journeys.
+    <template v-if="missing.length">No page of the class {{ missing.join(", ") }} is watched.</template>
+  </p>
+  <p v-if="changed && !unmarked" class="notice">
+    What is new here is not in any mark yet: checks call it unsure.
+    <RouterLink :to="`/sites/${id}`">Take another mark</RouterLink> of each environment.
+  </p>
+  <AskState :pending="isPending" :error="error" what="What is watched" @again="refetch()">
+    <template v-if="watched">
+      <section class="part">
+        <div class="spread">
+          <h2>Pages</h2>
+          <span class="row filters" role="group" aria-label="Class">
+            <Button size="small" :text="!!cls" :label="`all (${watched.pages.length})`" @click="cls = ''" />
+            <Button
+              v-for="[c, n] in counts"
+              :key="c"
+              size="small"
+              :text="cls !== c"
+              :label="`${c} (${n})`"
+              @click="cls = c"
+            />
+          </span>
+        </div>
+        <table class="tide">
+          <thead>
+            <tr>
+              <th>Page</th>
+              <th>Class</th>
+              <th>Looked at by</th>
+              <th>On</th>
+              <th>May differ</th>
+              <th><span class="visually-hidden">What can be done</span></th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="p in shown" :key="p.path">
+              <td class="path">
+                {{ p.path }}
+                <span v-if="p.formLives" class="small faded">its form can be sent for {{ p.formLives }} s</span>
+              </td>
+              <td>{{ p.class }}</td>
+              <td class="small">{{ (p.personas ?? []).join(", ") }}</td>
+              <td class="small">{{ (p.devices ?? []).join(", ") }}</td>
+              <td class="small">
+                <span v-for="m in p.masks ?? []" :key="m.selector" :title="m.reason">{{ m.selector }} </span>
+              </td>
+              <td>
+                <div v-if="may('work')" class="row acts">
+                  <Button
+                    size="small"
+                    text
+                    label="Edit"
+                    :aria-label="`Edit ${p.path}`"
+                    @click="page = pageDraftOf(p)"
+                  />
+                  <Button
+                    v-if="watched.pages.length > 1"
+                    size="small"
+                    text
+                    label="Leave out"
+                    :aria-label="`Leave out ${p.path}`"
+                    @click="change({ pages: watched.pages.filter((x) => x.path !== p.path) })"
+                  />
+                </div>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+        <p v-if="may('work')"><Button size="small" text label="Add a page" @click="page = pageDraftOf()" /></p>
+        <PageForm
+          v-if="page"
+          :key="page.was"
+          v-model="page"
+          :pages="watched.pages"
+          :personas="watched.personas.map((p) => p.name)"
+          :classes="classes"
+          :busy="acts.change.isPending.value"
+          @keep="keepPage"
+          @away="page = undefined"
+        />
+        <Trouble :error="acts.change.error.value" />
+      </section>
+      <section class="part">
+        <h2>Who looks, what has to work, and what is published to see that it shows</h2>
+        <LooksTable
+          :looks="watched"
+          :pages="watched.pages.map((p) => p.path)"
+          :first="first"
+          :may-edit="may('work')"
+          :keep="keepLooks"
+          :run="(what) => acts.run.mutateAsync(what)"
+        />
+      </section>
+    </template>
+  </AskState>
+</template>
+
+<style scoped>
+.part {
+  margin-top: var(--s4);
+}
+td {
+  vertical-align: middle !important;
+}
+.path {
+  overflow-wrap: anywhere;
+}
+.acts {
+  gap: var(--s1);
+  flex-wrap: nowrap;
+}
+.filters {
+  gap: 2px;
+}
+.notice {
+  background: var(--unsure-wash);
+  border-left: 4px solid var(--unsure);
+  padding: var(--s2) var(--s3);
+  margin-top: var(--s2);
+}
+</style>
