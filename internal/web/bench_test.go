@@ -22,7 +22,11 @@ import (
 
 func quillet(t *testing.T) *desk {
 	t.Helper()
-	return deskOf(t, standin.Quillet(), site.Site{Name: "Quillet Observatory", Pages: []site.Page{{Path: "/visit", Class: "article", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}}}})
+	return deskOf(t, standin.Quillet(), observatory())
+}
+
+func observatory() site.Site {
+	return site.Site{Name: "Quillet Observatory", Pages: []site.Page{{Path: "/visit", Class: "article", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}}}}
 }
 
 type changeBody struct {
@@ -158,7 +162,7 @@ func TestAPiledUpChangeIsPartedAndABundleSteppedDown(t *testing.T) {
 
 func TestARevisionIsCarriedOver(t *testing.T) {
 	d := newDesk(t)
-	other := quillet(t)
+	other := deskBeside(t, standin.Quillet(), observatory())
 	marin := other.api(people.Maintainer)
 	for _, env := range []int{1, 2} {
 		marin.ask(http.MethodPost, fmt.Sprintf("/environments/%d/read", env), map[string]any{}, nil)

@@ -79,6 +79,13 @@ func deskOf(t *testing.T, s standin.Site, doc site.Site) *desk {
 	if raced && t.Name() != underDetector {
 		t.Skip("the interface is driven without the race detector, which slows a browser's partner down most")
 	}
+	t.Parallel() // most of a test is waiting for pages
+	return deskBeside(t, s, doc)
+}
+
+// deskBeside is one more application in the same test.
+func deskBeside(t *testing.T, s standin.Site, doc site.Site) *desk {
+	t.Helper()
 	st, _ := testdb.New(t)
 	d := &desk{T: t, store: st}
 	for _, env := range []string{"staging", "production"} {

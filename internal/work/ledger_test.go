@@ -139,9 +139,11 @@ func TestPurgingIsRefusedWhereItWouldDoHarmOrNothing(t *testing.T) {
 	done, err := b.runner.Purge(t.Context(), env, work.PurgeOrder{Class: "form", Warm: true}, "ada")
 	require.NoError(t, err)
 	assert.Equal(t, 2, done.ToWarm, "for each device")
+}
 
-	byHand, _ := byHand(t)
-	_, err = byHand.runner.Purge(t.Context(), byHand.envs[0].ID, work.PurgeOrder{}, "ada")
+func TestWhatASiteWithoutAConnectorHoldsIsDroppedByHand(t *testing.T) {
+	b, _ := byHand(t)
+	_, err := b.runner.Purge(t.Context(), b.envs[0].ID, work.PurgeOrder{}, "ada")
 	require.ErrorContains(t, err, "by hand")
 }
 

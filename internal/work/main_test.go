@@ -42,6 +42,7 @@ var chromium = sync.OnceValues(func() (*browser.Browser, error) { return browser
 
 func newBench(t *testing.T, doc site.Site) *bench {
 	t.Helper()
+	t.Parallel() // most of a round is waiting for a site
 	st, url := testdb.New(t)
 	b := &bench{T: t, store: st, url: url}
 	start := func(env string) *standin.Instance {
