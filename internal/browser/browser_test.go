@@ -229,6 +229,7 @@ func TestAStepThatDoesNotHoldSaysWhatWasSeenInstead(t *testing.T) {
 		"no such key":   {journey.Step{Press: "Hyperspace"}, "not a key name"},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel() // each is waited for as long as it may take
 			o := take(t, env, site.Desktop, journey.Step{Go: "/"}, tc.step, journey.Step{Go: "/"})
 			require.Equal(t, 1, o.Failed())
 			assert.Len(t, o.Steps, 2, "it ends there")
