@@ -244,21 +244,53 @@ func TestAcceptingFindingsComesToANewVerdict(t *testing.T) {
 	assert.Contains(t, lines[3].Text, "The new colour is meant.")
 }
 
-func TestChangesAreToldAsTheyHappen(t *testing.T) {
-	r := newRecord(t)
-	req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, r.url+"/api/v1/events", nil)
-	require.NoError(t, err)
-	req.Header.Set("Authorization", "Bearer "+r.token)
+// listen streams what changes; the lines end with the stream.
+func (r *record) listen(token string) (lines chan string) {
+	r.Helper()
+	req, err := http.NewRequestWithContext(r.Context(), http.MethodGet, r.url+"/api/v1/events", nil)
+	require.NoError(r, err)
+	req.Header.Set("Authorization", "Bearer "+token)
 	res, err := http.DefaultClient.Do(req)
-	require.NoError(t, err)
-	defer res.Body.Close()
-	assert.Equal(t, "text/event-stream", res.Header.Get("Content-Type"))
-	lines := make(chan string, 100)
+	require.NoError(r, err)
+	r.Cleanup(func() { _ = res.Body.Close() })
+	assert.Equal(r, "text/event-stream", res.Header.Get("Content-Type"))
+	lines = make(chan string, 100)
 	go func() {
+		defer close(lines)
 		for s := bufio.NewScanner(res.Body); s.Scan(); {
 			lines <- s.Text()
 		}
 	}()
+	return lines
+}
+
+// TestWhoIsKeptOutIsToldNothingMore: a stream that is open does not outlive its token.
+func TestWhoIsKeptOutIsToldNothingMore(t *testing.T) {
+	r := newRecord(t)
+	person := addPerson(t, r.store, "Guest", people.Observer)
+	lines := r.listen(tokenOf(t, r.store, person, people.Observer))
+	require.Equal(t, "retry: 2000", <-lines)
+	require.NoError(t, r.store.SavePerson(t.Context(), person, people.Observer, true))
+	told := time.NewTicker(20 * time.Millisecond)
+	defer told.Stop()
+	for end := time.After(30 * time.Second); ; {
+		select {
+		case l, open := <-lines:
+			if !open {
+				return
+			}
+			require.Empty(t, l)
+		case <-told.C:
+			require.NoError(t, r.store.Tell(t.Context(), store.Notice{Site: 1}))
+		case <-end:
+			t.Fatal("the stream is still open")
+		}
+	}
+}
+
+func TestChangesAreToldAsTheyHappen(t *testing.T) {
+	r := newRecord(t)
+	lines := r.listen(r.token)
 	require.Eventually(t, func() bool {
 		_ = r.store.Tell(t.Context(), store.Notice{Site: 1, Round: 7})
 		for {

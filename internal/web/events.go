@@ -10,6 +10,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"tidemarker/internal/core/people"
 	"tidemarker/internal/store"
 )
 
@@ -55,8 +56,12 @@ func (h *hub) watch() (notices chan store.Notice, end func()) {
 	}
 }
 
+// askAgain is how often a stream asks, at most, whether who listens may still do so.
+const askAgain = 2 * time.Second
+
 // events streams what changed as server-sent events: each names the site, round and
-// change that should be read again.
+// change that should be read again. It ends when who listens is kept out, or has no
+// session or token any more.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	flush := http.NewResponseController(w)
 	w.Header().Set("Content-Type", "text/event-stream")
@@ -69,19 +74,27 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	}
 	beat := time.NewTicker(20 * time.Second)
 	defer beat.Stop()
+	var asked time.Time
 	for {
+		line := ": still here\n\n"
 		select {
 		case <-r.Context().Done():
 			return
 		case <-beat.C:
-			fmt.Fprint(w, ": still here\n\n")
 		case n := <-notices:
 			raw, err := json.Marshal(n)
 			if err != nil {
 				continue
 			}
-			fmt.Fprintf(w, "event: changed\ndata: %s\n\n", raw)
+			line = fmt.Sprintf("event: changed\ndata: %s\n\n", raw)
 		}
+		if time.Since(asked) > askAgain {
+			if c, err := s.callerFor(r); err != nil || !c.role.May(people.See) {
+				return
+			}
+			asked = time.Now()
+		}
+		fmt.Fprint(w, line)
 		if flush.Flush() != nil {
 			return
 		}

@@ -495,7 +495,7 @@ func (s *Server) matrix(ctx context.Context, envID int64) (MatrixView, error) {
 	if err != nil {
 		return MatrixView{}, err
 	}
-	return MatrixView{g.Environment.Name, g.Round, exclusion.Matrix(g.Layer, g.Known.Pages, g.Known.People, g.Devices(), g.Decided, g.Seen)}, nil
+	return MatrixView{g.Environment.Name, g.Round, exclusion.Matrix(g.Layer, g.Known.Pages, exclusion.AllKinds(g.Known.People), g.Devices(), g.Decided, g.Seen)}, nil
 }
 
 func (s *Server) tryPattern(ctx context.Context, envID int64, role, pattern string, more []string) (TriedView, error) {

@@ -75,10 +75,16 @@ func (s *Server) identify(next http.Handler) http.Handler {
 			http.Error(w, "Tide Marker cannot reach its database. Try again in a moment.", http.StatusServiceUnavailable)
 			return
 		}
+		if c.person.ID != 0 && c.token == "" {
+			if err := s.Store.Saw(r.Context(), c.person.ID); err != nil {
+				s.Log.Error("that somebody was here could not be noted", "why", err)
+			}
+		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, c)))
 	})
 }
 
+// callerFor tells who sent a request, as far as that still holds.
 func (s *Server) callerFor(r *http.Request) (caller, error) {
 	ctx := r.Context()
 	if secret, there := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); there {
@@ -106,7 +112,7 @@ func (s *Server) callerFor(r *http.Request) (caller, error) {
 	if err != nil || p.KeptOut || p.Epoch != s.sessions.GetInt(ctx, sessionEpoch) {
 		return caller{}, err
 	}
-	return caller{p, p.Role, ""}, s.Store.Saw(ctx, id)
+	return caller{p, p.Role, ""}, nil
 }
 
 // needs says what each operation asks of its caller. An operation that is not here

@@ -60,6 +60,7 @@ type Cell struct {
 	Class   string     `json:"class"`
 	Persona string     `json:"persona"`
 	Device  string     `json:"device" enum:"desktop,phone"`
+	Nobody  bool       `json:"nobody" doc:"The site has no persona of this kind: nobody looks as one, and its cookies are not known."`
 	Policy  Policy     `json:"policy" enum:"never,all,own"`
 	Decided *Decided   `json:"decided,omitempty" doc:"Who decided otherwise than the default, and why."`
 	Says    string     `json:"says" enum:"never,all,own,mixed"`
@@ -97,7 +98,7 @@ func Matrix(l Layer, pages []Page, people []Person, devices []Device, decided []
 }
 
 func (l Layer) cell(class string, pages []Page, who Person, d Device, decided []Decided, seen func(path, persona, device string) Sighting) Cell {
-	c := Cell{Class: class, Persona: who.Name, Device: d.Name, Count: len(pages), Pages: []CellPage{}, Seen: NotSeen}
+	c := Cell{Class: class, Persona: who.Name, Device: d.Name, Nobody: who.Nobody, Count: len(pages), Pages: []CellPage{}, Seen: NotSeen}
 	c.Policy, c.Decided = PolicyFor(decided, class, who.Name, who.Kind)
 	n := map[Policy]int{}
 	saws := map[Sighting]int{}
@@ -135,6 +136,9 @@ func (l Layer) cell(class string, pages []Page, who Person, d Device, decided []
 		c.Seen = SeenBoth
 	}
 	switch {
+	case who.Nobody:
+		// What cookies would decide is not known, so that nothing can be called wrong.
+		c.Text = fmt.Sprintf("No persona is of the kind “%s”: nobody looks as one. %s by policy.", strings.ReplaceAll(who.Kind, "-", " "), map[Policy]string{Never: "Never served held", Own: "A copy for each", Shared: "Held for all"}[c.Policy])
 	case c.Policy == Never && len(held) > 0:
 		c.Trouble, c.Text = Leaks, fmt.Sprintf("Never to be served held, but %s was.", named(held))
 	case c.Policy == Own && len(held) > 0:

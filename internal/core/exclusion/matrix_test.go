@@ -57,6 +57,33 @@ func TestCellsSayWherePolicySettingsAndSightingsDisagree(t *testing.T) {
 	}
 }
 
+func TestEveryKindOfPersonHasAPolicyAlsoWhenNobodyLooksAsOne(t *testing.T) {
+	people := AllKinds([]Person{{Name: "visitor", Kind: "visitor"}, {Name: "wren", Kind: "member", SignedIn: true}, {Name: "tom", Kind: "member", SignedIn: true}})
+	var names []string
+	for _, p := range people {
+		names = append(names, p.Name)
+	}
+	assert.Equal(t, []string{"visitor", "wren", "tom", "visitor-with-cart", "customer", "editor"}, names)
+	assert.False(t, people[3].SignedIn)
+	assert.True(t, people[5].SignedIn)
+	l := Layer{On: true, LoggedIn: "naive"}
+	for _, c := range Matrix(l, []Page{open("/", "home"), open("/cart", "cart")}, people, []Device{{"desktop", "X11"}}, nil, func(string, string, string) Sighting { return NotSeen }) {
+		switch c.Persona {
+		case "customer", "editor":
+			assert.Equal(t, Never, c.Policy)
+			assert.Equal(t, None, c.Trouble, "its cookies, which could decide, are not known")
+			assert.True(t, c.Nobody)
+			assert.Contains(t, c.Text, "nobody looks as one. Never served held by policy")
+		case "visitor-with-cart":
+			assert.Equal(t, c.Class == "cart", c.Policy == Never, c.Class)
+			assert.Contains(t, c.Text, "of the kind “visitor with cart”")
+		case "wren":
+			assert.Equal(t, Opens, c.Trouble, "a persona's is called wrong")
+			assert.False(t, c.Nobody)
+		}
+	}
+}
+
 func TestALayerIsReadByRolesWhateverItsKeysAre(t *testing.T) {
 	cat := settings.Catalogue{Settings: []settings.Definition{
 		{Key: "hold", Type: settings.Switch, Default: false, Role: "page-cache"}, {Key: "who", Type: settings.Choice, Default: "bypass", Role: "page-cache-logged-in"},

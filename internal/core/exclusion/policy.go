@@ -22,6 +22,22 @@ type Person struct {
 	Kind     string   `json:"kind"`    // visitor, visitor-with-cart, customer, member, editor
 	Cookies  []string `json:"cookies"` // names that the site gave it
 	SignedIn bool     `json:"signedIn"`
+	Nobody   bool     `json:"nobody"` // a kind that the site has no persona of: nobody looks as one
+}
+
+// Kinds are the kinds of personas, in the order in which they come closer to a site.
+var Kinds = []string{"visitor", "visitor-with-cart", "customer", "member", "editor"}
+
+// AllKinds is the people of a site and, after them, somebody of each kind that it has no
+// persona of: the policy holds for them, too.
+func AllKinds(people []Person) []Person {
+	out := slices.Clone(people)
+	for _, k := range Kinds {
+		if !slices.ContainsFunc(people, func(p Person) bool { return p.Kind == k }) {
+			out = append(out, Person{Name: k, Kind: k, SignedIn: SignedIn(k), Nobody: true})
+		}
+	}
+	return out
 }
 
 // SignedIn tells whether a kind of persona is signed in.

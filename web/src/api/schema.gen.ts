@@ -1517,6 +1517,8 @@ export interface components {
             decided?: components["schemas"]["Decided"];
             /** @enum {string} */
             device: "desktop" | "phone";
+            /** @description The site has no persona of this kind: nobody looks as one, and its cookies are not known. */
+            nobody: boolean;
             pages: components["schemas"]["CellPage"][];
             persona: string;
             /** @enum {string} */

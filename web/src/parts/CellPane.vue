@@ -45,7 +45,10 @@ async function decide() {
 <template>
   <section class="sheet stack" aria-label="The chosen cell">
     <h2><CellSign :cell="cell" /> {{ cell.class }}, {{ cell.persona }}, {{ cell.device }}</h2>
-    <p>{{ cell.text }}</p>
+    <p>
+      {{ cell.text }}
+      <RouterLink v-if="cell.nobody" :to="`/sites/${site}/watched`">Add somebody who looks</RouterLink>
+    </p>
     <dl>
       <dt>Policy</dt>
       <dd>
@@ -80,7 +83,7 @@ async function decide() {
       </tbody>
     </table>
     <p v-if="cell.count > cell.pages.length" class="small faded">The first of {{ cell.count }} pages.</p>
-    <div v-if="may('decide')">
+    <div v-if="may('decide') && !cell.nobody">
       <Button v-if="!deciding" size="small" outlined label="Decide otherwise" @click="deciding = true" />
       <form v-else class="stack" @submit.prevent="decide">
         <label for="policy">Pages of the class “{{ cell.class }}” for {{ cell.persona }}</label>

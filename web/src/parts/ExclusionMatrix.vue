@@ -27,7 +27,9 @@ const same = (c: Cell) =>
       <thead>
         <tr>
           <th>Pages</th>
-          <th v-for="p in g.people" :key="p">{{ p }}</th>
+          <th v-for="p in g.people" :key="p" :class="{ nobody: g.nobody.has(p) }">
+            {{ g.nobody.has(p) ? p.replaceAll("-", " ") : p }}<span v-if="g.nobody.has(p)" class="small"><br />nobody looks</span>
+          </th>
         </tr>
       </thead>
       <tbody>
@@ -38,7 +40,7 @@ const same = (c: Cell) =>
               v-for="cell in g.cellsOf(c, p)"
               :key="cell.device"
               type="button"
-              :class="{ loud: signOf(cell).loud, chosen: same(cell) }"
+              :class="{ loud: signOf(cell).loud, chosen: same(cell), nobody: cell.nobody }"
               :aria-pressed="same(cell)"
               :aria-label="`${c}, ${p}, ${cell.device}: ${inWords(cell.policy)}. ${cell.text}`"
               :title="`${cell.device}: ${cell.text}`"
@@ -86,6 +88,12 @@ button.loud {
 button.chosen {
   border-color: var(--deep);
   background: var(--shoal);
+}
+.nobody {
+  color: var(--faded);
+}
+button.nobody {
+  opacity: 0.75;
 }
 .key {
   display: flex;

@@ -13,6 +13,7 @@ const cell = (c: Partial<Cell>): Cell => ({
   text: "",
   pages: [],
   count: 1,
+  nobody: false,
   ...c,
 });
 
@@ -38,6 +39,7 @@ describe("the matrix of who is served held pages", () => {
     ]);
     expect(g.classes).toEqual(["cart", "home"]);
     expect(g.people).toEqual(["member", "visitor"]);
+    expect([...grid([cell({ persona: "editor", nobody: true }), cell({})]).nobody]).toEqual(["editor"]);
     expect(g.cellsOf("cart", "member").map((c) => c.device)).toEqual(["desktop", "phone"]);
     expect(g.cellsOf("home", "member")).toEqual([]);
   });

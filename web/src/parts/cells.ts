@@ -23,13 +23,14 @@ export function grid(cells: Cell[]) {
   const classes: string[] = [];
   const people: string[] = [];
   const at = new Map<string, Cell[]>();
+  const nobody = new Set(cells.flatMap((c) => (c.nobody ? c.persona : [])));
   for (const c of cells) {
     if (!classes.includes(c.class)) classes.push(c.class);
     if (!people.includes(c.persona)) people.push(c.persona);
     const key = `${c.class}\n${c.persona}`;
     at.set(key, [...(at.get(key) ?? []), c]);
   }
-  return { classes, people, cellsOf: (cls: string, persona: string) => at.get(`${cls}\n${persona}`) ?? [] };
+  return { classes, people, nobody, cellsOf: (cls: string, persona: string) => at.get(`${cls}\n${persona}`) ?? [] };
 }
 
 /** What the matrix comes to, in a sentence. */
