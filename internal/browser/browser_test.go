@@ -240,14 +240,22 @@ func TestAStepThatDoesNotHoldSaysWhatWasSeenInstead(t *testing.T) {
 }
 
 func TestAPersonasStateIsCarriedIntoItsLooksAndNoFurther(t *testing.T) {
-	env, _ := pages(t, map[string]string{"/in/": `<script>document.cookie = "who=ada; path=/"; localStorage.setItem("k–ey", "välue")</script><h1>in</h1>`,
-		"/": `<h1></h1><script>document.querySelector("h1").textContent = document.cookie.includes("who=ada") + " " + localStorage.getItem("k–ey")</script>`})
+	env, _ := pages(t, map[string]string{"/in/": `<script>document.cookie = "who=ada; path=/"; localStorage.setItem("k–ey", "välue"); sessionStorage.setItem("basket", "2")</script><h1>in</h1>`,
+		"/":      `<h1></h1><script>document.querySelector("h1").textContent = [document.cookie.includes("who=ada"), localStorage.getItem("k–ey"), sessionStorage.getItem("basket")].join(" ")</script>`,
+		"/gone/": `<script>localStorage.clear(); sessionStorage.removeItem("basket"); document.cookie = "who=; path=/; max-age=0"</script><h1>out</h1>`})
 	ada := site.Persona{Name: "ada", Prepare: []journey.Step{{Go: "/in/"}, {Expect: &journey.Expect{Visible: css("h1")}}}}
 	state, look1, err := shared.Prepare(t.Context(), env, ada, site.Desktop, keepNothing)
 	require.NoError(t, err)
 	require.Negative(t, look1.Outcome.Failed())
-	assert.Equal(t, "true välue", look(t, env, "/", site.Desktop, state).Lines[0].Text)
-	assert.Equal(t, "false null", look(t, env, "/", site.Desktop, State{}).Lines[0].Text)
+	assert.Equal(t, "true välue 2", look(t, env, "/", site.Desktop, state).Lines[0].Text)
+	assert.Equal(t, "false", look(t, env, "/", site.Desktop, State{}).Lines[0].Text)
+
+	// What a page drops is not brought back by opening the next one.
+	ada.Leave = []journey.Step{{Go: "/"}, {Expect: &journey.Expect{Text: &journey.Containing{In: *css("h1"), Contains: "true välue 2"}}}, {Go: "/gone/"}, {Go: "/"}, {Expect: &journey.Expect{Text: &journey.Containing{In: *css("h1"), Contains: "false"}}}}
+	left, look2, err := shared.Leave(t.Context(), env, ada, site.Desktop, state, keepNothing)
+	require.NoError(t, err)
+	require.Negative(t, look2.Outcome.Failed(), "%v", look2.Outcome)
+	assert.Empty(t, left.Storage)
 }
 
 // RFC 6265 §5.1.3 (domain) and §5.1.4 (path), their rules one by one.

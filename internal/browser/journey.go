@@ -549,19 +549,25 @@ func (t *tab) byRole(page *rod.Page, target journey.Target) ([]*proto.RuntimeRem
 
 // state is what makes a browser this persona's.
 func (t *tab) state() State {
-	s := State{Storage: map[string]map[string]string{}}
+	s := State{Storage: map[string]Stored{}}
 	if res, err := (proto.StorageGetCookies{BrowserContextID: t.private.BrowserContextID}).Call(t.private); err == nil {
 		s.Cookies = proto.CookiesToParams(res.Cookies)
 	}
-	res, err := t.page.Timeout(2 * time.Second).Evaluate(rod.Eval(`() => ({ origin: location.origin, items: Object.assign({}, localStorage) })`))
-	if err == nil {
-		items := map[string]string{}
-		for k, v := range res.Value.Get("items").Map() {
-			items[k] = v.Str()
+	res, err := t.page.Timeout(2 * time.Second).Evaluate(rod.Eval(`() => ({ origin: location.origin, local: Object.assign({}, localStorage), session: Object.assign({}, sessionStorage) })`))
+	if err != nil {
+		return s // a page that may store nothing, such as one that was not opened
+	}
+	texts := func(member string) map[string]string {
+		out := map[string]string{}
+		for k, v := range res.Value.Get(member).Map() {
+			if k != storageGiven {
+				out[k] = v.Str()
+			}
 		}
-		if len(items) > 0 {
-			s.Storage[res.Value.Get("origin").Str()] = items
-		}
+		return out
+	}
+	if had := (Stored{texts("local"), texts("session")}); len(had.Local)+len(had.Session) > 0 {
+		s.Storage[res.Value.Get("origin").Str()] = had
 	}
 	return s
 }

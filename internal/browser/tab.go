@@ -4,6 +4,7 @@ import (
 	"context"
 	_ "embed"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -29,8 +30,14 @@ var quietJS string
 // State is what makes a browser a persona's: cookies, and what pages stored.
 type State struct {
 	Cookies []*proto.NetworkCookieParam
-	Storage map[string]map[string]string // origin → key → value
-	Canary  string                       // the word that was made up while somebody was made ready, "" for none
+	Storage map[string]Stored // by origin
+	Canary  string            // the word that was made up while somebody was made ready, "" for none
+}
+
+// Stored is what pages of one origin have stored in a browser, key by key.
+type Stored struct {
+	Local   map[string]string `json:"local"`
+	Session map[string]string `json:"session"` // of the tab
 }
 
 // names are the names of the cookies, each once, in order. Their values stay here.
@@ -494,17 +501,25 @@ func (t *tab) shoot(width, height int) ([]byte, error) {
 // tallest is the height, in pixels, up to which a page is pictured.
 const tallest = 16000
 
+// storageGiven is the key by which a tab knows that it has been given what its persona had
+// stored: pages that drop it later, as on signing out, find it gone.
+const storageGiven = "tide-marker-look"
+
 func storageJS(state State) string {
 	if len(state.Storage) == 0 {
 		return ""
 	}
-	var b strings.Builder
-	for origin, items := range state.Storage {
-		for k, v := range items {
-			enc := base64.StdEncoding.EncodeToString
-			fmt.Fprintf(&b, "\nif (location.origin === atob(%q)) try { localStorage.setItem(decodeURIComponent(escape(atob(%q))), decodeURIComponent(escape(atob(%q)))); } catch {}",
-				enc([]byte(origin)), enc([]byte(k)), enc([]byte(v)))
-		}
+	raw, err := json.Marshal(state.Storage)
+	if err != nil {
+		panic(err) // plain data
 	}
-	return b.String()
+	return fmt.Sprintf(`
+try {
+	const had = JSON.parse(new TextDecoder().decode(Uint8Array.from(atob(%q), (c) => c.charCodeAt(0))))[location.origin];
+	if (had && !sessionStorage.getItem(%q)) {
+		for (const [k, v] of Object.entries(had.local)) localStorage.setItem(k, v);
+		for (const [k, v] of Object.entries(had.session)) sessionStorage.setItem(k, v);
+		sessionStorage.setItem(%[2]q, "given");
+	}
+} catch {}`, base64.StdEncoding.EncodeToString(raw), storageGiven)
 }
