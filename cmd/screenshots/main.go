@@ -153,6 +153,7 @@ func views(base string) ([]shot, error) {
 		{name: "people", path: "/people"},
 		{name: "site", path: fmt.Sprintf("/sites/%d", id)},
 		{name: "site-by-night", path: fmt.Sprintf("/sites/%d", id), night: true},
+		{name: "watched", path: fmt.Sprintf("/sites/%d/watched", id)},
 		{name: "settings", path: fmt.Sprintf("/sites/%d/settings", id)},
 		{name: "history", path: fmt.Sprintf("/sites/%d/history", id)},
 		{name: "exclusions", path: fmt.Sprintf("/sites/%d/exclusions", id)},

@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tidemarker/docs/contract"
+	"tidemarker/internal/core/site"
 	"tidemarker/internal/standin"
 	"tidemarker/internal/testdb"
 )
@@ -160,6 +161,15 @@ func TestAStagingRoundFromTheCommandLine(t *testing.T) {
 	code, said = cli(t, bin, database, "site", "import", file)
 	assert.Zero(t, code)
 	assert.Contains(t, said, "1 environments, 1 pages")
+	code, said = cli(t, bin, database, "site", "export", "One")
+	assert.Zero(t, code)
+	assert.NotContains(t, said, "token:")
+	doc, err := site.Parse([]byte(said))
+	require.NoError(t, err, "what goes out can come in")
+	assert.Equal(t, "One", doc.Name)
+	code, said = cli(t, bin, database, "site", "export", "Two")
+	assert.NotZero(t, code)
+	assert.Contains(t, said, "tidemarker site list")
 	code, said = cli(t, bin, database, "mark", "--site", "One", "--env", "staging")
 	assert.Zero(t, code, said)
 

@@ -1,12 +1,14 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"os"
 
 	"github.com/spf13/cobra"
 
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/store"
 )
 
 func siteCommand(data *string) *cobra.Command {
@@ -33,6 +35,28 @@ func siteCommand(data *string) *cobra.Command {
 			fmt.Fprintf(cmd.OutOrStdout(), "%s is registered: %d environments, %d pages, %d personas, %d journeys.\n",
 				doc.Name, len(doc.Environments), len(doc.Pages), len(doc.Personas), len(doc.Journeys))
 			return nil
+		},
+	}, &cobra.Command{
+		Use: "export NAME", Short: "Writes a site's file, without tokens and secret values", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := open(cmd.Context(), *data)
+			if err != nil {
+				return err
+			}
+			defer a.close()
+			row, err := a.store.SiteNamed(cmd.Context(), args[0])
+			if errors.Is(err, store.ErrNotFound) {
+				return fmt.Errorf("there is no site %q. List them with: tidemarker site list", args[0])
+			}
+			if err != nil {
+				return err
+			}
+			raw, err := row.Document.V.File()
+			if err != nil {
+				return err
+			}
+			_, err = cmd.OutOrStdout().Write(raw)
+			return err
 		},
 	}, &cobra.Command{
 		Use: "list", Short: "Lists the registered sites", Args: cobra.NoArgs,
