@@ -369,7 +369,7 @@ func (s *Server) mend(ctx context.Context, siteID int64, title, reason string, m
 		edits[def.Key] = orEmpty(list)
 	}
 	if len(settings.Diff(now, now.With(edits))) == 0 {
-		return ChangeView{}, huma.Error409Conflict("Nothing would change on production: its settings are like this already.")
+		return ChangeView{}, huma.Error409Conflict("Nothing would change on production: its settings are like this already. Where staging differs, a change is tried there; edit that one.")
 	}
 	words := ChangeWords{Title: title, Reason: reason}
 	v, err := s.beginChange(ctx, siteID, words)
