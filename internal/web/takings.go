@@ -60,7 +60,7 @@ func (s *Server) takingOperations(api huma.API) {
 				Environments []TakingPlace `json:"environments" minItems:"1" maxItems:"5"`
 			}
 		}) (*output[TakingView], error) {
-			doc, tokens, err := places(in.Body.Environments, nil)
+			doc, tokens, err := places(in.Body.Environments, store.Taking{})
 			if err != nil {
 				return nil, problem(err)
 			}
@@ -83,9 +83,16 @@ func (s *Server) takingOperations(api huma.API) {
 			}
 		}) (*output[TakingView], error) {
 			if _, err := s.Store.ChangeTaking(ctx, in.ID, func(t *store.Taking) error {
-				doc, tokens, err := places(in.Body.Environments, t.Tokens.V)
-				t.Document.V.Environments, t.Tokens.V = doc.Environments, tokens
-				return err
+				doc, tokens, err := places(in.Body.Environments, *t)
+				if err != nil {
+					return err
+				}
+				d := &t.Document.V
+				looks := d.Looks().Untelling() // secret values stay with the hosts that they were given for
+				looks.Environments = doc.Environments
+				looks = looks.Recalling(d.Looks())
+				d.Environments, d.Personas, d.Journeys, d.Edits, t.Tokens.V = doc.Environments, looks.Personas, looks.Journeys, looks.Edits, tokens
+				return nil
 			}); err != nil {
 				return nil, problem(err)
 			}
@@ -186,8 +193,9 @@ func orEmpty[T any](list []T) []T {
 	return list
 }
 
-// places makes environments of what a person typed in.
-func places(in []TakingPlace, kept map[string]string) (store.TakingDocument, map[string]string, error) {
+// places makes environments of what a person typed in. A token that is kept stays with
+// the address that it was given for.
+func places(in []TakingPlace, before store.Taking) (store.TakingDocument, map[string]string, error) {
 	doc := store.TakingDocument{Tests: []store.TakingTest{}, Pages: []survey.Found{}, Personas: []site.Persona{}, Journeys: []journey.Journey{}, Edits: []site.Publication{}, Survey: store.SurveyProgress{Notes: []string{}}}
 	tokens := map[string]string{}
 	for i, p := range in {
@@ -202,8 +210,11 @@ func places(in []TakingPlace, kept map[string]string) (store.TakingDocument, map
 				e.Connector.URL = at + usualPlace
 			}
 			tokens[e.Name] = p.Token
-			if p.Token == "" {
-				tokens[e.Name] = kept[e.Name]
+			if kept := before.Tokens.V[e.Name]; p.Token == "" && kept != "" {
+				if was, _, _ := before.Document.V.Looks().Environment(e.Name); was.Connector == nil || was.Connector.URL != e.Connector.URL {
+					return doc, nil, refusedInput(fmt.Sprintf("body.environments[%d].token", i), errors.New("the connector has another address now: give its token again"))
+				}
+				tokens[e.Name] = kept
 			}
 		}
 		doc.Environments = append(doc.Environments, e)

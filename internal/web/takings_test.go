@@ -91,6 +91,10 @@ func TestASiteThatNobodyHasSeenIsTakenOn(t *testing.T) {
 	assert.Subset(t, names, []string{"into the cart", "up to paying", "signing in", "a message is sent", "the way to us"})
 	status, text = api.ask(http.MethodPut, "/takings/1/looks", map[string]any{"personas": taking.Personas, "journeys": taking.Journeys}, nil)
 	require.Equal(t, http.StatusOK, status, text)
+	moved := map[string]any{"environments": []map[string]any{{"name": "staging", "url": "http://127.0.0.1:9", "kind": "http"}, {"name": "production", "url": d.production.URL, "kind": "http"}}}
+	status, text = api.ask(http.MethodPut, "/takings/1/environments", moved, nil)
+	require.Equal(t, http.StatusUnprocessableEntity, status, "a token that is kept is sent nowhere else")
+	assert.Contains(t, text, "give its token again")
 	status, text = api.ask(http.MethodPut, "/takings/1/pages", map[string]any{"paths": []string{"/visit"}, "class": "article", "watch": true}, nil)
 	require.Equal(t, http.StatusOK, status, text)
 	assert.Contains(t, text, "Said by Ada")

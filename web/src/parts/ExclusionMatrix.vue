@@ -28,7 +28,8 @@ const same = (c: Cell) =>
         <tr>
           <th>Pages</th>
           <th v-for="p in g.people" :key="p" :class="{ nobody: g.nobody.has(p) }">
-            {{ g.nobody.has(p) ? p.replaceAll("-", " ") : p }}<span v-if="g.nobody.has(p)" class="small"><br />nobody looks</span>
+            {{ g.nobody.has(p) ? p.replaceAll("-", " ") : p
+            }}<span v-if="g.nobody.has(p)" class="small"><br />nobody looks</span>
           </th>
         </tr>
       </thead>
