@@ -37,7 +37,7 @@ watch(
   over,
   (o) => {
     clearInterval(timer);
-    if (!o) timer = setInterval(() => void refetch(), 3000);
+    if (!o) timer = setInterval(() => void refetch({ cancelRefetch: false }), 3000);
   },
   { immediate: true },
 );
