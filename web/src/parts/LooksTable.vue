@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** Who looks at a site, what has to work, and what is published: edited step by step, run on the spot. */
 import Button from "primevue/button";
-import { computed, ref } from "vue";
+import { computed, nextTick, ref, useTemplateRef } from "vue";
 import type { Schemas } from "../api/client";
 import LookForm from "./LookForm.vue";
 import StateGlyph from "./StateGlyph.vue";
@@ -43,6 +43,7 @@ function edit(kind: LookKind, index: number) {
 const running = ref("");
 const ran = ref<{ as: string; persona?: string; look: Ran }>();
 const noRun = ref<Error>();
+const outcome = useTemplateRef("outcome");
 async function rehearse(what: { persona?: string; journey?: string }, device: Device) {
   running.value = `${what.persona ?? what.journey} on ${device}`;
   ran.value = noRun.value = undefined;
@@ -52,6 +53,8 @@ async function rehearse(what: { persona?: string; journey?: string }, device: De
     noRun.value = e as Error;
   }
   running.value = "";
+  await nextTick();
+  outcome.value?.scrollIntoView({ block: "nearest" }); // the table above may be long
 }
 const worked = computed(() => {
   const l = ran.value?.look;
@@ -181,7 +184,7 @@ const count = (list: unknown[] | undefined, one: string) =>
   <Trouble :error="trouble" />
   <p v-if="running" aria-live="polite" class="faded">Running {{ running }} …</p>
   <Trouble :error="noRun" />
-  <div v-if="ran" class="ran">
+  <div v-if="ran" ref="outcome" class="ran">
     <p>
       <StateGlyph :state="worked ? 'clear' : 'broken'" :word="worked ? 'it works' : 'it does not work'" />
       {{ ran.as }}
