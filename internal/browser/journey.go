@@ -216,6 +216,11 @@ func (t *tab) step(s journey.Step) error {
 				return err
 			}
 			t.telling = !s.Fill.Secret && !secret.Value.Bool()
+			if !t.telling { // pictures are kept: it is drawn as dots, whatever kind of field it is
+				if _, err := el.Eval(`() => this.style.setProperty("-webkit-text-security", "disc", "important")`); err != nil {
+					return err
+				}
+			}
 			return fill(el, s.Fill.Value)
 		})
 	case s.Choose != nil:

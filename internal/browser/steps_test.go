@@ -151,6 +151,25 @@ func TestASecretIsInNothingThatIsKept(t *testing.T) {
 	assert.Equal(t, "/in?n=wren&w=•••&o=•••", look.Outcome.Steps[4].At)
 }
 
+func TestASecretIsDrawnAsDots(t *testing.T) {
+	mux := http.NewServeMux()
+	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = w.Write([]byte(`<!doctype html><main>Hello</main><label>Member number <input name=n></label>`))
+	})
+	s := httptest.NewServer(mux)
+	t.Cleanup(s.Close)
+	picture := func(value string, secret bool) string {
+		o := take(t, site.Environment{Name: "staging", URL: s.URL}, site.Desktop, journey.Step{Go: "/"},
+			journey.Step{Fill: &journey.Input{In: journey.Target{Label: "Member number"}, Value: value, Secret: secret}}, journey.Step{Press: "Tab"}, says("Hello"))
+		require.Equal(t, -1, o.Failed(), "%v", o)
+		require.NotEmpty(t, o.Steps[3].Picture)
+		return o.Steps[3].Picture
+	}
+	assert.NotEqual(t, picture("774411", false), picture("123456", false), "what is no secret is seen")
+	assert.Equal(t, picture("774411", true), picture("123456", true), "nobody reads it off the picture")
+}
+
 func TestWhichChromiumIsTaken(t *testing.T) {
 	bin := t.TempDir()
 	t.Setenv("PATH", bin)

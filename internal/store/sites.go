@@ -78,9 +78,8 @@ func recordSite(ctx context.Context, tx *sqlx.Tx, id int64, text, who string) er
 }
 
 // ChangeWatched changes what is looked at on a site, with a line in its history; change
-// says what it did. What change leaves of secret values stays as it is known. An error
-// of change leaves everything as it was.
-func (s *Store) ChangeWatched(ctx context.Context, id int64, who string, change func(*site.Site) (told string, err error)) (Site, error) {
+// says what it did, and "" leaves everything as it was, as an error of it does.
+func (s *Store) ChangeWatched(ctx context.Context, id int64, who string, change func(site.Site) (now site.Site, told string, err error)) (Site, error) {
 	var row Site
 	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
 		err := tx.GetContext(ctx, &row, `SELECT * FROM sites WHERE id = $1 FOR UPDATE`, id)
@@ -90,18 +89,11 @@ func (s *Store) ChangeWatched(ctx context.Context, id int64, who string, change 
 		if err != nil {
 			return fmt.Errorf("read the site: %w", err)
 		}
-		before := row.Document.V
-		doc := before
-		told, err := change(&doc)
-		if err != nil {
+		now, told, err := change(row.Document.V)
+		if err != nil || told == "" {
 			return err
 		}
-		doc.Name, doc.Environments = before.Name, before.Environments
-		doc = doc.Recalling(before)
-		if err := doc.Complete(); err != nil {
-			return err
-		}
-		if err := tx.GetContext(ctx, &row, `UPDATE sites SET document = $2, updated_at = now() WHERE id = $1 RETURNING *`, id, JSON[site.Site]{doc}); err != nil {
+		if err := tx.GetContext(ctx, &row, `UPDATE sites SET document = $2, updated_at = now() WHERE id = $1 RETURNING *`, id, JSON[site.Site]{now}); err != nil {
 			return fmt.Errorf("save the site: %w", err)
 		}
 		return recordSite(ctx, tx, id, told, who)

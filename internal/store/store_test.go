@@ -88,29 +88,31 @@ func TestWhatIsWatchedIsChangedWholeOrNotAtAll(t *testing.T) {
 	ctx := t.Context()
 	row, err := s.SaveSite(ctx, document("staging", "production"), "ada")
 	require.NoError(t, err)
-	row, err = s.ChangeWatched(ctx, row.ID, "ada", func(doc *site.Site) (string, error) {
+	row, err = s.ChangeWatched(ctx, row.ID, "ada", func(doc site.Site) (site.Site, string, error) {
 		doc.Pages = append(doc.Pages, site.Page{Path: "/kits"})
-		doc.Name, doc.Environments = "Another", nil // not what is watched
-		return "One page more.", nil
+		return doc, "One page more.", nil
 	})
 	require.NoError(t, err)
 	assert.Len(t, row.Document.V.Pages, 2)
-	assert.Equal(t, "Shop", row.Document.V.Name)
-	assert.Len(t, row.Document.V.Environments, 2)
 	lines, err := s.History(ctx, row.ID, 0, 10)
 	require.NoError(t, err)
 	assert.Equal(t, "One page more.", lines[0].Text)
 	assert.Equal(t, "ada", lines[0].Who)
 
-	_, err = s.ChangeWatched(ctx, row.ID, "ada", func(doc *site.Site) (string, error) {
+	_, err = s.ChangeWatched(ctx, row.ID, "ada", func(doc site.Site) (site.Site, string, error) {
 		doc.Pages = nil
-		return "", assert.AnError
+		return doc, "No pages.", assert.AnError
 	})
 	require.ErrorIs(t, err, assert.AnError)
+	_, err = s.ChangeWatched(ctx, row.ID, "ada", func(doc site.Site) (site.Site, string, error) { return doc, "", nil })
+	require.NoError(t, err)
+	lines, err = s.History(ctx, row.ID, 0, 10)
+	require.NoError(t, err)
+	assert.Len(t, lines, 2, "what changed nothing is no line")
 	row, err = s.Site(ctx, row.ID)
 	require.NoError(t, err)
 	assert.Len(t, row.Document.V.Pages, 2)
-	_, err = s.ChangeWatched(ctx, 99, "ada", func(*site.Site) (string, error) { return "", nil })
+	_, err = s.ChangeWatched(ctx, 99, "ada", func(doc site.Site) (site.Site, string, error) { return doc, "", nil })
 	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 

@@ -42,6 +42,11 @@ func (d TakingDocument) Looks() site.Site {
 	return site.Site{Environments: d.Environments, Personas: d.Personas, Journeys: d.Journeys, Edits: d.Edits}
 }
 
+// SetLooks takes over where the site is, who looks and what has to work.
+func (d *TakingDocument) SetLooks(s site.Site) {
+	d.Environments, d.Personas, d.Journeys, d.Edits = s.Environments, s.Personas, s.Journeys, s.Edits
+}
+
 // TakingTest is one thing that was tested about an environment.
 type TakingTest struct {
 	Environment string `json:"environment"`

@@ -90,8 +90,8 @@ func (s *Server) takingOperations(api huma.API) {
 				d := &t.Document.V
 				looks := d.Looks().Untelling() // secret values stay with the hosts that they were given for
 				looks.Environments = doc.Environments
-				looks = looks.Recalling(d.Looks())
-				d.Environments, d.Personas, d.Journeys, d.Edits, t.Tokens.V = doc.Environments, looks.Personas, looks.Journeys, looks.Edits, tokens
+				d.SetLooks(looks.Recalling(d.Looks()))
+				t.Tokens.V = tokens
 				return nil
 			}); err != nil {
 				return nil, problem(err)
@@ -148,8 +148,7 @@ func (s *Server) takingOperations(api huma.API) {
 			t, err := s.Store.ChangeTaking(ctx, in.ID, func(t *store.Taking) error {
 				d := &t.Document.V
 				said := site.Site{Environments: d.Environments, Personas: in.Body.Personas, Journeys: in.Body.Journeys, Edits: in.Body.Edits}
-				said = said.Secretive().Recalling(d.Looks())
-				d.Personas, d.Journeys, d.Edits = said.Personas, said.Journeys, said.Edits
+				d.SetLooks(said.Secretive().Recalling(d.Looks()))
 				return nil
 			})
 			return out(takingView(t), err)

@@ -2,9 +2,6 @@ package web
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"regexp"
@@ -81,36 +78,26 @@ func fileName(name string) string {
 
 func watchedView(row store.Site) WatchedView {
 	shown := row.Document.V.Untelling()
-	v := WatchedView{Environments: []string{}, Watched: Watched{orEmpty(shown.Pages), orEmpty(shown.Personas), orEmpty(shown.Journeys), orEmpty(shown.Edits)}}
+	v := WatchedView{Version: shown.Version(), Environments: []string{}, Watched: Watched{orEmpty(shown.Pages), orEmpty(shown.Personas), orEmpty(shown.Journeys), orEmpty(shown.Edits)}}
 	for _, e := range shown.Environments {
 		v.Environments = append(v.Environments, e.Name)
 	}
-	raw, err := json.Marshal(v.Watched)
-	if err != nil {
-		panic(err) // plain data
-	}
-	sum := sha256.Sum256(raw)
-	v.Version = hex.EncodeToString(sum[:])
 	return v
 }
 
 func (s *Server) changeWatched(ctx context.Context, id int64, version string, to Watched) (WatchedView, error) {
-	row, err := s.Store.ChangeWatched(ctx, id, who(ctx), func(doc *site.Site) (string, error) {
-		if watchedView(store.Site{Document: store.JSON[site.Site]{V: *doc}}).Version != version {
-			return "", huma.Error409Conflict("Somebody changed what is watched in the meantime. Nothing of yours was kept; look at it as it is now, and say it again.")
+	row, err := s.Store.ChangeWatched(ctx, id, who(ctx), func(before site.Site) (site.Site, string, error) {
+		if before.Version() != version {
+			return before, "", huma.Error409Conflict("Somebody changed what is watched in the meantime. Nothing of yours was kept; look at it as it is now, and say it again.")
 		}
-		before := *doc
-		doc.Pages, doc.Personas, doc.Journeys, doc.Edits = to.Pages, to.Personas, to.Journeys, to.Edits
-		read, err := doc.Read()
+		now, told, err := before.Watching(site.Site{Pages: to.Pages, Personas: to.Personas, Journeys: to.Journeys, Edits: to.Edits})
 		if err != nil {
-			return "", huma.Error422UnprocessableEntity("Nothing was changed: " + err.Error())
+			return before, "", huma.Error422UnprocessableEntity("Nothing was changed: " + err.Error())
 		}
-		*doc = read
-		told := site.Told(before, doc.Recalling(before))
-		if told == "" {
-			told = "nothing differs"
+		if told != "" {
+			told = "What is watched: " + told + "."
 		}
-		return "What is watched: " + told + ".", nil
+		return now, told, nil
 	})
 	return watchedView(row), err
 }

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+
+	"tidemarker/internal/core/site"
 )
 
 // Policy is whether somebody may be served a held page.
@@ -47,13 +49,11 @@ func SignedIn(kind string) bool { return kind == "customer" || kind == "member" 
 // membership pages and people who are signed in are never served a shared copy (common
 // practice).
 func DefaultPolicy(class, personaKind string) Policy {
-	if protected[class] || SignedIn(personaKind) {
+	if !site.Held(class) || SignedIn(personaKind) {
 		return Never
 	}
 	return Shared
 }
-
-var protected = map[string]bool{"cart": true, "checkout": true, "account": true, "membership": true}
 
 // Rule is one pattern of a setting.
 type Rule struct {

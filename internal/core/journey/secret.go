@@ -10,9 +10,9 @@ import (
 // Untold stands where a secret value would.
 const Untold = "•••"
 
-// secretWords are what fields for passwords are called (common practice; the languages are
-// those of the labels that sites here have). A field that is called otherwise is known
-// as one by its type, when it is filled in.
+// secretWords are what fields for passwords are called in some languages (common
+// practice). A field that is called otherwise is known as one by its type, when it is
+// filled in.
 var secretWords = regexp.MustCompile(`(?i)pass[- ]?(word|phrase|code)|passwor[dt]|kennwort|mot de passe|contraseña|wachtwoord|lösenord|\bPIN\b|type=['"]?password`)
 
 // Secretive is the steps with every value secret that is put into a field named like one

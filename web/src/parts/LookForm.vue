@@ -2,7 +2,8 @@
 /** One persona, journey or edit, step by step. */
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
-import { computed, onMounted, useTemplateRef } from "vue";
+import { computed } from "vue";
+import FormFrame from "./FormFrame.vue";
 import { kindsOfPersona, unfinished, type Draft } from "./looks";
 import StepEditor from "./StepEditor.vue";
 
@@ -15,12 +16,6 @@ const props = defineProps<{
 }>();
 const draft = defineModel<Draft>({ required: true });
 defineEmits<{ keep: []; away: [] }>();
-const form = useTemplateRef("form");
-// It opens below a long table, where it may be out of sight.
-onMounted(() => {
-  form.value?.scrollIntoView({ block: "nearest" });
-  form.value?.querySelector("input")?.focus({ preventScroll: true });
-});
 const lacks = computed(() => unfinished(draft.value));
 const words = {
   personas: { is: "Somebody who looks", steps: "Gets ready by", after: "Signs out by", of: "signing out" },
@@ -34,7 +29,7 @@ function show() {
 </script>
 
 <template>
-  <form ref="form" class="editor stack" aria-label="Edit the steps" @submit.prevent="$emit('keep')">
+  <FormFrame label="Edit the steps" :lacks="lacks" :busy="busy" @keep="$emit('keep')" @away="$emit('away')">
     <h3>{{ said.is }}</h3>
     <div class="row">
       <label for="look-name">Name</label>
@@ -107,22 +102,10 @@ function show() {
       </ul>
       <p><Button size="small" text label="Add a page" @click="show" /></p>
     </template>
-    <slot />
-    <div class="row">
-      <Button type="submit" size="small" label="Keep" :disabled="!!lacks" :loading="busy" />
-      <Button size="small" text label="Put it away" @click="$emit('away')" />
-      <span v-if="lacks" class="small faded">{{ lacks }}</span>
-    </div>
-  </form>
+  </FormFrame>
 </template>
 
 <style scoped>
-.editor {
-  background: var(--sheet);
-  border: 1px solid var(--rule-strong);
-  padding: var(--s3);
-  margin: var(--s2) 0;
-}
 h4 {
   font-family: var(--chart);
   font-style: italic;

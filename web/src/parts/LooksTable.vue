@@ -1,15 +1,16 @@
 <script setup lang="ts">
 /** Who looks at a site, what has to work, and what is published: edited step by step, run on the spot. */
+import { useMutation } from "@tanstack/vue-query";
 import Button from "primevue/button";
 import { computed, nextTick, ref, useTemplateRef } from "vue";
 import type { Schemas } from "../api/client";
 import LookForm from "./LookForm.vue";
+import RowActs from "./RowActs.vue";
 import StateGlyph from "./StateGlyph.vue";
 import StepList from "./StepList.vue";
 import Trouble from "./Trouble.vue";
 import { draftOf, withDraft, without, type Device, type Draft, type LookKind, type Looks } from "./looks";
 
-type Ran = Schemas["Rehearsed"];
 const props = defineProps<{
   looks: Looks;
   /** Paths of the pages that are watched. */
@@ -18,59 +19,44 @@ const props = defineProps<{
   first: string;
   mayEdit: boolean;
   keep: (to: Looks) => Promise<unknown>;
-  run: (what: Schemas["Rehearsal"]) => Promise<Ran>;
+  run: (what: Schemas["Rehearsal"]) => Promise<Schemas["Rehearsed"]>;
 }>();
 
 const draft = ref<Draft>();
-const keeping = ref(false);
-const trouble = ref<Error>();
-async function put(to: Looks) {
-  keeping.value = true;
-  trouble.value = undefined;
-  try {
-    await props.keep({ personas: to.personas, journeys: to.journeys, edits: to.edits });
-    draft.value = undefined;
-  } catch (e) {
-    trouble.value = e as Error;
-  }
-  keeping.value = false;
-}
+const keeping = useMutation({
+  mutationFn: (to: Looks) => props.keep({ personas: to.personas, journeys: to.journeys, edits: to.edits }),
+  onSuccess: () => (draft.value = undefined),
+});
+const put = (to: Looks) => keeping.mutate(to);
 function edit(kind: LookKind, index: number) {
-  trouble.value = undefined;
+  keeping.reset();
   draft.value = draftOf(kind, index, props.looks);
 }
 
-const running = ref("");
-const ran = ref<{ as: string; persona?: string; look: Ran }>();
-const noRun = ref<Error>();
+const rehearsal = useMutation({ mutationFn: (what: Schemas["Rehearsal"]) => props.run(what) });
 const outcome = useTemplateRef("outcome");
-async function rehearse(what: { persona?: string; journey?: string }, device: Device) {
-  running.value = `${what.persona ?? what.journey} on ${device}`;
-  ran.value = noRun.value = undefined;
-  try {
-    ran.value = { as: running.value, persona: what.persona, look: await props.run({ ...what, device }) };
-  } catch (e) {
-    noRun.value = e as Error;
-  }
-  running.value = "";
+async function rehearse(what: Schemas["Rehearsal"]) {
+  await rehearsal.mutateAsync(what).catch(() => undefined); // it is shown below
   await nextTick();
   outcome.value?.scrollIntoView({ block: "nearest" }); // the table above may be long
 }
-const worked = computed(() => {
-  const l = ran.value?.look;
-  return !!l && !l.missing && (l.outcome.steps ?? []).every((s) => !s.why);
+const asked = computed(() => {
+  const w = rehearsal.variables.value;
+  return w ? `${w.persona ?? w.journey} on ${w.device}` : "";
 });
+const ran = computed(() => rehearsal.data.value);
+const worked = computed(() => !!ran.value && !ran.value.missing && !ran.value.outcome.steps?.some((s) => s.why));
 /** The way out that was seen, as long as the persona has none. */
 const wayOut = computed(() => {
-  const r = ran.value;
-  const i = props.looks.personas.findIndex((p) => p.name === r?.persona);
-  if (!r?.look.leave?.length || i < 0 || props.looks.personas[i]!.leave?.length) return undefined;
-  return { index: i, leave: r.look.leave, by: r.look.leave.find((s) => s.click)?.click?.name ?? "it" };
+  const leave = ran.value?.leave ?? [];
+  const index = props.looks.personas.findIndex((p) => p.name === rehearsal.variables.value?.persona);
+  if (!leave.length || index < 0 || props.looks.personas[index]!.leave?.length) return undefined;
+  return { index, leave, by: leave.find((s) => s.click)?.click?.name ?? "it" };
 });
 function takeWayOut() {
   const at = wayOut.value!;
   const personas = props.looks.personas.map((p, n) => (n === at.index ? { ...p, leave: at.leave } : p));
-  void put({ ...props.looks, personas });
+  put({ ...props.looks, personas });
 }
 const count = (list: unknown[] | undefined, one: string) =>
   `${list?.length ?? 0} ${one}${list?.length === 1 ? "" : "s"}`;
@@ -97,23 +83,20 @@ const count = (list: unknown[] | undefined, one: string) =>
         </td>
         <td class="small">everywhere</td>
         <td>
-          <div v-if="mayEdit" class="row acts">
+          <RowActs
+            v-if="mayEdit"
+            :name="p.name"
+            @edit="edit('personas', i)"
+            @leave="put(without(looks, 'personas', i))"
+          >
             <Button
               size="small"
               outlined
               label="Try"
               :aria-label="`Try ${p.name}`"
-              @click="rehearse({ persona: p.name }, 'desktop')"
+              @click="rehearse({ persona: p.name, device: 'desktop' })"
             />
-            <Button size="small" text label="Edit" :aria-label="`Edit ${p.name}`" @click="edit('personas', i)" />
-            <Button
-              size="small"
-              text
-              label="Leave out"
-              :aria-label="`Leave out ${p.name}`"
-              @click="put(without(looks, 'personas', i))"
-            />
-          </div>
+          </RowActs>
         </td>
       </tr>
       <tr v-for="(j, i) in looks.journeys" :key="`j${i}`">
@@ -123,7 +106,12 @@ const count = (list: unknown[] | undefined, one: string) =>
         <td class="small">{{ count(j.steps ?? [], "step") }}, {{ (j.devices ?? []).join(" and ") }}</td>
         <td class="small">{{ (j.where ?? []).join(", ") || "everywhere" }}</td>
         <td>
-          <div v-if="mayEdit" class="row acts">
+          <RowActs
+            v-if="mayEdit"
+            :name="j.name"
+            @edit="edit('journeys', i)"
+            @leave="put(without(looks, 'journeys', i))"
+          >
             <Button
               v-for="d in (j.devices ?? []) as Device[]"
               :key="d"
@@ -131,17 +119,9 @@ const count = (list: unknown[] | undefined, one: string) =>
               outlined
               :label="`Run on ${d}`"
               :aria-label="`Run on ${d}: ${j.name}`"
-              @click="rehearse({ journey: j.name }, d)"
+              @click="rehearse({ journey: j.name, device: d })"
             />
-            <Button size="small" text label="Edit" :aria-label="`Edit ${j.name}`" @click="edit('journeys', i)" />
-            <Button
-              size="small"
-              text
-              label="Leave out"
-              :aria-label="`Leave out ${j.name}`"
-              @click="put(without(looks, 'journeys', i))"
-            />
-          </div>
+          </RowActs>
         </td>
       </tr>
       <tr v-for="(e, i) in looks.edits" :key="`e${i}`">
@@ -151,16 +131,12 @@ const count = (list: unknown[] | undefined, one: string) =>
         <td class="small">{{ count(e.steps ?? [], "step") }}, shows on {{ count(e.shows ?? [], "page") }}</td>
         <td class="small">{{ first }}</td>
         <td>
-          <div v-if="mayEdit" class="row acts">
-            <Button size="small" text label="Edit" :aria-label="`Edit ${e.name}`" @click="edit('edits', i)" />
-            <Button
-              size="small"
-              text
-              label="Leave out"
-              :aria-label="`Leave out ${e.name}`"
-              @click="put(without(looks, 'edits', i))"
-            />
-          </div>
+          <RowActs
+            v-if="mayEdit"
+            :name="e.name"
+            @edit="edit('edits', i)"
+            @leave="put(without(looks, 'edits', i))"
+          ></RowActs>
         </td>
       </tr>
     </tbody>
@@ -177,24 +153,24 @@ const count = (list: unknown[] | undefined, one: string) =>
     :personas="looks.personas.map((p) => p.name)"
     :pages="pages"
     :first="first"
-    :busy="keeping"
+    :busy="keeping.isPending.value"
     @keep="put(withDraft(looks, draft, first))"
     @away="draft = undefined"
   />
-  <Trouble :error="trouble" />
-  <p v-if="running" aria-live="polite" class="faded">Running {{ running }} …</p>
-  <Trouble :error="noRun" />
+  <Trouble :error="keeping.error.value" />
+  <p v-if="rehearsal.isPending.value" aria-live="polite" class="faded">Running {{ asked }} …</p>
+  <Trouble :error="rehearsal.error.value" />
   <div v-if="ran" ref="outcome" class="ran">
     <p>
       <StateGlyph :state="worked ? 'clear' : 'broken'" :word="worked ? 'it works' : 'it does not work'" />
-      {{ ran.as }}
+      {{ asked }}
     </p>
-    <StepList :now="ran.look" />
+    <StepList :now="ran" />
     <p v-if="wayOut && mayEdit" class="row">
       <span
         >There is “{{ wayOut.by }}”. What a browser is served after signing out is only looked at when it does.</span
       >
-      <Button size="small" outlined label="Sign out by it" :loading="keeping" @click="takeWayOut" />
+      <Button size="small" outlined label="Sign out by it" :loading="keeping.isPending.value" @click="takeWayOut" />
     </p>
   </div>
 </template>
@@ -202,10 +178,6 @@ const count = (list: unknown[] | undefined, one: string) =>
 <style scoped>
 td {
   vertical-align: middle !important;
-}
-.acts {
-  gap: var(--s1, 4px);
-  flex-wrap: nowrap;
 }
 .ran {
   border-left: 4px solid var(--rule-strong);

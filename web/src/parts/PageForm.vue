@@ -2,8 +2,9 @@
 /** One page that is watched. */
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
-import { computed, onMounted, useTemplateRef } from "vue";
+import { computed } from "vue";
 import type { Schemas } from "../api/client";
+import FormFrame from "./FormFrame.vue";
 import { unfinishedPage, type PageDraft } from "./looks";
 
 const props = defineProps<{
@@ -14,17 +15,11 @@ const props = defineProps<{
 }>();
 const draft = defineModel<PageDraft>({ required: true });
 defineEmits<{ keep: []; away: [] }>();
-const form = useTemplateRef("form");
-// It opens below a long table, where it may be out of sight.
-onMounted(() => {
-  form.value?.scrollIntoView({ block: "nearest" });
-  form.value?.querySelector("input")?.focus({ preventScroll: true });
-});
 const lacks = computed(() => unfinishedPage(draft.value, props.pages));
 </script>
 
 <template>
-  <form ref="form" class="editor stack" aria-label="Edit the page" @submit.prevent="$emit('keep')">
+  <FormFrame label="Edit the page" :lacks="lacks" :busy="busy" @keep="$emit('keep')" @away="$emit('away')">
     <div class="row">
       <label for="page-path">Path</label>
       <InputText id="page-path" v-model="draft.path" size="small" class="path" required maxlength="500" />
@@ -75,21 +70,10 @@ const lacks = computed(() => unfinishedPage(draft.value, props.pages));
         </li>
       </ul>
     </div>
-    <div class="row">
-      <Button type="submit" size="small" label="Keep" :disabled="!!lacks" :loading="busy" />
-      <Button size="small" text label="Put it away" @click="$emit('away')" />
-      <span v-if="lacks" class="small faded">{{ lacks }}</span>
-    </div>
-  </form>
+  </FormFrame>
 </template>
 
 <style scoped>
-.editor {
-  background: var(--sheet);
-  border: 1px solid var(--rule-strong);
-  padding: var(--s3);
-  margin: var(--s2) 0;
-}
 fieldset {
   border: 0;
   padding: 0;

@@ -7,6 +7,7 @@ import { useWatched, useWatchedActs, type Watched } from "../api/watched";
 import AskState from "../parts/AskState.vue";
 import LooksTable from "../parts/LooksTable.vue";
 import PageForm from "../parts/PageForm.vue";
+import RowActs from "../parts/RowActs.vue";
 import SiteHead from "../parts/SiteHead.vue";
 import Trouble from "../parts/Trouble.vue";
 import { editsFor, pageDraftOf, pagesFor, withPage, type Looks, type PageDraft } from "../parts/looks";
@@ -16,20 +17,22 @@ const props = defineProps<{ id: number }>();
 const { may } = useSession();
 const site = useSite(() => props.id);
 const { data: watched, isPending, error, refetch } = useWatched(() => props.id);
+// Each part tells of its own troubles.
 const acts = useWatchedActs(() => props.id);
+const looksActs = useWatchedActs(() => props.id);
 
 const first = computed(() => watched.value?.environments[0] ?? "staging");
 const unmarked = computed(() => site.data.value?.environments.every((e) => !e.marks.length));
 /** What was changed here, until the page is left: marks do not know it yet. */
 const changed = ref(false);
 
-async function change(to: Partial<Watched>) {
+async function change(to: Partial<Watched>, by = acts) {
   const { pages, personas, journeys, edits, version } = watched.value!;
-  await acts.change.mutateAsync({ pages, personas, journeys, edits, version, ...to });
+  await by.change.mutateAsync({ pages, personas, journeys, edits, version, ...to });
   changed.value = true;
 }
 const keepLooks = (to: Looks) =>
-  change({ ...to, pages: pagesFor(watched.value!.pages, watched.value!.personas, to.personas) });
+  change({ ...to, pages: pagesFor(watched.value!.pages, watched.value!.personas, to.personas) }, looksActs);
 
 const page = ref<PageDraft>();
 async function keepPage() {
@@ -103,23 +106,13 @@ const missing = computed(() =>
                 <span v-for="m in p.masks ?? []" :key="m.selector" :title="m.reason">{{ m.selector }} </span>
               </td>
               <td>
-                <div v-if="may('work')" class="row acts">
-                  <Button
-                    size="small"
-                    text
-                    label="Edit"
-                    :aria-label="`Edit ${p.path}`"
-                    @click="page = pageDraftOf(p)"
-                  />
-                  <Button
-                    v-if="watched.pages.length > 1"
-                    size="small"
-                    text
-                    label="Leave out"
-                    :aria-label="`Leave out ${p.path}`"
-                    @click="change({ pages: watched.pages.filter((x) => x.path !== p.path) })"
-                  />
-                </div>
+                <RowActs
+                  v-if="may('work')"
+                  :name="p.path"
+                  :keeps="watched.pages.length === 1"
+                  @edit="page = pageDraftOf(p)"
+                  @leave="change({ pages: watched.pages.filter((x) => x.path !== p.path) })"
+                />
               </td>
             </tr>
           </tbody>
@@ -146,7 +139,7 @@ const missing = computed(() =>
           :first="first"
           :may-edit="may('work')"
           :keep="keepLooks"
-          :run="(what) => acts.run.mutateAsync(what)"
+          :run="(what) => looksActs.run.mutateAsync(what)"
         />
       </section>
     </template>
@@ -162,10 +155,6 @@ td {
 }
 .path {
   overflow-wrap: anywhere;
-}
-.acts {
-  gap: var(--s1);
-  flex-wrap: nowrap;
 }
 .filters {
   gap: 2px;

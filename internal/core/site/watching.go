@@ -1,12 +1,42 @@
 package site
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"reflect"
 	"strings"
 
 	"tidemarker/internal/core/journey"
 )
+
+// Watching is the site with other pages, personas, journeys and edits, read as a site file
+// is, and in words what differs, "" when nothing does. Secret values that are not told
+// stay; a [LackingSecret] says which are not known.
+func (s Site) Watching(to Site) (now Site, told string, err error) {
+	to.Name, to.Environments = s.Name, s.Environments
+	if now, err = to.Read(); err != nil {
+		return s, "", err
+	}
+	now = now.Recalling(s)
+	if err := now.Complete(); err != nil {
+		return s, "", err
+	}
+	return now, Told(s, now), nil
+}
+
+// Version is what is watched as a SHA-256 in hexadecimal, so that two people who change it
+// at once are told apart. Secret values have no part in it.
+func (s Site) Version() string {
+	s = s.Untelling()
+	raw, err := json.Marshal([]any{s.Pages, s.Personas, s.Journeys, s.Edits})
+	if err != nil {
+		panic(err) // plain data
+	}
+	sum := sha256.Sum256(raw)
+	return hex.EncodeToString(sum[:])
+}
 
 // Told says in words what a change of what is watched did, "" when nothing.
 func Told(before, after Site) string {
