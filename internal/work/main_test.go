@@ -136,11 +136,7 @@ func small() site.Site {
 }
 
 func has(findings []evidence.Finding, kind evidence.Kind, page, device string) bool {
-	return hasAs(evidence.Broken, findings, kind, page, device)
-}
-
-func hasAs(severity evidence.Severity, findings []evidence.Finding, kind evidence.Kind, page, device string) bool {
 	return slices.ContainsFunc(findings, func(f evidence.Finding) bool {
-		return f.Kind == kind && f.Page == page && f.Device == device && f.Severity == severity
+		return f.Kind == kind && f.Page == page && f.Device == device && f.Severity == evidence.Broken
 	})
 }

@@ -40,7 +40,9 @@ func TestFaultsAreFoundAndHarmlessChangesAreClear(t *testing.T) {
 		page   string
 		device string
 	}{
-		"the menu's script is delayed": {settings.Values{"scripts.delay": true, "scripts.delayNot": []string{"fern.js", "Fern.config", "basket.js", "tabs.js", "carousel.js", "notice.js", "clock.js"}},
+		// A script that waits for the first touch would break the menu, too, but not always: on a
+		// busy machine it comes in time for the touch that woke it.
+		"the menu loses its style": {settings.Values{"styles.dropUnused": true, "styles.keep": []string{".tabs*", ".notice*"}},
 			evidence.JourneyKind, "/contact", site.Phone},
 		"inline code comes before its library": {settings.Values{"scripts.defer": true}, evidence.ScriptErrorKind, "/", site.Desktop},
 		"a class that scripts add loses its style": {settings.Values{"styles.dropUnused": true, "styles.keep": []string{".menu*", ".tabs*"}},
@@ -51,14 +53,8 @@ func TestFaultsAreFoundAndHarmlessChangesAreClear(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			r, f := b.try(tc.edits)
-			verdict, severity := evidence.VerdictBroken, evidence.Broken
-			if tc.kind == evidence.JourneyKind && r.Verdict == evidence.VerdictUnsure {
-				// A script that waits for the first touch comes in time, now and then, for the
-				// touch that woke it; what failed once and worked once is for a person to say.
-				verdict, severity = evidence.VerdictUnsure, evidence.Unsure
-			}
-			assert.Equal(t, verdict, r.Verdict, r.Summary)
-			assert.True(t, hasAs(severity, f, tc.kind, tc.page, tc.device), "%s on %s, %s is not among %d findings: %s", tc.kind, tc.page, tc.device, len(f), r.Summary)
+			assert.Equal(t, evidence.VerdictBroken, r.Verdict, r.Summary)
+			assert.True(t, has(f, tc.kind, tc.page, tc.device), "%s on %s, %s is not among %d findings: %s", tc.kind, tc.page, tc.device, len(f), r.Summary)
 			assert.True(t, r.Restored)
 		})
 	}
