@@ -232,7 +232,7 @@ func post(url string, body, into any) error {
 
 func changeViews(base string, id int64, state string) ([]shot, error) {
 	var change struct {
-		Rounds []struct {
+		Runs []struct {
 			ID      int64
 			Verdict string
 		}
@@ -244,23 +244,23 @@ func changeViews(base string, id int64, state string) ([]shot, error) {
 	if state == "checked" {
 		shots = append(shots, shot{name: "change", path: fmt.Sprintf("/changes/%d", id)})
 	}
-	for _, r := range change.Rounds {
+	for _, r := range change.Runs {
 		if r.Verdict != "broken" || state != "rolled back" {
 			continue
 		}
-		shots = append(shots, shot{name: "check-broken", path: fmt.Sprintf("/rounds/%d", r.ID)})
-		var round struct {
+		shots = append(shots, shot{name: "check-broken", path: fmt.Sprintf("/runs/%d", r.ID)})
+		var run struct {
 			Findings []struct {
 				ID             int64
 				Kind, Severity string
 			}
 		}
-		if err := get(fmt.Sprintf("%s/api/v1/rounds/%d", base, r.ID), &round); err != nil {
+		if err := get(fmt.Sprintf("%s/api/v1/runs/%d", base, r.ID), &run); err != nil {
 			return nil, err
 		}
-		for _, f := range round.Findings {
+		for _, f := range run.Findings {
 			if f.Kind == "picture" && f.Severity == "broken" {
-				at := fmt.Sprintf("/rounds/%d?finding=%d", r.ID, f.ID)
+				at := fmt.Sprintf("/runs/%d?finding=%d", r.ID, f.ID)
 				return append(shots, shot{name: "pictures", path: at}, shot{name: "difference", path: at, press: "3"}), nil
 			}
 		}

@@ -116,33 +116,33 @@ func (c *client) environment(ctx context.Context, siteName, envName string) (int
 	return 0, fmt.Errorf("the server has no site %q", siteName)
 }
 
-// carryOut asks for a round and waits until it is over. When the command is told to
-// end, the round is asked to stop, and waited for still: it puts back what it is to
+// carryOut asks for a run and waits until it is over. When the command is told to
+// end, the run is asked to stop, and waited for still: it puts back what it is to
 // put back.
 func (c *client) carryOut(ctx context.Context, path string, body any) (evidence.Report, error) {
-	var round struct{ ID int64 }
-	if err := c.call(ctx, http.MethodPost, path, body, &round); err != nil {
+	var run struct{ ID int64 }
+	if err := c.call(ctx, http.MethodPost, path, body, &run); err != nil {
 		return evidence.Report{}, err
 	}
 	steady := context.WithoutCancel(ctx)
 	defer context.AfterFunc(ctx, func() {
-		_ = c.call(steady, http.MethodPost, fmt.Sprintf("/rounds/%d/stop", round.ID), map[string]any{}, nil)
+		_ = c.call(steady, http.MethodPost, fmt.Sprintf("/runs/%d/stop", run.ID), map[string]any{}, nil)
 	})()
-	if err := c.await(steady, round.ID); err != nil {
+	if err := c.await(steady, run.ID); err != nil {
 		return evidence.Report{}, err
 	}
 	var rep evidence.Report
-	err := c.call(steady, http.MethodGet, fmt.Sprintf("/rounds/%d/report", round.ID), nil, &rep)
+	err := c.call(steady, http.MethodGet, fmt.Sprintf("/runs/%d/report", run.ID), nil, &rep)
 	return rep, err
 }
 
-// await waits until a round is over. A server that does not answer for a moment is
+// await waits until a run is over. A server that does not answer for a moment is
 // asked again.
-func (c *client) await(ctx context.Context, round int64) error {
+func (c *client) await(ctx context.Context, run int64) error {
 	failed := 0
 	for {
 		var r struct{ State string }
-		err := c.call(ctx, http.MethodGet, fmt.Sprintf("/rounds/%d", round), nil, &r)
+		err := c.call(ctx, http.MethodGet, fmt.Sprintf("/runs/%d", run), nil, &r)
 		switch {
 		case err != nil && failed >= 20:
 			return err

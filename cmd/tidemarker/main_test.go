@@ -152,7 +152,7 @@ func TestTheDemoOpensWithItsRecordTwiceInARow(t *testing.T) {
 	}
 }
 
-func TestAStagingRoundFromTheCommandLine(t *testing.T) {
+func TestAStagingRunFromTheCommandLine(t *testing.T) {
 	bin, database, inst, file := workplace(t)
 
 	code, said := cli(t, bin, database, "mark", "--site", "One")

@@ -58,7 +58,7 @@ func serveCommand(data *string) *cobra.Command {
 	var noWork bool
 	var times timing
 	c := &cobra.Command{
-		Use: "serve", Short: "Serves the interface and the API, and works rounds off", Args: cobra.NoArgs,
+		Use: "serve", Short: "Serves the interface and the API, and works runs off", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			public, err := at.url()
 			if err != nil {
@@ -83,7 +83,7 @@ func serveCommand(data *string) *cobra.Command {
 	}
 	at.flags(c)
 	times.flags(c)
-	c.Flags().BoolVar(&noWork, "no-work", false, "leave the rounds to tidemarker worker")
+	c.Flags().BoolVar(&noWork, "no-work", false, "leave the runs to tidemarker worker")
 	return c
 }
 

@@ -18,10 +18,10 @@ type storyChange struct {
 	Reason  string         `json:"reason"`
 	Effect  string         `json:"effect"`
 	Edits   map[string]any `json:"edits"`
-	Rounds  []struct {
+	Runs  []struct {
 		ID    int64  `json:"id"`
 		State string `json:"state"`
-	} `json:"rounds"`
+	} `json:"runs"`
 }
 
 // tell does the work on a server whose people have the demo's password.
@@ -113,13 +113,13 @@ func (s *story) everywhere(ctx context.Context, site int64, what string) error {
 		return err
 	}
 	for _, e := range view.Environments {
-		var round struct {
+		var run struct {
 			ID int64 `json:"id"`
 		}
-		if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/environments/%d/%s", e.ID, what), map[string]any{}, &round); err != nil {
+		if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/environments/%d/%s", e.ID, what), map[string]any{}, &run); err != nil {
 			return err
 		}
-		if err := s.maintainer.await(ctx, round.ID); err != nil {
+		if err := s.maintainer.await(ctx, run.ID); err != nil {
 			return err
 		}
 	}
@@ -150,7 +150,7 @@ func (s *story) change(ctx context.Context, site int64, title, reason, effect st
 		if err := by.call(ctx, http.MethodPost, at+"/"+act, map[string]any{}, &c); err != nil {
 			return err
 		}
-		for _, r := range c.Rounds {
+		for _, r := range c.Runs {
 			if r.State != "done" && r.State != "stopped" && r.State != "failed" {
 				if err := s.maintainer.await(ctx, r.ID); err != nil {
 					return err
@@ -161,24 +161,24 @@ func (s *story) change(ctx context.Context, site int64, title, reason, effect st
 	return nil
 }
 
-// leaveAlone is the act of leaving alone what the last round proposes first.
+// leaveAlone is the act of leaving alone what the last run proposes first.
 const leaveAlone = "leave alone"
 
 func (s *story) leaveAlone(ctx context.Context, c *storyChange) error {
-	last := c.Rounds[0].ID
-	for _, r := range c.Rounds {
+	last := c.Runs[0].ID
+	for _, r := range c.Runs {
 		last = max(last, r.ID)
 	}
-	var round struct {
+	var run struct {
 		Findings []struct {
 			ID                    int64
 			Kind, Severity, Title string
 		}
 	}
-	if err := s.maintainer.call(ctx, http.MethodGet, fmt.Sprintf("/rounds/%d", last), nil, &round); err != nil {
+	if err := s.maintainer.call(ctx, http.MethodGet, fmt.Sprintf("/runs/%d", last), nil, &run); err != nil {
 		return err
 	}
-	for _, f := range round.Findings {
+	for _, f := range run.Findings {
 		if f.Severity != "broken" || f.Kind != "script-error" {
 			continue
 		}
@@ -195,5 +195,5 @@ func (s *story) leaveAlone(ctx context.Context, c *storyChange) error {
 		return s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/changes/%d/exclusions", c.ID),
 			map[string]any{"key": best.Key, "pattern": best.Pattern, "reason": f.Title, "finding": f.ID}, c)
 	}
-	return fmt.Errorf("round %d has nothing that can be left alone", last)
+	return fmt.Errorf("run %d has nothing that can be left alone", last)
 }

@@ -63,24 +63,24 @@ func siteFlags(c *cobra.Command, siteName, envName, server *string) {
 	_ = c.MarkFlagRequired("site")
 }
 
-func (a *app) takeMark(ctx context.Context, s store.Site, env store.Environment) (store.Round, error) {
-	r, err := a.carryOut(ctx, store.Round{SiteID: s.ID, EnvironmentID: env.ID, Kind: store.MarkRound, RequestedBy: a.who})
+func (a *app) takeMark(ctx context.Context, s store.Site, env store.Environment) (store.Run, error) {
+	r, err := a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: store.MarkRun, RequestedBy: a.who})
 	if err == nil && r.State != store.Done {
 		err = errors.New(r.Problem)
 	}
 	return r, err
 }
 
-// carryOut works a round off in this process. When the process is told to end, the
-// round is stopped, and puts back what it is to put back.
-func (a *app) carryOut(ctx context.Context, r store.Round) (store.Round, error) {
+// carryOut works a run off in this process. When the process is told to end, the
+// run is stopped, and puts back what it is to put back.
+func (a *app) carryOut(ctx context.Context, r store.Run) (store.Run, error) {
 	if err := a.runner.Recover(ctx); err != nil {
 		return r, err
 	}
 	// Running from the start: no queue knows of it, and when this process dies it is to be
 	// taken up by whoever comes next.
 	r.State = store.Running
-	id, err := a.store.NewRound(ctx, r)
+	id, err := a.store.NewRun(ctx, r)
 	if err != nil {
 		return r, err
 	}
@@ -89,7 +89,7 @@ func (a *app) carryOut(ctx context.Context, r store.Round) (store.Round, error) 
 	if err := a.runner.Run(steady, id); err != nil {
 		return r, err
 	}
-	return a.store.Round(steady, id)
+	return a.store.Run(steady, id)
 }
 
 func tryCommand(data *string) *cobra.Command {
@@ -169,7 +169,7 @@ func localTry(ctx context.Context, data, siteName, envName string, edits setting
 	return a.try(ctx, siteName, envName, edits, keep)
 }
 
-// try carries a staging round out. The report is as complete as the round got, also
+// try carries a staging run out. The report is as complete as the run got, also
 // when an error is returned.
 func (a *app) try(ctx context.Context, siteName, envName string, edits settings.Values, keep bool) (evidence.Report, error) {
 	rep := work.EmptyReport(siteName, envName, time.Now().UTC())
@@ -190,7 +190,7 @@ func (a *app) try(ctx context.Context, siteName, envName string, edits settings.
 	if err != nil {
 		return rep, err
 	}
-	r, err := a.carryOut(ctx, store.Round{SiteID: s.ID, EnvironmentID: env.ID, Kind: store.TryRound, Target: p.Revision, PutBack: !keep, RequestedBy: a.who})
+	r, err := a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: store.TryRun, Target: p.Revision, PutBack: !keep, RequestedBy: a.who})
 	if err != nil {
 		rep.Restored = false
 		return rep, err

@@ -11,10 +11,10 @@ import (
 )
 
 func workerCommand(data *string) *cobra.Command {
-	var rounds int
+	var runs int
 	var times timing
 	c := &cobra.Command{
-		Use: "worker", Short: "Works rounds off, in a process or on a machine of its own with the same database", Args: cobra.NoArgs,
+		Use: "worker", Short: "Works runs off, in a process or on a machine of its own with the same database", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			a, err := open(cmd.Context(), *data)
 			if err != nil {
@@ -22,14 +22,14 @@ func workerCommand(data *string) *cobra.Command {
 			}
 			defer a.close()
 			times.set(a.runner)
-			q, err := work.NewQueue(a.runner, rounds)
+			q, err := work.NewQueue(a.runner, runs)
 			if err != nil {
 				return err
 			}
 			if err := q.Start(context.WithoutCancel(cmd.Context())); err != nil {
 				return err
 			}
-			fmt.Fprintln(cmd.OutOrStdout(), "Working rounds off. End with Ctrl-C; a round under way is taken up again later.")
+			fmt.Fprintln(cmd.OutOrStdout(), "Working runs off. End with Ctrl-C; a run under way is taken up again later.")
 			<-cmd.Context().Done()
 			stopping, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 			defer cancel()
@@ -38,11 +38,11 @@ func workerCommand(data *string) *cobra.Command {
 		},
 	}
 	times.flags(c)
-	c.Flags().IntVar(&rounds, "rounds", 2, "how many rounds at once")
+	c.Flags().IntVar(&runs, "runs", 2, "how many runs at once")
 	return c
 }
 
-// timing is how often and for how long something is done by those who work rounds off.
+// timing is how often and for how long something is done by those who work runs off.
 type timing struct{ readEvery, readyFor time.Duration }
 
 func (t *timing) flags(c *cobra.Command) {

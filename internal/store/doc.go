@@ -1,4 +1,4 @@
-// Package store keeps everything in PostgreSQL: sites, revisions, changes, rounds,
+// Package store keeps everything in PostgreSQL: sites, revisions, changes, runs,
 // looks, findings, marks, exclusions, history, and the pictures and bodies that are
 // kept once by their SHA-256. All SQL is here, one file for each aggregate.
 //

@@ -15,8 +15,8 @@ type DriftState string
 const (
 	DriftOpen     DriftState = "open"
 	DriftAdopted  DriftState = "adopted"  // a person said that it is meant
-	DriftPutBack  DriftState = "put back" // a round brought back what was before
-	DriftReplaced DriftState = "replaced" // a round brought other settings in force
+	DriftPutBack  DriftState = "put back" // a run brought back what was before
+	DriftReplaced DriftState = "replaced" // a run brought other settings in force
 	DriftGone     DriftState = "gone"     // it was undone outside, too
 )
 
@@ -69,7 +69,7 @@ func (s *Store) AdoptDrift(ctx context.Context, id int64, seen, who, reason stri
 	return n == 1, err
 }
 
-// settleDrift closes an environment's open drift when a round of ours brought settings
+// settleDrift closes an environment's open drift when a run of ours brought settings
 // in force.
 func settleDrift(ctx context.Context, tx *sqlx.Tx, envID int64, fingerprint, who string) error {
 	_, err := tx.ExecContext(ctx, `UPDATE drifts SET state = CASE WHEN was = $2 THEN 'put back' ELSE 'replaced' END, settled_by = $3, settled_at = now()

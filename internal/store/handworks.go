@@ -15,7 +15,7 @@ type Handwork struct {
 	ID            int64            `db:"id"`
 	SiteID        int64            `db:"site_id"`
 	EnvironmentID int64            `db:"environment_id"`
-	RoundID       int64            `db:"round_id"`
+	RunID       int64            `db:"run_id"`
 	Target        string           `db:"target"`
 	Predecessor   string           `db:"predecessor"`
 	Items         JSON[[]HandItem] `db:"items"`
@@ -47,12 +47,12 @@ type HandProof struct {
 // BeginHandwork records a checklist and the intent that it carries out, together.
 func (s *Store) BeginHandwork(ctx context.Context, h Handwork, a Application) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO applications (environment_id, round_id, change_id, kind, fingerprint, predecessor, state, note, who) VALUES ($1, $2, $3, $4, $5, $6, 'intended', '', $7)`,
-			a.EnvironmentID, a.RoundID, a.ChangeID, a.Kind, a.Fingerprint, a.Predecessor, a.Who); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO applications (environment_id, run_id, change_id, kind, fingerprint, predecessor, state, note, who) VALUES ($1, $2, $3, $4, $5, $6, 'intended', '', $7)`,
+			a.EnvironmentID, a.RunID, a.ChangeID, a.Kind, a.Fingerprint, a.Predecessor, a.Who); err != nil {
 			return fmt.Errorf("write the intent: %w", err)
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO handworks (site_id, environment_id, round_id, target, predecessor, items) VALUES ($1, $2, $3, $4, $5, $6)`,
-			h.SiteID, h.EnvironmentID, h.RoundID, h.Target, h.Predecessor, h.Items)
+		_, err := tx.ExecContext(ctx, `INSERT INTO handworks (site_id, environment_id, run_id, target, predecessor, items) VALUES ($1, $2, $3, $4, $5, $6)`,
+			h.SiteID, h.EnvironmentID, h.RunID, h.Target, h.Predecessor, h.Items)
 		if err != nil {
 			return fmt.Errorf("write the checklist: %w", err)
 		}
@@ -60,22 +60,22 @@ func (s *Store) BeginHandwork(ctx context.Context, h Handwork, a Application) er
 	})
 }
 
-const handworkColumns = `id, site_id, environment_id, round_id, target, predecessor, items, state, proof, done_by, made_at, done_at`
+const handworkColumns = `id, site_id, environment_id, run_id, target, predecessor, items, state, proof, done_by, made_at, done_at`
 
-// HandworkOf is a round's checklist; ErrNotFound when it has none.
-func (s *Store) HandworkOf(ctx context.Context, roundID int64) (Handwork, error) {
-	return one[Handwork](ctx, s, fmt.Sprintf("a checklist of round %d", roundID), `SELECT `+handworkColumns+` FROM handworks WHERE round_id = $1`, roundID)
+// HandworkOf is a run's checklist; ErrNotFound when it has none.
+func (s *Store) HandworkOf(ctx context.Context, runID int64) (Handwork, error) {
+	return one[Handwork](ctx, s, fmt.Sprintf("a checklist of run %d", runID), `SELECT `+handworkColumns+` FROM handworks WHERE run_id = $1`, runID)
 }
 
 // ErrSettled says that a checklist is no longer open.
 var ErrSettled = errors.New("the checklist is no longer open")
 
 // TickItem says of one item whether it is done. ErrSettled when the list is not open.
-func (s *Store) TickItem(ctx context.Context, roundID int64, n int, done bool, who string) error {
+func (s *Store) TickItem(ctx context.Context, runID int64, n int, done bool, who string) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
 		var h Handwork
-		if err := tx.GetContext(ctx, &h, `SELECT `+handworkColumns+` FROM handworks WHERE round_id = $1 FOR UPDATE`, roundID); err != nil {
-			return fmt.Errorf("a checklist of round %d: %w", roundID, ErrNotFound)
+		if err := tx.GetContext(ctx, &h, `SELECT `+handworkColumns+` FROM handworks WHERE run_id = $1 FOR UPDATE`, runID); err != nil {
+			return fmt.Errorf("a checklist of run %d: %w", runID, ErrNotFound)
 		}
 		if h.State != "open" {
 			return ErrSettled
@@ -93,7 +93,7 @@ func (s *Store) TickItem(ctx context.Context, roundID int64, n int, done bool, w
 	})
 }
 
-// EndHandwork closes a checklist and lets its round go on. ok is false when it was
+// EndHandwork closes a checklist and lets its run go on. ok is false when it was
 // closed already.
 func (s *Store) EndHandwork(ctx context.Context, id int64, state, who string, proof *HandProof) (ok bool, err error) {
 	res, err := s.db.ExecContext(ctx, `UPDATE handworks SET state = $2, done_by = $3, proof = $4, done_at = now() WHERE id = $1 AND state = 'open'`, id, state, who, JSON[*HandProof]{proof})

@@ -18,7 +18,7 @@ type RestlessPage struct {
 type Mark struct {
 	ID            int64                  `db:"id"`
 	EnvironmentID int64                  `db:"environment_id"`
-	RoundID       int64                  `db:"round_id"`
+	RunID       int64                  `db:"run_id"`
 	Fingerprint   string                 `db:"fingerprint"`
 	Restless      JSON[[]RestlessPage]   `db:"restless"`
 	Probes        JSON[[]evidence.Probe] `db:"probes"` // of the second look
@@ -29,8 +29,8 @@ type Mark struct {
 
 // SaveMark records a place to go back to.
 func (s *Store) SaveMark(ctx context.Context, m Mark) (int64, error) {
-	return s.insert(ctx, "the mark", `INSERT INTO marks (environment_id, round_id, fingerprint, restless, probes, reason, who) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id`,
-		m.EnvironmentID, m.RoundID, m.Fingerprint, m.Restless, m.Probes, m.Reason, m.Who)
+	return s.insert(ctx, "the mark", `INSERT INTO marks (environment_id, run_id, fingerprint, restless, probes, reason, who) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id`,
+		m.EnvironmentID, m.RunID, m.Fingerprint, m.Restless, m.Probes, m.Reason, m.Who)
 }
 
 // Mark reads one mark.
@@ -50,7 +50,7 @@ func (s *Store) LatestMark(ctx context.Context, envID int64) (Mark, error) {
 
 // Baseline reads the evidence of a mark.
 func (s *Store) Baseline(ctx context.Context, m Mark) (evidence.Baseline, error) {
-	look, err := s.Look(ctx, m.RoundID, 1)
+	look, err := s.Look(ctx, m.RunID, 1)
 	if err != nil {
 		return evidence.Baseline{}, fmt.Errorf("read the evidence of mark %d: %w", m.ID, err)
 	}
@@ -67,7 +67,7 @@ type Event struct {
 	SiteID        int64     `db:"site_id"`
 	EnvironmentID *int64    `db:"environment_id"`
 	ChangeID      *int64    `db:"change_id"`
-	RoundID       *int64    `db:"round_id"`
+	RunID       *int64    `db:"run_id"`
 	Kind          string    `db:"kind"`
 	Text          string    `db:"text"`
 	Who           string    `db:"who"`
@@ -76,8 +76,8 @@ type Event struct {
 
 // Record adds a line to a site's history.
 func (s *Store) Record(ctx context.Context, e Event) error {
-	return s.exec(ctx, "the history", `INSERT INTO history (site_id, environment_id, change_id, round_id, kind, text, who) VALUES ($1, $2, $3, $4, $5, $6, $7)`,
-		e.SiteID, e.EnvironmentID, e.ChangeID, e.RoundID, e.Kind, e.Text, e.Who)
+	return s.exec(ctx, "the history", `INSERT INTO history (site_id, environment_id, change_id, run_id, kind, text, who) VALUES ($1, $2, $3, $4, $5, $6, $7)`,
+		e.SiteID, e.EnvironmentID, e.ChangeID, e.RunID, e.Kind, e.Text, e.Who)
 }
 
 // History lists a site's history, the latest first, a page of it before a number (0

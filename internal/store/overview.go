@@ -24,7 +24,7 @@ const (
 	WaitsMark                         // an environment has no mark
 	WaitsAway                         // an environment is away from its mark
 	WaitsDraft                        // a change is drafted
-	WaitsRound                        // nothing; a round is under way
+	WaitsRun                        // nothing; a run is under way
 	WaitsNothing
 )
 
@@ -34,7 +34,7 @@ type Overview struct {
 	Name         string    `db:"name"`
 	UpdatedAt    time.Time `db:"updated_at"`
 	Waits        WaitsFor  `db:"waits"`
-	Subject      int64     `db:"subject"` // number of the drift, round, change or environment
+	Subject      int64     `db:"subject"` // number of the drift, run, change or environment
 	About        string    `db:"about"`   // its name
 	Total        int       `db:"total"`   // of the list, not of the page
 	Environments []EnvironmentOverview
@@ -48,7 +48,7 @@ type EnvironmentOverview struct {
 	ReadAt      *time.Time       `db:"read_at"`
 	Marked      *string          `db:"marked"` // fingerprint of its latest mark
 	MarkedAt    *time.Time       `db:"marked_at"`
-	Verdict     evidence.Verdict `db:"verdict"` // of its last round
+	Verdict     evidence.Verdict `db:"verdict"` // of its last run
 	Summary     string           `db:"summary"`
 }
 
@@ -58,12 +58,12 @@ WITH marked AS (
   SELECT DISTINCT ON (environment_id) environment_id, fingerprint FROM marks ORDER BY environment_id, id DESC
 ), things AS (
   SELECT d.site_id, 1 AS waits, d.id AS subject, e.name AS about FROM drifts d JOIN environments e ON e.id = d.environment_id WHERE d.state = 'open'
-  UNION ALL SELECT h.site_id, 2, h.round_id, e.name FROM handworks h JOIN environments e ON e.id = h.environment_id WHERE h.state = 'open'
+  UNION ALL SELECT h.site_id, 2, h.run_id, e.name FROM handworks h JOIN environments e ON e.id = h.environment_id WHERE h.state = 'open'
   UNION ALL SELECT site_id, CASE state WHEN 'promoted' THEN 3 WHEN 'checked' THEN 4 WHEN 'on staging' THEN 5 WHEN 'drafted' THEN 8 ELSE 9 END, id, title
     FROM changes WHERE state IN ('promoted', 'checked', 'on staging', 'drafted', 'going back')
   UNION ALL SELECT e.site_id, 6, e.id, e.name FROM environments e LEFT JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.environment_id IS NULL
   UNION ALL SELECT e.site_id, 7, e.id, e.name FROM environments e JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.fingerprint <> e.fingerprint
-  UNION ALL SELECT r.site_id, 9, r.id, e.name FROM rounds r JOIN environments e ON e.id = r.environment_id WHERE r.state IN ('queued', 'running')
+  UNION ALL SELECT r.site_id, 9, r.id, e.name FROM runs r JOIN environments e ON e.id = r.environment_id WHERE r.state IN ('queued', 'running')
 ), first AS (
   SELECT DISTINCT ON (site_id) * FROM things ORDER BY site_id, waits, subject DESC
 )
@@ -89,7 +89,7 @@ func (s *Store) Overviews(ctx context.Context, part string, waitingOnly, waiting
 		SELECT e.site_id, e.name, e.fingerprint, e.read_at, m.fingerprint AS marked, m.taken_at AS marked_at, coalesce(r.verdict, '') AS verdict, coalesce(r.summary, '') AS summary
 		FROM environments e
 		LEFT JOIN LATERAL (SELECT fingerprint, taken_at FROM marks WHERE environment_id = e.id ORDER BY id DESC LIMIT 1) m ON true
-		LEFT JOIN LATERAL (SELECT verdict, summary FROM rounds WHERE environment_id = e.id AND verdict <> '' ORDER BY id DESC LIMIT 1) r ON true
+		LEFT JOIN LATERAL (SELECT verdict, summary FROM runs WHERE environment_id = e.id AND verdict <> '' ORDER BY id DESC LIMIT 1) r ON true
 		WHERE e.site_id IN (?) ORDER BY e.site_id, e.position`, ids)
 	if err != nil {
 		return nil, 0, err

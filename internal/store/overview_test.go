@@ -36,10 +36,10 @@ func fleet(t testing.TB, n, pages int) *store.Store {
 		for _, e := range envs {
 			require.NoError(t, st.SaveFingerprint(ctx, e.ID, fp))
 			for range 5 {
-				round, err := st.NewRound(ctx, store.Round{SiteID: row.ID, EnvironmentID: e.ID, Kind: store.CheckRound, RequestedBy: "tester"})
+				run, err := st.NewRun(ctx, store.Run{SiteID: row.ID, EnvironmentID: e.ID, Kind: store.CheckRun, RequestedBy: "tester"})
 				require.NoError(t, err)
-				require.NoError(t, st.EndRound(ctx, store.Round{ID: round, State: store.Done, Verdict: "clear", Summary: "Clear"}))
-				_, err = st.SaveMark(ctx, store.Mark{EnvironmentID: e.ID, RoundID: round, Fingerprint: fp, Who: "tester"})
+				require.NoError(t, st.EndRun(ctx, store.Run{ID: run, State: store.Done, Verdict: "clear", Summary: "Clear"}))
+				_, err = st.SaveMark(ctx, store.Mark{EnvironmentID: e.ID, RunID: run, Fingerprint: fp, Who: "tester"})
 				require.NoError(t, err)
 			}
 		}

@@ -160,7 +160,7 @@ func (s *Store) inTx(ctx context.Context, do func(*sqlx.Tx) error) error {
 // Notice is told to everybody who listens when something changed.
 type Notice struct {
 	Site   int64 `json:"site,omitempty"`
-	Round  int64 `json:"round,omitempty"`
+	Run  int64 `json:"run,omitempty"`
 	Change int64 `json:"change,omitempty"`
 }
 
@@ -201,17 +201,17 @@ func (s *Store) Listen(ctx context.Context, hear func(Notice)) error {
 	}
 }
 
-// Lock kinds, so that the numbers of rounds and environments do not meet.
+// Lock kinds, so that the numbers of runs and environments do not meet.
 const (
-	lockRound       = 1
+	lockRun       = 1
 	lockEnvironment = 2
 	lockSignIn      = 3
 )
 
-// TryLockRound takes the lock that says this process works on a round. It is lost
+// TryLockRun takes the lock that says this process works on a run. It is lost
 // with the process, whatever ends it. ok is false when another process has it.
-func (s *Store) TryLockRound(ctx context.Context, id int64) (unlock func(), ok bool, err error) {
-	return s.lock(ctx, lockRound, id, false)
+func (s *Store) TryLockRun(ctx context.Context, id int64) (unlock func(), ok bool, err error) {
+	return s.lock(ctx, lockRun, id, false)
 }
 
 // LockEnvironment waits until nothing else acts on an environment.

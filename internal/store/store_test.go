@@ -135,14 +135,14 @@ func TestARoundsLockGoesWithItsHolder(t *testing.T) {
 	ctx := t.Context()
 	other, err := store.Open(ctx, url)
 	require.NoError(t, err)
-	unlock, ok, err := s.TryLockRound(ctx, 7)
+	unlock, ok, err := s.TryLockRun(ctx, 7)
 	require.NoError(t, err)
 	require.True(t, ok)
-	_, ok, err = other.TryLockRound(ctx, 7)
+	_, ok, err = other.TryLockRun(ctx, 7)
 	require.NoError(t, err)
 	assert.False(t, ok, "somebody works on it")
 	unlock()
-	theirs, ok, err := other.TryLockRound(ctx, 7)
+	theirs, ok, err := other.TryLockRun(ctx, 7)
 	require.NoError(t, err)
 	assert.True(t, ok)
 	theirs()
@@ -163,12 +163,12 @@ func TestNoticesReachEverybodyWhoListens(t *testing.T) {
 		})
 	}()
 	require.Eventually(t, func() bool {
-		if s.Tell(ctx, store.Notice{Site: 1, Round: 2}) != nil {
+		if s.Tell(ctx, store.Notice{Site: 1, Run: 2}) != nil {
 			return false
 		}
 		select {
 		case n := <-heard:
-			return n == store.Notice{Site: 1, Round: 2}
+			return n == store.Notice{Site: 1, Run: 2}
 		case <-time.After(50 * time.Millisecond):
 			return false
 		}
@@ -186,14 +186,14 @@ func TestAnArchiveBringsEverythingBackButTokens(t *testing.T) {
 	require.NoError(t, err)
 	fp, err := from.SaveRevision(ctx, row.ID, settings.Values{"a": true})
 	require.NoError(t, err)
-	round, err := from.NewRound(ctx, store.Round{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: store.MarkRound, Target: fp, RequestedBy: "ada"})
+	run, err := from.NewRun(ctx, store.Run{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: store.MarkRun, Target: fp, RequestedBy: "ada"})
 	require.NoError(t, err)
 	kept, err := from.Put(ctx, "image/png", []byte("seen"))
 	require.NoError(t, err)
 	_, err = from.Put(ctx, "image/png", []byte("not seen"))
 	require.NoError(t, err)
 	look := evidence.PageLook{Key: evidence.Key{Page: "/", Persona: "visitor", Device: "phone"}, Picture: &evidence.Picture{SHA256: kept}}
-	require.NoError(t, from.SaveLook(ctx, round, 1, "page", look.Key, look))
+	require.NoError(t, from.SaveLook(ctx, run, 1, "page", look.Key, look))
 	var raw bytes.Buffer
 	require.NoError(t, from.Export(ctx, &raw))
 	assert.NotContains(t, raw.String(), "hush-", "no token leaves")
@@ -201,7 +201,7 @@ func TestAnArchiveBringsEverythingBackButTokens(t *testing.T) {
 	to, _ := testdb.New(t)
 	require.NoError(t, to.Import(ctx, raw.Bytes()))
 	require.ErrorContains(t, to.Import(ctx, raw.Bytes()), "into an empty one")
-	back, err := to.Look(ctx, round, 1)
+	back, err := to.Look(ctx, run, 1)
 	require.NoError(t, err)
 	assert.Equal(t, kept, back.Pages[0].Picture.SHA256)
 	_, err = to.Get(ctx, kept)
@@ -209,7 +209,7 @@ func TestAnArchiveBringsEverythingBackButTokens(t *testing.T) {
 	envs, err = to.Environments(ctx, row.ID)
 	require.NoError(t, err)
 	assert.Empty(t, envs[0].Token)
-	next, err := to.NewRound(ctx, store.Round{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: store.MarkRound, RequestedBy: "ada"})
+	next, err := to.NewRun(ctx, store.Run{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: store.MarkRun, RequestedBy: "ada"})
 	require.NoError(t, err)
-	assert.Greater(t, next, round, "numbers go on from there")
+	assert.Greater(t, next, run, "numbers go on from there")
 }

@@ -31,7 +31,7 @@ import (
 	files "tidemarker/web"
 )
 
-// record is a database with a mark and a broken staging round in it, as real rounds
+// record is a database with a mark and a broken staging run in it, as real runs
 // would have left them, and the server in front.
 type record struct {
 	*testing.T
@@ -40,7 +40,7 @@ type record struct {
 	site   store.Site
 	env    store.Environment
 	change int64
-	round  int64
+	run  int64
 	token  string // of ada, an administrator
 }
 
@@ -84,37 +84,37 @@ func newRecord(t *testing.T) *record {
 	r.change, err = st.NewChange(ctx, store.Change{SiteID: r.site.ID, Title: "Late scripts", Base: before, CreatedBy: "ada"})
 	require.NoError(t, err)
 
-	look := func(round int64, tone color.NRGBA, errs []evidence.ScriptError) {
+	look := func(run int64, tone color.NRGBA, errs []evidence.ScriptError) {
 		sha, err := st.Put(ctx, "image/png", painted(t, tone))
 		require.NoError(t, err)
 		p := evidence.PageLook{Key: evidence.Key{Page: "/", Persona: "visitor", Device: "phone"}, Status: 200, Address: "http://127.0.0.1:1/", Errors: errs,
 			Picture: &evidence.Picture{SHA256: sha, Width: 120, Height: 90}, Outline: []evidence.Box{{Path: "body", Name: "body", Parent: -1, Width: 120, Height: 90}},
 			Requests: []evidence.Request{{URL: "http://127.0.0.1:1/menu.js", Kind: "script", Status: 200}, {URL: "http://127.0.0.1:1/lib.js", Kind: "script", Status: 200}}}
-		require.NoError(t, st.SaveLook(ctx, round, 1, "page", p.Key, p))
+		require.NoError(t, st.SaveLook(ctx, run, 1, "page", p.Key, p))
 	}
-	marked, err := st.NewRound(ctx, store.Round{SiteID: r.site.ID, EnvironmentID: r.env.ID, Kind: store.MarkRound, Target: before, RequestedBy: "ada"})
+	marked, err := st.NewRun(ctx, store.Run{SiteID: r.site.ID, EnvironmentID: r.env.ID, Kind: store.MarkRun, Target: before, RequestedBy: "ada"})
 	require.NoError(t, err)
 	look(marked, color.NRGBA{200, 40, 40, 255}, nil)
-	require.NoError(t, st.EndRound(ctx, store.Round{ID: marked, State: store.Done, Verdict: evidence.VerdictClear}))
-	mark, err := st.SaveMark(ctx, store.Mark{EnvironmentID: r.env.ID, RoundID: marked, Fingerprint: before, Who: "ada"})
+	require.NoError(t, st.EndRun(ctx, store.Run{ID: marked, State: store.Done, Verdict: evidence.VerdictClear}))
+	mark, err := st.SaveMark(ctx, store.Mark{EnvironmentID: r.env.ID, RunID: marked, Fingerprint: before, Who: "ada"})
 	require.NoError(t, err)
-	r.round, err = st.NewRound(ctx, store.Round{SiteID: r.site.ID, EnvironmentID: r.env.ID, ChangeID: &r.change, Kind: store.TryRound, Target: after, MarkID: &mark, RequestedBy: "ada"})
+	r.run, err = st.NewRun(ctx, store.Run{SiteID: r.site.ID, EnvironmentID: r.env.ID, ChangeID: &r.change, Kind: store.TryRun, Target: after, MarkID: &mark, RequestedBy: "ada"})
 	require.NoError(t, err)
-	look(r.round, color.NRGBA{40, 40, 200, 255}, []evidence.ScriptError{{Message: "ReferenceError: lib is not defined", Source: "http://127.0.0.1:1/menu.js", Line: 3}})
+	look(r.run, color.NRGBA{40, 40, 200, 255}, []evidence.ScriptError{{Message: "ReferenceError: lib is not defined", Source: "http://127.0.0.1:1/menu.js", Line: 3}})
 	failed := 0
-	require.NoError(t, st.SaveLook(ctx, r.round, 1, "journey", evidence.Key{Page: "/", Journey: "menu", Persona: "visitor", Device: "phone"},
+	require.NoError(t, st.SaveLook(ctx, r.run, 1, "journey", evidence.Key{Page: "/", Journey: "menu", Persona: "visitor", Device: "phone"},
 		evidence.JourneyLook{Key: evidence.Key{Page: "/", Journey: "menu", Persona: "visitor", Device: "phone"}, Outcome: journey.Outcome{Steps: []journey.StepOutcome{{Step: "click Menu", Why: "not there"}}}}))
-	base, err := st.Baseline(ctx, store.Mark{RoundID: marked})
+	base, err := st.Baseline(ctx, store.Mark{RunID: marked})
 	require.NoError(t, err)
-	now, err := st.Look(ctx, r.round, 1)
+	now, err := st.Look(ctx, r.run, 1)
 	require.NoError(t, err)
 	findings, err := evidence.Compare(base, evidence.Look{Pages: now.Pages}, work.Pictures(ctx, st))
 	require.NoError(t, err)
 	findings = append(findings, evidence.Finding{Kind: evidence.JourneyKind, Severity: evidence.Unsure, Page: "/", Persona: "visitor", Device: "phone", Journey: "menu", Step: &failed, Title: "menu"},
 		evidence.Finding{Kind: evidence.NotCheckedKind, Severity: evidence.Note, Page: "/", Persona: "visitor", Device: "phone", Title: "not looked at"})
-	require.NoError(t, st.SaveFindings(ctx, r.round, findings))
-	require.NoError(t, st.SaveProgress(ctx, r.round, "", store.RoundProgress{Looks: evidence.Progress{Planned: 1, Done: 1}}))
-	require.NoError(t, st.EndRound(ctx, store.Round{ID: r.round, State: store.Done, Verdict: evidence.VerdictBroken, Summary: "Broken"}))
+	require.NoError(t, st.SaveFindings(ctx, r.run, findings))
+	require.NoError(t, st.SaveProgress(ctx, r.run, "", store.RunProgress{Looks: evidence.Progress{Planned: 1, Done: 1}}))
+	require.NoError(t, st.EndRun(ctx, store.Run{ID: r.run, State: store.Done, Verdict: evidence.VerdictBroken, Summary: "Broken"}))
 
 	runner := &work.Runner{Store: st, Blobs: st, Log: slog.New(slog.DiscardHandler)}
 	server := httptest.NewServer(web.New(ctx, &web.Server{Store: st, Runner: runner, Log: slog.New(slog.DiscardHandler)}, files.Files))
@@ -155,7 +155,7 @@ func (r *record) post(path string, body any, into any) int {
 	return res.StatusCode
 }
 
-type roundBody struct {
+type runBody struct {
 	Verdict, Summary string
 	Findings         []struct {
 		ID                           int64
@@ -165,7 +165,7 @@ type roundBody struct {
 	Difference []struct{ Key string }
 }
 
-func (b roundBody) id(kind string) int64 {
+func (b runBody) id(kind string) int64 {
 	for _, f := range b.Findings {
 		if f.Kind == kind {
 			return f.ID
@@ -176,37 +176,37 @@ func (b roundBody) id(kind string) int64 {
 
 func TestEveryFindingOpensToItsProof(t *testing.T) {
 	r := newRecord(t)
-	var round roundBody
-	r.get(fmt.Sprintf("/api/v1/rounds/%d", r.round), &round)
-	require.Len(t, round.Difference, 1)
-	assert.Equal(t, "js.late", round.Difference[0].Key, "what was changed")
+	var run runBody
+	r.get(fmt.Sprintf("/api/v1/runs/%d", r.run), &run)
+	require.Len(t, run.Difference, 1)
+	assert.Equal(t, "js.late", run.Difference[0].Key, "what was changed")
 	var proof struct {
 		Before, Now *struct{ Picture *evidence.Picture }
 		Regions     []struct{ X, Y, Width, Height int }
 		Candidates  []struct{ Key, Pattern, Why string }
 		Steps       *evidence.JourneyLook
 	}
-	r.get(fmt.Sprintf("/api/v1/findings/%d/proof", round.id("picture")), &proof)
+	r.get(fmt.Sprintf("/api/v1/findings/%d/proof", run.id("picture")), &proof)
 	require.NotNil(t, proof.Before)
 	assert.NotEqual(t, proof.Before.Picture.SHA256, proof.Now.Picture.SHA256)
 	require.Len(t, proof.Regions, 1)
 	assert.Equal(t, 20, proof.Regions[0].X)
 	picture := proof.Before.Picture.SHA256
 
-	r.get(fmt.Sprintf("/api/v1/findings/%d/proof", round.id("script-error")), &proof)
+	r.get(fmt.Sprintf("/api/v1/findings/%d/proof", run.id("script-error")), &proof)
 	require.NotEmpty(t, proof.Candidates)
 	assert.Equal(t, "/lib.js", proof.Candidates[0].Pattern, "the library whose name is not defined comes first")
 	assert.Equal(t, "js.notLate", proof.Candidates[0].Key)
-	r.get(fmt.Sprintf("/api/v1/findings/%d/proof", round.id("journey")), &proof)
+	r.get(fmt.Sprintf("/api/v1/findings/%d/proof", run.id("journey")), &proof)
 	require.NotNil(t, proof.Steps)
 	assert.Equal(t, "not there", proof.Steps.Outcome.Steps[0].Why)
 
 	res := r.get("/api/v1/blobs/"+picture, nil)
 	assert.Equal(t, "image/png", res.Header.Get("Content-Type"))
 	assert.Contains(t, res.Header.Get("Content-Security-Policy"), "sandbox")
-	res = r.get(fmt.Sprintf("/api/v1/findings/%d/difference.png", round.id("picture")), nil)
+	res = r.get(fmt.Sprintf("/api/v1/findings/%d/difference.png", run.id("picture")), nil)
 	assert.Equal(t, http.StatusOK, res.StatusCode)
-	assert.Equal(t, http.StatusNotFound, r.get(fmt.Sprintf("/api/v1/findings/%d/difference.png", round.id("journey")+99), nil).StatusCode)
+	assert.Equal(t, http.StatusNotFound, r.get(fmt.Sprintf("/api/v1/findings/%d/difference.png", run.id("journey")+99), nil).StatusCode)
 	assert.Equal(t, http.StatusNotFound, r.get("/api/v1/findings/9999/proof", nil).StatusCode)
 }
 
@@ -222,22 +222,22 @@ func TestWhatASiteSentIsNeverRenderedHere(t *testing.T) {
 
 func TestAcceptingFindingsComesToANewVerdict(t *testing.T) {
 	r := newRecord(t)
-	var round roundBody
-	r.get(fmt.Sprintf("/api/v1/rounds/%d", r.round), &round)
+	var run runBody
+	r.get(fmt.Sprintf("/api/v1/runs/%d", r.run), &run)
 	accept := func(id int64, yes bool, why string) int {
-		return r.post(fmt.Sprintf("/api/v1/findings/%d/accept", id), map[string]any{"accepted": yes, "why": why}, &round)
+		return r.post(fmt.Sprintf("/api/v1/findings/%d/accept", id), map[string]any{"accepted": yes, "why": why}, &run)
 	}
-	assert.Equal(t, http.StatusUnprocessableEntity, accept(round.id("picture"), true, ""), "the record needs a reason")
-	assert.Equal(t, http.StatusConflict, accept(round.id("not-checked"), true, "never mind"), "what was not looked at cannot be accepted")
-	require.Equal(t, http.StatusOK, accept(round.id("picture"), true, "The new colour is meant."))
-	assert.Equal(t, "broken", round.Verdict, "the script error is still there")
-	require.Equal(t, http.StatusOK, accept(round.id("script-error"), true, "An old one."))
-	assert.Equal(t, "unsure", round.Verdict)
-	require.Equal(t, http.StatusOK, accept(round.id("journey"), true, "It is gone on purpose."))
-	assert.Equal(t, "clear", round.Verdict)
-	assert.Contains(t, round.Summary, "3 accepted as meant")
-	require.Equal(t, http.StatusOK, accept(round.id("picture"), false, ""))
-	assert.Equal(t, "broken", round.Verdict, "taken back")
+	assert.Equal(t, http.StatusUnprocessableEntity, accept(run.id("picture"), true, ""), "the record needs a reason")
+	assert.Equal(t, http.StatusConflict, accept(run.id("not-checked"), true, "never mind"), "what was not looked at cannot be accepted")
+	require.Equal(t, http.StatusOK, accept(run.id("picture"), true, "The new colour is meant."))
+	assert.Equal(t, "broken", run.Verdict, "the script error is still there")
+	require.Equal(t, http.StatusOK, accept(run.id("script-error"), true, "An old one."))
+	assert.Equal(t, "unsure", run.Verdict)
+	require.Equal(t, http.StatusOK, accept(run.id("journey"), true, "It is gone on purpose."))
+	assert.Equal(t, "clear", run.Verdict)
+	assert.Contains(t, run.Summary, "3 accepted as meant")
+	require.Equal(t, http.StatusOK, accept(run.id("picture"), false, ""))
+	assert.Equal(t, "broken", run.Verdict, "taken back")
 	var lines []struct{ Text, Who string }
 	r.get(fmt.Sprintf("/api/v1/sites/%d/history", r.site.ID), &lines)
 	assert.Contains(t, lines[0].Text, "Took back")
@@ -292,12 +292,12 @@ func TestChangesAreToldAsTheyHappen(t *testing.T) {
 	r := newRecord(t)
 	lines := r.listen(r.token)
 	require.Eventually(t, func() bool {
-		_ = r.store.Tell(t.Context(), store.Notice{Site: 1, Round: 7})
+		_ = r.store.Tell(t.Context(), store.Notice{Site: 1, Run: 7})
 		for {
 			select {
 			case l := <-lines:
 				if strings.HasPrefix(l, "data:") {
-					return assert.JSONEq(t, `{"site":1,"round":7}`, strings.TrimPrefix(l, "data: "))
+					return assert.JSONEq(t, `{"site":1,"run":7}`, strings.TrimPrefix(l, "data: "))
 				}
 			case <-time.After(100 * time.Millisecond):
 				return false
@@ -308,10 +308,10 @@ func TestChangesAreToldAsTheyHappen(t *testing.T) {
 
 func TestLeavingSomethingAloneIsPartOfTheChangeAndOfTheRecord(t *testing.T) {
 	r := newRecord(t)
-	var round roundBody
-	r.get(fmt.Sprintf("/api/v1/rounds/%d", r.round), &round)
+	var run runBody
+	r.get(fmt.Sprintf("/api/v1/runs/%d", r.run), &run)
 	at := fmt.Sprintf("/api/v1/changes/%d/exclusions", r.change)
-	finding := round.id("script-error")
+	finding := run.id("script-error")
 	assert.Equal(t, http.StatusUnprocessableEntity, r.post(at, map[string]any{"key": "js.late", "pattern": "/lib.js", "reason": "r"}, nil), "a switch takes no patterns")
 	assert.Equal(t, http.StatusUnprocessableEntity, r.post(at, map[string]any{"key": "js.notLate", "pattern": "/lib.js", "reason": ""}, nil))
 	var change struct {
@@ -331,13 +331,13 @@ func TestLeavingSomethingAloneIsPartOfTheChangeAndOfTheRecord(t *testing.T) {
 	var ledger struct {
 		Entries []struct {
 			Pattern, Who, State string
-			Round               *int64
+			Run               *int64
 		}
 	}
 	r.get(fmt.Sprintf("/api/v1/sites/%d/exclusions", r.site.ID), &ledger)
 	assert.Equal(t, "ada (token tests)", ledger.Entries[0].Who)
 	assert.Equal(t, "proposed", ledger.Entries[0].State, "production does not have it yet")
-	assert.Equal(t, r.round, *ledger.Entries[0].Round, "the evidence is one click away")
+	assert.Equal(t, r.run, *ledger.Entries[0].Run, "the evidence is one click away")
 }
 
 func TestTheDescriptionAndTheContractAreServed(t *testing.T) {

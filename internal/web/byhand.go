@@ -57,37 +57,37 @@ func (s *Server) handOperations(api huma.API) {
 			}
 			return out(s.siteView(ctx, env.SiteID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "tick-item", Method: http.MethodPut, Path: "/rounds/{id}/hand/{item}", Summary: "Says of one item of a checklist whether it is done", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "tick-item", Method: http.MethodPut, Path: "/runs/{id}/hand/{item}", Summary: "Says of one item of a checklist whether it is done", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Item int `path:"item"`
 			Body struct {
 				Done bool `json:"done"`
 			}
-		}) (*output[RoundView], error) {
+		}) (*output[RunView], error) {
 			if err := s.Store.TickItem(ctx, in.ID, in.Item, in.Body.Done, who(ctx)); err != nil {
 				return nil, handProblem(err)
 			}
-			if err := s.Store.Tell(ctx, store.Notice{Round: in.ID}); err != nil {
+			if err := s.Store.Tell(ctx, store.Notice{Run: in.ID}); err != nil {
 				return nil, problem(err)
 			}
-			return out(s.roundView(ctx, in.ID))
+			return out(s.runView(ctx, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "done-by-hand", Method: http.MethodPost, Path: "/rounds/{id}/hand", Summary: "Says that a checklist is carried out, proven by an exported file where there is one; the round goes on",
+	huma.Register(api, huma.Operation{OperationID: "done-by-hand", Method: http.MethodPost, Path: "/runs/{id}/hand", Summary: "Says that a checklist is carried out, proven by an exported file where there is one; the run goes on",
 		Description: "422 with each setting that is not as it was meant.", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
 				File string `json:"file,omitempty" maxLength:"4500000" doc:"The settings exported again. Without it every item has to be ticked."`
 			}
-		}) (*output[RoundView], error) {
+		}) (*output[RunView], error) {
 			if err := s.Runner.DoneByHand(ctx, in.ID, []byte(strings.TrimSpace(in.Body.File)), who(ctx)); err != nil {
 				return nil, handProblem(err)
 			}
-			if err := s.Store.Tell(ctx, store.Notice{Round: in.ID}); err != nil {
+			if err := s.Store.Tell(ctx, store.Notice{Run: in.ID}); err != nil {
 				return nil, problem(err)
 			}
-			return out(s.roundView(ctx, in.ID))
+			return out(s.runView(ctx, in.ID))
 		})
 }
 
@@ -105,8 +105,8 @@ func handProblem(err error) error {
 	return problem(err)
 }
 
-func (s *Server) handworkView(ctx context.Context, roundID int64) (*HandworkView, error) {
-	h, err := s.Store.HandworkOf(ctx, roundID)
+func (s *Server) handworkView(ctx context.Context, runID int64) (*HandworkView, error) {
+	h, err := s.Store.HandworkOf(ctx, runID)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil
 	}

@@ -56,7 +56,7 @@ func TestAChangeIsCarriedOutByHandAndProvenByWhatIsExported(t *testing.T) {
 	status, text := marin.ask(http.MethodPost, "/environments/1/marks", map[string]any{}, nil)
 	require.Equal(t, http.StatusAccepted, status, text)
 	d.over(1)
-	failed, err := d.store.Round(t.Context(), 1)
+	failed, err := d.store.Run(t.Context(), 1)
 	require.NoError(t, err)
 	assert.Contains(t, failed.Problem, "upload the file")
 	d.click("button", "^Upload settings$") // staging's is the first
@@ -107,7 +107,7 @@ func TestAChangeIsCarriedOutByHandAndProvenByWhatIsExported(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, boxes, 2)
 	for i := range boxes {
-		status, text = marin.ask(http.MethodPut, fmt.Sprintf("/rounds/%d/hand/%d", 5, i), map[string]any{"done": true}, nil)
+		status, text = marin.ask(http.MethodPut, fmt.Sprintf("/runs/%d/hand/%d", 5, i), map[string]any{"done": true}, nil)
 		require.Equal(t, http.StatusOK, status, text)
 	}
 	d.click("button", "^It is done$")
@@ -136,7 +136,7 @@ func TestAChecklistCanBeGivenUp(t *testing.T) {
 	require.Equal(t, http.StatusAccepted, status, text)
 	require.Eventually(t, func() bool {
 		var r struct{ State string }
-		marin.ask(http.MethodGet, "/rounds/3", nil, &r)
+		marin.ask(http.MethodGet, "/runs/3", nil, &r)
 		return r.State == "by hand"
 	}, patience, pollEvery)
 	var list struct {
@@ -146,10 +146,10 @@ func TestAChecklistCanBeGivenUp(t *testing.T) {
 	assert.Equal(t, "A checklist waits to be carried out on staging.", list.Sites[0].Waiting)
 	status, text = marin.ask(http.MethodPost, "/environments/1/exports", map[string]any{"file": "a = 1"}, nil)
 	assert.Equal(t, http.StatusConflict, status, text)
-	status, text = marin.ask(http.MethodPost, "/rounds/3/stop", map[string]any{}, nil)
+	status, text = marin.ask(http.MethodPost, "/runs/3/stop", map[string]any{}, nil)
 	require.Equal(t, http.StatusAccepted, status, text)
 	d.over(3)
-	status, text = marin.ask(http.MethodPost, "/rounds/3/hand", map[string]any{}, nil)
+	status, text = marin.ask(http.MethodPost, "/runs/3/hand", map[string]any{}, nil)
 	assert.Equal(t, http.StatusConflict, status, text)
 	var now changeBody
 	marin.ask(http.MethodGet, fmt.Sprintf("/changes/%d", c.ID), nil, &now)

@@ -45,7 +45,7 @@ type ChangeView struct {
 	Follows       *ChangeRef             `json:"follows" doc:"The change before it in a series."`
 	EditedBy      string                 `json:"editedBy" doc:"Who edited it last; empty when only its maker did."`
 	Exclusions    []ExclusionView        `json:"exclusions"`
-	Rounds        []RoundSummary         `json:"rounds"`
+	Runs        []RunSummary         `json:"runs"`
 	StagingID     int64                  `json:"stagingId"`
 	ProductionID  int64                  `json:"productionId"`
 	Staging       string                 `json:"staging" doc:"Name of the environment it is tried on."`
@@ -216,7 +216,7 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 		StagingID: staging.ID, ProductionID: production.ID, Staging: staging.Name, Production: production.Name, StagingAt: staging.Fingerprint, ProductionAt: production.Fingerprint,
 		StagingURL: staging.URL, ProductionURL: production.URL,
 		Lacking: map[string]string{}, Series: []settings.Part{}, EditedBy: c.EditedBy,
-		CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt, Rounds: []RoundSummary{}}
+		CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt, Runs: []RunSummary{}}
 	v.Choices = permitted(v.Choices, callerOf(ctx).role)
 	target := base.With(c.Edits.V)
 	if cat := production.Catalogue.V; cat != nil {
@@ -235,16 +235,16 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 		return v, err
 	}
 	v.Exclusions = exclusionViews(ex)
-	rounds, err := s.Store.ChangeRounds(ctx, id)
+	runs, err := s.Store.ChangeRuns(ctx, id)
 	if err != nil {
 		return v, err
 	}
 	names := map[int64]string{staging.ID: staging.Name, production.ID: production.Name}
-	for _, r := range rounds {
-		v.Rounds = append(v.Rounds, roundSummary(r, names[r.EnvironmentID]))
+	for _, r := range runs {
+		v.Runs = append(v.Runs, runSummary(r, names[r.EnvironmentID]))
 	}
 	if m, err := s.Store.LatestMark(ctx, staging.ID); err == nil {
-		v.StagingMark = &MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Round: m.RoundID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
+		v.StagingMark = &MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Run: m.RunID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return v, err
 	}

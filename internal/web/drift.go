@@ -36,7 +36,7 @@ func (s *Server) driftOperations(api huma.API) {
 			return out(s.adoptDrift(ctx, in.ID, in.Body.Found, in.Body.Reason))
 		})
 	huma.Register(api, huma.Operation{OperationID: "put-back-drift", Method: http.MethodPost, Path: "/drifts/{id}/putback", Summary: "Puts the environment back to what it had before, and proves it", Tags: tags, DefaultStatus: http.StatusAccepted},
-		func(ctx context.Context, in *ByID) (*output[RoundSummary], error) {
+		func(ctx context.Context, in *ByID) (*output[RunSummary], error) {
 			return out(s.putBackDrift(ctx, in.ID))
 		})
 }
@@ -126,17 +126,17 @@ func (s *Server) adoptDrift(ctx context.Context, id int64, seen, reason string) 
 	return s.siteView(ctx, d.SiteID)
 }
 
-func (s *Server) putBackDrift(ctx context.Context, id int64) (RoundSummary, error) {
+func (s *Server) putBackDrift(ctx context.Context, id int64) (RunSummary, error) {
 	d, env, err := s.openDrift(ctx, id)
 	if err != nil {
-		return RoundSummary{}, err
+		return RunSummary{}, err
 	}
 	marks, err := s.Store.Marks(ctx, env.ID, 50)
 	if err != nil {
-		return RoundSummary{}, err
+		return RunSummary{}, err
 	}
 	if len(marks) == 0 {
-		return RoundSummary{}, huma.Error409Conflict(env.Name + " has no mark, so that nothing could prove that it is put back. Adopt what was found, or put it back where it was changed.")
+		return RunSummary{}, huma.Error409Conflict(env.Name + " has no mark, so that nothing could prove that it is put back. Adopt what was found, or put it back where it was changed.")
 	}
 	mark := marks[0].ID
 	for _, m := range marks {
@@ -145,5 +145,5 @@ func (s *Server) putBackDrift(ctx context.Context, id int64) (RoundSummary, erro
 			break
 		}
 	}
-	return s.startRound(ctx, env.ID, store.RollBackRound, d.Was, &mark)
+	return s.startRun(ctx, env.ID, store.RollBackRun, d.Was, &mark)
 }

@@ -27,18 +27,18 @@ func (d *desk) marked() {
 	envs, err := d.store.Environments(d.Context(), 1)
 	require.NoError(d, err)
 	for _, e := range envs {
-		var round struct{ ID int64 }
-		status, text := api.ask(http.MethodPost, fmt.Sprintf("/environments/%d/marks", e.ID), map[string]any{}, &round)
+		var run struct{ ID int64 }
+		status, text := api.ask(http.MethodPost, fmt.Sprintf("/environments/%d/marks", e.ID), map[string]any{}, &run)
 		require.Equal(d, http.StatusAccepted, status, text)
-		d.over(round.ID)
+		d.over(run.ID)
 	}
 }
 
-// over waits until a round is over.
-func (d *desk) over(round int64) {
+// over waits until a run is over.
+func (d *desk) over(run int64) {
 	d.Helper()
 	require.Eventually(d, func() bool {
-		r, err := d.store.Round(d.Context(), round)
+		r, err := d.store.Run(d.Context(), run)
 		return err == nil && r.State.Over()
 	}, patience, 100*time.Millisecond)
 }

@@ -25,15 +25,15 @@ func (s *Server) environmentOperations(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "read-environment", Method: http.MethodPost, Path: "/environments/{id}/read", Summary: "Reads the settings in force anew", Tags: tags},
 		func(ctx context.Context, in *ByID) (*output[Reading], error) { return out(s.read(ctx, in.ID)) })
 	huma.Register(api, huma.Operation{OperationID: "take-mark", Method: http.MethodPost, Path: "/environments/{id}/marks", Summary: "Takes a mark: looks twice and records that it works", Tags: tags, DefaultStatus: http.StatusAccepted},
-		func(ctx context.Context, in *ByID) (*output[RoundSummary], error) {
-			return out(s.startRound(ctx, in.ID, store.MarkRound, "", nil))
+		func(ctx context.Context, in *ByID) (*output[RunSummary], error) {
+			return out(s.startRun(ctx, in.ID, store.MarkRun, "", nil))
 		})
 	huma.Register(api, huma.Operation{OperationID: "check-environment", Method: http.MethodPost, Path: "/environments/{id}/checks", Summary: "Checks an environment as it is against its latest mark", Tags: tags, DefaultStatus: http.StatusAccepted},
-		func(ctx context.Context, in *ByID) (*output[RoundSummary], error) {
-			return out(s.startRound(ctx, in.ID, store.CheckRound, "", nil))
+		func(ctx context.Context, in *ByID) (*output[RunSummary], error) {
+			return out(s.startRun(ctx, in.ID, store.CheckRun, "", nil))
 		})
 	huma.Register(api, huma.Operation{OperationID: "purge-environment", Method: http.MethodPost, Path: "/environments/{id}/purges", Summary: "Drops what is held of one page, a class of pages or all, or marks it stale; and warms it again",
-		Description: "409 while a round is under way there.", Tags: tags},
+		Description: "409 while a run is under way there.", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -48,8 +48,8 @@ func (s *Server) environmentOperations(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "prove-environment", Method: http.MethodPost, Path: "/environments/{id}/proofs", Summary: "Asks for the pages as everybody, to prove that nobody is served what is not theirs",
 		Description: "The settings stay as they are. Held pages are dropped.", Tags: tags, DefaultStatus: http.StatusAccepted},
-		func(ctx context.Context, in *ByID) (*output[RoundSummary], error) {
-			return out(s.startRound(ctx, in.ID, store.ProveRound, "", nil))
+		func(ctx context.Context, in *ByID) (*output[RunSummary], error) {
+			return out(s.startRun(ctx, in.ID, store.ProveRun, "", nil))
 		})
 	huma.Register(api, huma.Operation{OperationID: "try-on-environment", Method: http.MethodPost, Path: "/environments/{id}/tries", Summary: "Tries settings on an environment without a change: applies, purges, warms, checks, and puts it back unless it is to keep them",
 		Description: "409 when the environment has no mark, or is the last one of several: what reaches visitors goes through a change. 422 when the settings cannot be put in force there.", Tags: tags, DefaultStatus: http.StatusAccepted},
@@ -59,7 +59,7 @@ func (s *Server) environmentOperations(api huma.API) {
 				Edits settings.Values `json:"edits"`
 				Keep  bool            `json:"keep,omitempty" doc:"Leave the settings in force."`
 			}
-		}) (*output[RoundSummary], error) {
+		}) (*output[RunSummary], error) {
 			return out(s.tryOut(ctx, in.ID, in.Body.Edits, in.Body.Keep))
 		})
 	huma.Register(api, huma.Operation{OperationID: "record-backup", Method: http.MethodPost, Path: "/environments/{id}/backups", Summary: "Says that there is a backup of an environment, and where",
@@ -87,7 +87,7 @@ func (s *Server) environmentOperations(api huma.API) {
 			Body struct {
 				Mark int64 `json:"mark" doc:"The mark to go back to."`
 			}
-		}) (*output[RoundSummary], error) {
+		}) (*output[RunSummary], error) {
 			m, err := s.Store.Mark(ctx, in.Body.Mark)
 			if err != nil {
 				return nil, problem(err)
@@ -95,7 +95,7 @@ func (s *Server) environmentOperations(api huma.API) {
 			if m.EnvironmentID != in.ID {
 				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("Mark %d is not one of this environment's.", m.ID))
 			}
-			return out(s.startRound(ctx, in.ID, store.RollBackRound, m.Fingerprint, &m.ID))
+			return out(s.startRun(ctx, in.ID, store.RollBackRun, m.Fingerprint, &m.ID))
 		})
 }
 
@@ -119,66 +119,66 @@ func (s *Server) read(ctx context.Context, envID int64) (Reading, error) {
 	return r, s.Store.Tell(ctx, store.Notice{Site: env.SiteID})
 }
 
-// startRound hands a round in for an environment on which nothing else is under way.
-func (s *Server) startRound(ctx context.Context, envID int64, kind store.RoundKind, target string, mark *int64) (RoundSummary, error) {
+// startRun hands a run in for an environment on which nothing else is under way.
+func (s *Server) startRun(ctx context.Context, envID int64, kind store.RunKind, target string, mark *int64) (RunSummary, error) {
 	env, err := s.Store.Environment(ctx, envID)
 	if err != nil {
-		return RoundSummary{}, err
+		return RunSummary{}, err
 	}
-	open, err := s.Store.OpenRounds(ctx)
+	open, err := s.Store.OpenRuns(ctx)
 	if err != nil {
-		return RoundSummary{}, err
+		return RunSummary{}, err
 	}
 	for _, r := range open {
 		if r.EnvironmentID == envID {
-			return RoundSummary{}, huma.Error409Conflict(fmt.Sprintf("Round %d (%s) is under way on %s. Wait for it, or stop it.", r.ID, r.Kind, env.Name))
+			return RunSummary{}, huma.Error409Conflict(fmt.Sprintf("Run %d (%s) is under way on %s. Wait for it, or stop it.", r.ID, r.Kind, env.Name))
 		}
 	}
-	return s.enqueue(ctx, store.Round{SiteID: env.SiteID, EnvironmentID: envID, Kind: kind, Target: target, MarkID: mark, RequestedBy: who(ctx)}, env.Name)
+	return s.enqueue(ctx, store.Run{SiteID: env.SiteID, EnvironmentID: envID, Kind: kind, Target: target, MarkID: mark, RequestedBy: who(ctx)}, env.Name)
 }
 
-func (s *Server) enqueue(ctx context.Context, r store.Round, envName string) (RoundSummary, error) {
-	id, err := s.Store.NewRound(ctx, r)
+func (s *Server) enqueue(ctx context.Context, r store.Run, envName string) (RunSummary, error) {
+	id, err := s.Store.NewRun(ctx, r)
 	if err != nil {
-		return RoundSummary{}, err
+		return RunSummary{}, err
 	}
 	if r.State != store.Waiting {
 		if err := s.Runner.Enqueue(ctx, id); err != nil {
-			return RoundSummary{}, err
+			return RunSummary{}, err
 		}
 	}
-	n := store.Notice{Site: r.SiteID, Round: id}
+	n := store.Notice{Site: r.SiteID, Run: id}
 	if r.ChangeID != nil {
 		n.Change = *r.ChangeID
 	}
 	if err := s.Store.Tell(ctx, n); err != nil {
-		return RoundSummary{}, err
+		return RunSummary{}, err
 	}
-	row, err := s.Store.Round(ctx, id)
-	return roundSummary(row, envName), err
+	row, err := s.Store.Run(ctx, id)
+	return runSummary(row, envName), err
 }
 
 // tryOut tries edits on an environment by themselves.
-func (s *Server) tryOut(ctx context.Context, envID int64, edits settings.Values, keep bool) (RoundSummary, error) {
+func (s *Server) tryOut(ctx context.Context, envID int64, edits settings.Values, keep bool) (RunSummary, error) {
 	env, err := s.Store.Environment(ctx, envID)
 	if err != nil {
-		return RoundSummary{}, err
+		return RunSummary{}, err
 	}
 	staging, production, err := s.ends(ctx, env.SiteID)
 	if err != nil {
-		return RoundSummary{}, err
+		return RunSummary{}, err
 	}
 	if env.ID == production.ID && staging.ID != production.ID {
-		return RoundSummary{}, huma.Error409Conflict("Nothing is tried on " + env.Name + ", where visitors are. Try it on " + staging.Name + ", or promote a change.")
+		return RunSummary{}, huma.Error409Conflict("Nothing is tried on " + env.Name + ", where visitors are. Try it on " + staging.Name + ", or promote a change.")
 	}
 	if _, err := s.Store.LatestMark(ctx, envID); errors.Is(err, store.ErrNotFound) {
-		return RoundSummary{}, huma.Error409Conflict(env.Name + " has no mark to compare with. Take one first.")
+		return RunSummary{}, huma.Error409Conflict(env.Name + " has no mark to compare with. Take one first.")
 	} else if err != nil {
-		return RoundSummary{}, err
+		return RunSummary{}, err
 	}
 	p, err := s.Runner.Propose(ctx, envID, edits)
 	if err != nil {
-		return RoundSummary{}, err
+		return RunSummary{}, err
 	}
-	return s.enqueue(ctx, store.Round{SiteID: env.SiteID, EnvironmentID: envID, Kind: store.TryRound, Target: p.Revision, PutBack: !keep, RequestedBy: who(ctx)}, env.Name)
+	return s.enqueue(ctx, store.Run{SiteID: env.SiteID, EnvironmentID: envID, Kind: store.TryRun, Target: p.Revision, PutBack: !keep, RequestedBy: who(ctx)}, env.Name)
 }

@@ -59,7 +59,7 @@ func (h *hub) watch() (notices chan store.Notice, end func()) {
 // askAgain is how often a stream asks, at most, whether who listens may still do so.
 const askAgain = 2 * time.Second
 
-// events streams what changed as server-sent events: each names the site, round and
+// events streams what changed as server-sent events: each names the site, run and
 // change that should be read again. It ends when who listens is kept out, or has no
 // session or token any more.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {

@@ -17,7 +17,7 @@ type ExclusionView struct {
 	ID           int64           `json:"id"`
 	Change       *int64          `json:"change" doc:"The change that brought it; null when it was recorded of what was there."`
 	Finding      *int64          `json:"finding" doc:"The finding that led to it."`
-	Round        *int64          `json:"round" doc:"The round of that finding."`
+	Run        *int64          `json:"run" doc:"The run of that finding."`
 	Role         settings.Role   `json:"role"`
 	Key          string          `json:"key"`
 	Title        string          `json:"title" doc:"Of the setting."`
@@ -68,13 +68,13 @@ type CoverageView struct {
 	Remarks   []exclusion.Remark `json:"remarks"`
 	Pages     int                `json:"pages" doc:"Addresses that are known."`
 	Resources int                `json:"resources" doc:"Scripts, styles and pictures that are known."`
-	Round     int64              `json:"round" doc:"The round whose looks count; 0 when there is none."`
+	Run     int64              `json:"run" doc:"The run whose looks count; 0 when there is none."`
 }
 
 // MatrixView is policies, settings and sightings of an environment.
 type MatrixView struct {
 	Environment string           `json:"environment"`
-	Round       int64            `json:"round" doc:"The round whose looks count; 0 when there is none."`
+	Run       int64            `json:"run" doc:"The run whose looks count; 0 when there is none."`
 	Cells       []exclusion.Cell `json:"cells"`
 }
 

@@ -143,7 +143,7 @@ func (s *Server) ledgerView(ctx context.Context, siteID int64, filter LedgerFilt
 	return v, nil
 }
 
-// withEvidence adds the round that led to an entry and what came of a trial without it.
+// withEvidence adds the run that led to an entry and what came of a trial without it.
 func (s *Server) withEvidence(ctx context.Context, x *ExclusionView, e store.Exclusion) error {
 	if e.FindingID != nil {
 		found, err := s.Store.Finding(ctx, *e.FindingID)
@@ -151,7 +151,7 @@ func (s *Server) withEvidence(ctx context.Context, x *ExclusionView, e store.Exc
 			return err
 		}
 		if err == nil {
-			x.Round = &found.RoundID
+			x.Run = &found.RunID
 		}
 	}
 	if e.TrialID == nil {
@@ -487,7 +487,7 @@ func (s *Server) coverage(ctx context.Context, envID int64) (CoverageView, error
 	if g.Known.Inside, err = g.Inside(ctx, s.Store); err != nil {
 		return CoverageView{}, err
 	}
-	return CoverageView{exclusion.Coverage(g.Layer, g.Known), len(g.Known.Pages), len(g.Known.Resources), g.Round}, nil
+	return CoverageView{exclusion.Coverage(g.Layer, g.Known), len(g.Known.Pages), len(g.Known.Resources), g.Run}, nil
 }
 
 func (s *Server) matrix(ctx context.Context, envID int64) (MatrixView, error) {
@@ -495,7 +495,7 @@ func (s *Server) matrix(ctx context.Context, envID int64) (MatrixView, error) {
 	if err != nil {
 		return MatrixView{}, err
 	}
-	return MatrixView{g.Environment.Name, g.Round, exclusion.Matrix(g.Layer, g.Known.Pages, exclusion.AllKinds(g.Known.People), g.Devices(), g.Decided, g.Seen)}, nil
+	return MatrixView{g.Environment.Name, g.Run, exclusion.Matrix(g.Layer, g.Known.Pages, exclusion.AllKinds(g.Known.People), g.Devices(), g.Decided, g.Seen)}, nil
 }
 
 func (s *Server) tryPattern(ctx context.Context, envID int64, role, pattern string, more []string) (TriedView, error) {

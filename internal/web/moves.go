@@ -13,7 +13,7 @@ import (
 	"tidemarker/internal/work"
 )
 
-// move makes one move of a change and hands its rounds in, the first one at once.
+// move makes one move of a change and hands its runs in, the first one at once.
 func (s *Server) move(ctx context.Context, situation release.Situation, c store.Change, e release.Event, explanation string) error {
 	to, err := release.Apply(situation, e)
 	if err != nil {
@@ -40,7 +40,7 @@ func (s *Server) tryChange(ctx context.Context, situation release.Situation, c s
 	if err != nil {
 		return err
 	}
-	_, err = s.enqueue(ctx, store.Round{SiteID: c.SiteID, EnvironmentID: staging.ID, ChangeID: &c.ID, Kind: store.TryRound, Target: situation.Fingerprint, RequestedBy: who(ctx)}, staging.Name)
+	_, err = s.enqueue(ctx, store.Run{SiteID: c.SiteID, EnvironmentID: staging.ID, ChangeID: &c.ID, Kind: store.TryRun, Target: situation.Fingerprint, RequestedBy: who(ctx)}, staging.Name)
 	return err
 }
 
@@ -83,7 +83,7 @@ func (s *Server) reachProduction(ctx context.Context, c store.Change, by release
 	if err := s.move(ctx, situation, c, by, said); err != nil {
 		return err
 	}
-	_, err = s.enqueue(ctx, store.Round{SiteID: c.SiteID, EnvironmentID: production.ID, ChangeID: &c.ID, Kind: store.PromoteRound, Target: situation.Fingerprint, RequestedBy: who(ctx)}, production.Name)
+	_, err = s.enqueue(ctx, store.Run{SiteID: c.SiteID, EnvironmentID: production.ID, ChangeID: &c.ID, Kind: store.PromoteRun, Target: situation.Fingerprint, RequestedBy: who(ctx)}, production.Name)
 	return err
 }
 
@@ -94,13 +94,13 @@ func (s *Server) rollBackChange(ctx context.Context, situation release.Situation
 	if err != nil {
 		return err
 	}
-	var rounds []store.Round
+	var runs []store.Run
 	back := func(e store.Environment) error {
 		m, err := s.markBefore(ctx, e, situation.Fingerprint)
 		if err != nil {
 			return err
 		}
-		rounds = append(rounds, store.Round{SiteID: c.SiteID, EnvironmentID: e.ID, ChangeID: &c.ID, Kind: store.RollBackRound, Target: m.Fingerprint, MarkID: &m.ID, RequestedBy: who(ctx)})
+		runs = append(runs, store.Run{SiteID: c.SiteID, EnvironmentID: e.ID, ChangeID: &c.ID, Kind: store.RollBackRun, Target: m.Fingerprint, MarkID: &m.ID, RequestedBy: who(ctx)})
 		return nil
 	}
 	onProduction := c.State == release.Promoted || c.State == release.Marked
@@ -116,8 +116,8 @@ func (s *Server) rollBackChange(ctx context.Context, situation release.Situation
 		return err
 	}
 	var next *int64
-	for i := len(rounds) - 1; i >= 0; i-- {
-		r := rounds[i]
+	for i := len(runs) - 1; i >= 0; i-- {
+		r := runs[i]
 		r.NextID = next
 		if i > 0 {
 			r.State = store.Waiting
@@ -213,7 +213,7 @@ func (s *Server) acceptChange(ctx context.Context, situation release.Situation, 
 	if err != nil {
 		return err
 	}
-	rounds, err := s.Store.ChangeRounds(ctx, c.ID)
+	runs, err := s.Store.ChangeRuns(ctx, c.ID)
 	if err != nil {
 		return err
 	}
@@ -221,9 +221,9 @@ func (s *Server) acceptChange(ctx context.Context, situation release.Situation, 
 	if err != nil {
 		return err
 	}
-	for _, r := range rounds {
-		if r.EnvironmentID == production.ID && r.Kind == store.PromoteRound && r.State == store.Done {
-			_, err := s.Store.SaveMark(ctx, store.Mark{EnvironmentID: production.ID, RoundID: r.ID, Fingerprint: production.Fingerprint, Who: who(ctx),
+	for _, r := range runs {
+		if r.EnvironmentID == production.ID && r.Kind == store.PromoteRun && r.State == store.Done {
+			_, err := s.Store.SaveMark(ctx, store.Mark{EnvironmentID: production.ID, RunID: r.ID, Fingerprint: production.Fingerprint, Who: who(ctx),
 				Reason: "Taken as it is: " + r.Summary, Restless: last.Restless, Probes: last.Probes})
 			return err
 		}

@@ -223,9 +223,9 @@ func TestATokenMayWhatItWasMadeForUntilItIsRevoked(t *testing.T) {
 	assert.Equal(t, 403, status, "never more than the person")
 	status, text = program.ask(http.MethodPost, "/tokens", map[string]any{"name": "more", "most": "observer", "days": 1}, nil)
 	assert.Equal(t, 403, status, text)
-	var round roundBody
-	r.get(fmt.Sprintf("/api/v1/rounds/%d", r.round), &round)
-	status, _ = program.ask(http.MethodPost, fmt.Sprintf("/findings/%d/accept", round.id("picture")), map[string]any{"accepted": true, "why": "meant"}, &round)
+	var run runBody
+	r.get(fmt.Sprintf("/api/v1/runs/%d", r.run), &run)
+	status, _ = program.ask(http.MethodPost, fmt.Sprintf("/findings/%d/accept", run.id("picture")), map[string]any{"accepted": true, "why": "meant"}, &run)
 	assert.Equal(t, 200, status)
 	lines, err := r.store.History(t.Context(), r.site.ID, 0, 1)
 	require.NoError(t, err)

@@ -23,7 +23,7 @@ import (
 
 // PageProof is what one look at a page showed, as far as a person needs it.
 type PageProof struct {
-	Round    int64                  `json:"round"`
+	Run    int64                  `json:"run"`
 	Picture  *evidence.Picture      `json:"picture"`
 	Status   int                    `json:"status"`
 	Served   string                 `json:"served"`
@@ -50,11 +50,11 @@ type Candidate struct {
 type Proof struct {
 	Finding    FindingView           `json:"finding"`
 	Before     *PageProof            `json:"before" doc:"The mark's look."`
-	Now        *PageProof            `json:"now" doc:"This round's look."`
-	Again      *PageProof            `json:"again" doc:"This round's second look, when there was one."`
+	Now        *PageProof            `json:"now" doc:"This run's look."`
+	Again      *PageProof            `json:"again" doc:"This run's second look, when there was one."`
 	Regions    []visual.Region       `json:"regions"`
 	Quiet      []visual.Region       `json:"quiet" doc:"Parts that may differ and were left out."`
-	Steps      *evidence.JourneyLook `json:"steps" doc:"This round's run of the journey."`
+	Steps      *evidence.JourneyLook `json:"steps" doc:"This run's run of the journey."`
 	StepsWere  *evidence.JourneyLook `json:"stepsWere" doc:"The mark's run of the journey."`
 	Probe      *evidence.Probe       `json:"probe"`
 	Candidates []Candidate           `json:"candidates" doc:"What could be left alone, the likeliest first."`
@@ -63,7 +63,7 @@ type Proof struct {
 // evidenceOf is everything kept that a finding rests on.
 type evidenceOf struct {
 	finding  store.Finding
-	round    store.Round
+	run    store.Run
 	mark     store.Mark
 	base     evidence.Baseline
 	now      evidence.Look
@@ -77,11 +77,11 @@ func (s *Server) evidenceOf(ctx context.Context, findingID int64) (evidenceOf, e
 	if e.finding, err = s.Store.Finding(ctx, findingID); err != nil {
 		return e, err
 	}
-	if e.round, err = s.Store.Round(ctx, e.finding.RoundID); err != nil {
+	if e.run, err = s.Store.Run(ctx, e.finding.RunID); err != nil {
 		return e, err
 	}
-	if e.round.MarkID != nil {
-		if e.mark, err = s.Store.Mark(ctx, *e.round.MarkID); err != nil {
+	if e.run.MarkID != nil {
+		if e.mark, err = s.Store.Mark(ctx, *e.run.MarkID); err != nil {
 			return e, err
 		}
 		if e.base, err = s.Store.Baseline(ctx, e.mark); err != nil {
@@ -89,10 +89,10 @@ func (s *Server) evidenceOf(ctx context.Context, findingID int64) (evidenceOf, e
 		}
 		e.haveMark = true
 	}
-	if e.now, err = s.Store.Look(ctx, e.round.ID, 1); err != nil {
+	if e.now, err = s.Store.Look(ctx, e.run.ID, 1); err != nil {
 		return e, err
 	}
-	e.again, err = s.Store.Look(ctx, e.round.ID, 2)
+	e.again, err = s.Store.Look(ctx, e.run.ID, 2)
 	return e, err
 }
 
@@ -107,7 +107,7 @@ func (s *Server) proof(ctx context.Context, findingID int64) (Proof, error) {
 	key := evidence.Key{Page: doc.Page, Persona: doc.Persona, Device: doc.Device}
 	now, before := pageOf(e.now, key), pageOf(e.base.Look, key)
 	if doc.Journey == "" {
-		p.Now, p.Again, p.Before = pageProof(now, e.round.ID), pageProof(pageOf(e.again, key), e.round.ID), pageProof(before, e.mark.RoundID)
+		p.Now, p.Again, p.Before = pageProof(now, e.run.ID), pageProof(pageOf(e.again, key), e.run.ID), pageProof(before, e.mark.RunID)
 	}
 	if now != nil && before != nil && doc.Kind == evidence.PictureKind {
 		res, err := s.difference(ctx, e, *before, *now)
@@ -150,12 +150,12 @@ func journeyOf(l evidence.Look, f evidence.Finding) *evidence.JourneyLook {
 	return &l.Journeys[i]
 }
 
-func pageProof(p *evidence.PageLook, round int64) *PageProof {
+func pageProof(p *evidence.PageLook, run int64) *PageProof {
 	if p == nil {
 		return nil
 	}
 	shift, _ := vitals.CumulativeLayoutShift(p.Shifts)
-	return &PageProof{round, p.Picture, p.Status, string(p.Served), p.Headers, p.Errors, p.Console, p.Requests, shift, p.Shifts, p.Timing, p.Attempts, p.Missing}
+	return &PageProof{run, p.Picture, p.Status, string(p.Served), p.Headers, p.Errors, p.Console, p.Requests, shift, p.Shifts, p.Timing, p.Attempts, p.Missing}
 }
 
 func (s *Server) difference(ctx context.Context, e evidenceOf, before, now evidence.PageLook) (visual.Result, error) {
@@ -228,13 +228,13 @@ var exclusionsOf = map[settings.Role]settings.Role{
 // names or that were not fetched this time.
 func (s *Server) candidates(ctx context.Context, e evidenceOf, now, before *evidence.PageLook) ([]Candidate, error) {
 	list := []Candidate{}
-	env, err := s.Store.Environment(ctx, e.round.EnvironmentID)
+	env, err := s.Store.Environment(ctx, e.run.EnvironmentID)
 	if err != nil || env.Catalogue.V == nil || !e.haveMark {
 		return list, err
 	}
 	doc := e.finding.Document.V
 	scripts := s.scriptsOf(e, now, before)
-	for _, d := range s.between(ctx, e.round.SiteID, e.mark.Fingerprint, e.round.Target) {
+	for _, d := range s.between(ctx, e.run.SiteID, e.mark.Fingerprint, e.run.Target) {
 		def, _ := env.Catalogue.V.Find(d.Key)
 		for _, target := range env.Catalogue.V.WithRole(exclusionsOf[def.Role]) {
 			switch {
@@ -297,7 +297,7 @@ func (s *Server) scriptsOf(e evidenceOf, now, before *evidence.PageLook) []scrip
 			stem, _, _ := strings.Cut(name, ".")
 			return strings.HasSuffix(x.Source, u.Path) || strings.HasPrefix(strings.ToLower(x.Message), "referenceerror: "+strings.ToLower(stem)+" ")
 		}):
-			first = append([]script{{u.Path, "an error of this round names it"}}, first...)
+			first = append([]script{{u.Path, "an error of this run names it"}}, first...)
 		case !slices.ContainsFunc(is, func(q evidence.Request) bool { return q.URL == r.URL && q.Status == http.StatusOK }):
 			first = append(first, script{u.Path, "it was fetched when the mark was taken, and not this time"})
 		default:

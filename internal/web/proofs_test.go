@@ -52,10 +52,10 @@ func peopledShop(t *testing.T) *desk {
 func TestAProofShowsWhatWasAskedAndWhatWasPublished(t *testing.T) {
 	d := peopledShop(t)
 	api := d.api(people.Maintainer)
-	var round struct{ ID int64 }
-	status, text := api.ask(http.MethodPost, "/environments/1/marks", map[string]any{}, &round)
+	var run struct{ ID int64 }
+	status, text := api.ask(http.MethodPost, "/environments/1/marks", map[string]any{}, &run)
 	require.Equal(t, http.StatusAccepted, status, text)
-	d.over(round.ID)
+	d.over(run.ID)
 
 	d.signIn("Ada", "/sites/1/exclusions")
 	d.click("button", "^staging$")
@@ -75,7 +75,7 @@ func TestAProofShowsWhatWasAskedAndWhatWasPublished(t *testing.T) {
 	d.see("td", "shown at once|shown within")
 
 	// Words made up for somebody are nowhere told.
-	status, text = api.ask(http.MethodGet, fmt.Sprintf("/rounds/%d/probes", round.ID+1), nil, nil)
+	status, text = api.ask(http.MethodGet, fmt.Sprintf("/runs/%d/probes", run.ID+1), nil, nil)
 	require.Equal(t, http.StatusOK, status, text)
 	assert.Contains(t, text, "the word made up for wren")
 	assert.Contains(t, text, "the word made up for a new lead")
@@ -108,12 +108,12 @@ func TestAProofShowsWhatWasAskedAndWhatWasPublished(t *testing.T) {
 
 func TestALeakIsToldFirstAndLeadsBack(t *testing.T) {
 	r := newRecord(t)
-	require.NoError(t, r.store.SaveFindings(t.Context(), r.round, []evidence.Finding{
+	require.NoError(t, r.store.SaveFindings(t.Context(), r.run, []evidence.Finding{
 		{Kind: evidence.JourneyKind, Severity: evidence.Broken, Page: "/", Persona: "visitor", Device: "phone", Journey: "menu", Title: "menu", Cause: "menu", Fingerprint: "a"},
 		{Kind: evidence.LeakKind, Severity: evidence.Broken, Page: "/kits", Persona: "visitor", Device: "phone", Title: "A stranger is shown what belongs to wren", Cause: "leak", Fingerprint: "b"}}))
 	d := &desk{T: t, url: r.url, store: r.store}
 	d.sit()
-	d.signIn("ada", fmt.Sprintf("/rounds/%d", r.round))
+	d.signIn("ada", fmt.Sprintf("/runs/%d", r.run))
 	d.see("[role=alert]", "Somebody was served what is not theirs, on /kits. Go back first; the evidence stays.")
 	d.see("h2,h3", "A stranger is shown what belongs to wren")
 	d.accessible("a leak")

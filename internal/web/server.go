@@ -81,7 +81,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.takingOperations(v1)
 	s.watchedOperations(v1)
 	s.changeOperations(v1)
-	s.roundOperations(v1)
+	s.runOperations(v1)
 	if err := everythingGuarded(api); err != nil {
 		panic(err)
 	}

@@ -123,7 +123,7 @@ var needs = map[string]people.Ability{
 	"list-people": people.Administer, "edit-person": people.Administer, "invite": people.Administer, "list-invitations": people.Administer,
 	"withdraw-invitation": people.Administer, "get-team-history": people.Administer,
 	"list-sites": people.See, "get-site": people.See, "get-history": people.See, "list-exclusions": people.See, "get-change": people.See,
-	"get-round": people.See, "get-report": people.See, "list-looks": people.See, "list-probes": people.See, "get-proof": people.See,
+	"get-run": people.See, "get-report": people.See, "list-looks": people.See, "list-probes": people.See, "get-proof": people.See,
 	"import-site": people.Work, "read-environment": people.Work, "take-mark": people.Work, "record-backup": people.Work, "try-on-environment": people.Work, "check-environment": people.Work, "roll-back-environment": people.Work,
 	"record-exclusion": people.Work, "edit-exclusions": people.Work, "retire-exclusions": people.Work, "try-without-exclusions": people.Work, "mend-exclusions": people.Work,
 	"import-exclusions": people.Work, "find-addresses": people.Work, "get-exclusion-history": people.See, "get-coverage": people.See, "get-matrix": people.See, "try-pattern": people.See, "export-exclusions": people.See,
@@ -137,7 +137,7 @@ var needs = map[string]people.Ability{
 	"list-settings": people.See, "list-bundles": people.See, "make-bundle": people.Work, "remove-bundle": people.Work, "preview-bundle": people.See, "apply-bundle": people.Work,
 	"carry-over": people.See, "fit-carried": people.See, "begin-from-carried": people.Work,
 	"adopt-drift": people.Work, "put-back-drift": people.Work,
-	"leave-alone": people.Work, "accept-finding": people.Work, "stop-round": people.Work,
+	"leave-alone": people.Work, "accept-finding": people.Work, "stop-run": people.Work,
 	"promote-change": people.Decide, "tidy-change": people.Decide, "accept-change": people.Decide,
 }
 

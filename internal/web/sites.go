@@ -17,7 +17,7 @@ import (
 type MarkView struct {
 	ID          int64             `json:"id"`
 	Fingerprint string            `json:"fingerprint"`
-	Round       int64             `json:"round"`
+	Run       int64             `json:"run"`
 	Reason      string            `json:"reason"`
 	Who         string            `json:"who"`
 	TakenAt     time.Time         `json:"takenAt"`
@@ -34,7 +34,7 @@ type ApplicationView struct {
 	State       string     `json:"state" enum:"intended,applied,not applied"`
 	Note        string     `json:"note"`
 	Who         string     `json:"who"`
-	Round       *int64     `json:"round"`
+	Run       *int64     `json:"run"`
 	Change      *int64     `json:"change"`
 	At          time.Time  `json:"at"`
 	EndedAt     *time.Time `json:"endedAt"`
@@ -52,7 +52,7 @@ type EnvironmentView struct {
 	Marks        []MarkView        `json:"marks"`
 	Applications []ApplicationView `json:"applications"`
 	Drift        *DriftView        `json:"drift" doc:"What somebody changed outside, until it is adopted or put back."`
-	Rounds       []RoundSummary    `json:"rounds"`
+	Runs       []RunSummary    `json:"runs"`
 }
 
 // ChangeSummary is a change in a list.
@@ -76,7 +76,7 @@ type SiteView struct {
 	Environments []EnvironmentView `json:"environments"`
 	Changes      []ChangeSummary   `json:"changes"`
 	Waiting      string            `json:"waiting" doc:"The one thing that waits for a person, in words; empty when nothing does."`
-	WaitingFor   string            `json:"waitingFor" enum:",change,round,mark,read,drift,going" doc:"What kind of thing waits."`
+	WaitingFor   string            `json:"waitingFor" enum:",change,run,mark,read,drift,going" doc:"What kind of thing waits."`
 	WaitingID    int64             `json:"waitingId,omitempty"`
 }
 
@@ -98,7 +98,7 @@ type EnvironmentSummary struct {
 	ReadAt      *time.Time       `json:"readAt"`
 	MarkedAt    *time.Time       `json:"markedAt"`
 	AtMark      bool             `json:"atMark" doc:"It has the settings of its latest mark."`
-	LastVerdict evidence.Verdict `json:"lastVerdict" doc:"Of its last round; empty when it had none."`
+	LastVerdict evidence.Verdict `json:"lastVerdict" doc:"Of its last run; empty when it had none."`
 	LastSummary string           `json:"lastSummary"`
 }
 
@@ -154,7 +154,7 @@ func (s *Server) siteOperations(api huma.API) {
 			rows, err := s.Store.History(ctx, in.ID, in.Before, in.Limit)
 			lines := []HistoryLine{}
 			for _, e := range rows {
-				lines = append(lines, HistoryLine{e.ID, e.At, e.Who, e.Kind, e.Text, e.ChangeID, e.RoundID})
+				lines = append(lines, HistoryLine{e.ID, e.At, e.Who, e.Kind, e.Text, e.ChangeID, e.RunID})
 			}
 			return out(lines, err)
 		})
@@ -174,7 +174,7 @@ type HistoryLine struct {
 	Kind   string    `json:"kind"`
 	Text   string    `json:"text"`
 	Change *int64    `json:"change"`
-	Round  *int64    `json:"round"`
+	Run  *int64    `json:"run"`
 }
 
 func (s *Server) listSites(ctx context.Context, part string, waitingOnly, byName bool, limit, offset int) (SiteList, error) {
@@ -204,7 +204,7 @@ func said(o store.Overview) (text, kind string) {
 	case store.WaitsDrift:
 		return o.About + " was changed outside Tide Marker.", "drift"
 	case store.WaitsHand:
-		return "A checklist waits to be carried out on " + o.About + ".", "round"
+		return "A checklist waits to be carried out on " + o.About + ".", "run"
 	case store.WaitsPromoted:
 		return o.About + " is on production, and its check is not clear.", "change"
 	case store.WaitsChecked:
@@ -217,7 +217,7 @@ func said(o store.Overview) (text, kind string) {
 		return o.About + " does not have the settings of its latest mark.", "read"
 	case store.WaitsDraft:
 		return o.About + " is drafted.", "change"
-	case store.WaitsRound:
+	case store.WaitsRun:
 		return "Something is under way on " + o.About + ".", "going"
 	}
 	return "", ""
@@ -237,7 +237,7 @@ func (s *Server) siteView(ctx context.Context, id int64) (SiteView, error) {
 	if err != nil {
 		return v, err
 	}
-	rounds, err := s.Store.Rounds(ctx, id, 60)
+	runs, err := s.Store.Runs(ctx, id, 60)
 	if err != nil {
 		return v, err
 	}
@@ -246,7 +246,7 @@ func (s *Server) siteView(ctx context.Context, id int64) (SiteView, error) {
 		return v, err
 	}
 	for _, e := range envs {
-		ev, err := s.environmentView(ctx, e, rounds)
+		ev, err := s.environmentView(ctx, e, runs)
 		if err != nil {
 			return v, err
 		}
@@ -270,9 +270,9 @@ func (s *Server) siteView(ctx context.Context, id int64) (SiteView, error) {
 	return v, err
 }
 
-func (s *Server) environmentView(ctx context.Context, e store.Environment, rounds []store.Round) (EnvironmentView, error) {
+func (s *Server) environmentView(ctx context.Context, e store.Environment, runs []store.Run) (EnvironmentView, error) {
 	v := EnvironmentView{ID: e.ID, Name: e.Name, URL: e.URL, Connector: e.ConnectorKind, Fingerprint: e.Fingerprint, ReadAt: e.ReadAt,
-		Marks: []MarkView{}, Applications: []ApplicationView{}, Rounds: []RoundSummary{}}
+		Marks: []MarkView{}, Applications: []ApplicationView{}, Runs: []RunSummary{}}
 	if e.About.V != nil {
 		v.Software = e.About.V.Software
 	}
@@ -281,8 +281,8 @@ func (s *Server) environmentView(ctx context.Context, e store.Environment, round
 		return v, err
 	}
 	for _, m := range marks {
-		mv := MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Round: m.RoundID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
-		if r, err := s.Store.Round(ctx, m.RoundID); err == nil {
+		mv := MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Run: m.RunID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
+		if r, err := s.Store.Run(ctx, m.RunID); err == nil {
 			mv.Looks, mv.Verdict = r.Progress.V.Looks, r.Verdict
 		} else if !errors.Is(err, store.ErrNotFound) {
 			return v, err
@@ -294,11 +294,11 @@ func (s *Server) environmentView(ctx context.Context, e store.Environment, round
 		return v, err
 	}
 	for _, a := range applied {
-		v.Applications = append(v.Applications, ApplicationView{a.ID, a.Kind, a.Fingerprint, a.Predecessor, a.State, a.Note, a.Who, a.RoundID, a.ChangeID, a.IntendedAt, a.EndedAt})
+		v.Applications = append(v.Applications, ApplicationView{a.ID, a.Kind, a.Fingerprint, a.Predecessor, a.State, a.Note, a.Who, a.RunID, a.ChangeID, a.IntendedAt, a.EndedAt})
 	}
-	for _, r := range rounds {
+	for _, r := range runs {
 		if r.EnvironmentID == e.ID {
-			v.Rounds = append(v.Rounds, roundSummary(r, e.Name))
+			v.Runs = append(v.Runs, runSummary(r, e.Name))
 		}
 	}
 	return v, nil

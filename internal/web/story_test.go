@@ -69,7 +69,7 @@ func newDesk(t *testing.T) *desk {
 }
 
 // underDetector is the test of the whole application that is run with the race detector,
-// too: handlers, queue, rounds and notices at the same time. What each of them does alone
+// too: handlers, queue, runs and notices at the same time. What each of them does alone
 // is raced in its own package.
 const underDetector = "TestWhatIsChangedOutsideIsAdoptedOrUndone"
 
@@ -278,7 +278,7 @@ func TestTheWholeStoryInTheInterface(t *testing.T) {
 	d.open("/sites/1")
 	d.see("h1", "Fernhollow")
 	d.accessible("a site by the other light")
-	d.open("/rounds/3")
+	d.open("/runs/3")
 	d.see("h1", "^Broken")
 	d.accessible("a broken check by the other light")
 	d.open("/nowhere")

@@ -10,10 +10,10 @@ import (
 	"tidemarker/internal/store"
 )
 
-// bringInForce puts the round's target in force, when it has one: intent recorded,
+// bringInForce puts the run's target in force, when it has one: intent recorded,
 // applied on condition that nobody changed anything since, read back, outcome
 // recorded.
-func (r *round) bringInForce(ctx context.Context) error {
+func (r *run) bringInForce(ctx context.Context) error {
 	target := r.row.Target
 	if target == "" {
 		r.row.Target = r.env.Fingerprint
@@ -23,7 +23,7 @@ func (r *round) bringInForce(ctx context.Context) error {
 		return nil
 	}
 	if r.row.Attempt > 1 && r.row.Before != "" && r.env.Fingerprint != r.row.Before {
-		return fmt.Errorf("%s was changed outside Tide Marker while the round was cut off. Nothing was overwritten", r.env.Name)
+		return fmt.Errorf("%s was changed outside Tide Marker while the run was cut off. Nothing was overwritten", r.env.Name)
 	}
 	v, err := r.Store.Revision(ctx, r.siteID, target)
 	if err != nil {
@@ -44,7 +44,7 @@ func (r *round) bringInForce(ctx context.Context) error {
 }
 
 // apply is the write-ahead act itself.
-func (r *round) apply(ctx context.Context, kind string, v settings.Values, target string) error {
+func (r *run) apply(ctx context.Context, kind string, v settings.Values, target string) error {
 	now, err := r.client.Settings(ctx)
 	if err != nil {
 		return err
@@ -59,12 +59,12 @@ func (r *round) apply(ctx context.Context, kind string, v settings.Values, targe
 		}
 		return &Drifted{Environment: r.env.Name, From: r.env.Fingerprint, To: predecessor, Differences: settings.Diff(r.values, now.Values)}
 	}
-	id, err := r.Store.Intend(ctx, store.Application{EnvironmentID: r.env.ID, RoundID: &r.row.ID, ChangeID: r.row.ChangeID,
+	id, err := r.Store.Intend(ctx, store.Application{EnvironmentID: r.env.ID, RunID: &r.row.ID, ChangeID: r.row.ChangeID,
 		Kind: kind, Fingerprint: target, Predecessor: predecessor, Who: r.row.RequestedBy})
 	if err != nil {
 		return err
 	}
-	// From here on the act is carried to its end even when the round is being stopped.
+	// From here on the act is carried to its end even when the run is being stopped.
 	act := context.WithoutCancel(ctx)
 	_, err = r.client.Apply(act, v, now.ETag)
 	if _, unknown := errors.AsType[*connector.Uncertain](err); unknown {
@@ -103,9 +103,9 @@ func diffKeys(diff []settings.Difference) string {
 	return s
 }
 
-// settleIntents reads the environment back for what this round intended and whose
+// settleIntents reads the environment back for what this run intended and whose
 // outcome is not known, because its process died in between.
-func (r *round) settleIntents(ctx context.Context) error {
+func (r *run) settleIntents(ctx context.Context) error {
 	open, err := r.Store.Intents(ctx, r.row.ID)
 	if err != nil || len(open) == 0 || r.env.ConnectorKind == byHandKind {
 		return err // a person says what came of it
@@ -149,10 +149,10 @@ func (w *Runner) settle(ctx context.Context, open []store.Application, fp string
 	return nil
 }
 
-// putBack brings back what the round found at its start, and says whether that is
+// putBack brings back what the run found at its start, and says whether that is
 // what the environment now reads back.
-func (r *round) putBack(ctx context.Context) (bool, error) {
-	row, err := r.Store.Round(ctx, r.row.ID)
+func (r *run) putBack(ctx context.Context) (bool, error) {
+	row, err := r.Store.Run(ctx, r.row.ID)
 	if err != nil {
 		return false, err
 	}
@@ -166,7 +166,7 @@ func (r *round) putBack(ctx context.Context) (bool, error) {
 		return true, nil
 	}
 	if r.env.Fingerprint != row.Target {
-		return false, fmt.Errorf("%s was changed outside Tide Marker while the round was under way. Nothing was overwritten", r.env.Name)
+		return false, fmt.Errorf("%s was changed outside Tide Marker while the run was under way. Nothing was overwritten", r.env.Name)
 	}
 	v, err := r.Store.Revision(ctx, r.siteID, row.Before)
 	if err != nil {

@@ -18,7 +18,7 @@ import (
 
 // asHeld asks for every page as it stands, and sends the forms that journeys fill in
 // from pages as they are held. What is found is only found before anything is dropped.
-func (r *round) asHeld(ctx context.Context, g *gathering) error {
+func (r *run) asHeld(ctx context.Context, g *gathering) error {
 	plan := r.site.Plan(r.env.Name)
 	var visits []site.PageTask
 	for _, t := range plan.Pages {
@@ -27,7 +27,7 @@ func (r *round) asHeld(ctx context.Context, g *gathering) error {
 		}
 	}
 	forms := formsOf(plan)
-	r.progress.update(ctx, func(p *store.RoundProgress) { p.Looks.Planned = len(visits) + len(forms) })
+	r.progress.update(ctx, func(p *store.RunProgress) { p.Looks.Planned = len(visits) + len(forms) })
 	if err := r.sendForms(ctx, forms, g); err != nil {
 		return err
 	}
@@ -55,7 +55,7 @@ func formsOf(plan site.Plan) []site.JourneyTask {
 }
 
 // stands asks for a page as it stands: how old is what is held?
-func (r *round) stands(ctx context.Context, t site.PageTask, g *gathering) error {
+func (r *run) stands(ctx context.Context, t site.PageTask, g *gathering) error {
 	p := r.probeOf(t, evidence.AsHeld)
 	lives := exclusion.LayerOf(r.cat, r.values).Lives()
 	p.Allowed, p.Rule, p.FormLives = lives.Seconds, lives.Rule, t.Page.FormLives
@@ -84,7 +84,7 @@ func (r *round) stands(ctx context.Context, t site.PageTask, g *gathering) error
 
 // sendForms takes the journeys that fill something in on pages as they are held; one
 // that does not work is taken again on pages that are made anew.
-func (r *round) sendForms(ctx context.Context, forms []site.JourneyTask, g *gathering) error {
+func (r *run) sendForms(ctx context.Context, forms []site.JourneyTask, g *gathering) error {
 	b, err := r.Browser()
 	if err != nil {
 		return err
@@ -128,7 +128,7 @@ func (r *round) sendForms(ctx context.Context, forms []site.JourneyTask, g *gath
 }
 
 // dropSteps drops the pages that a journey went to.
-func (r *round) dropSteps(ctx context.Context, t site.JourneyTask, look evidence.JourneyLook) error {
+func (r *run) dropSteps(ctx context.Context, t site.JourneyTask, look evidence.JourneyLook) error {
 	var paths []string
 	add := func(address string) {
 		if u, err := url.Parse(address); err == nil && !slices.Contains(paths, u.RequestURI()) {

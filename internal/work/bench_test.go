@@ -41,15 +41,15 @@ func BenchmarkCheck(b *testing.B) {
 	envs, err := st.Environments(b.Context(), row.ID)
 	require.NoError(b, err)
 	runner := &work.Runner{Store: st, Blobs: st, Log: slog.New(slog.DiscardHandler), Browser: chromium}
-	round := func(kind store.RoundKind) {
-		id, err := st.NewRound(b.Context(), store.Round{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: kind, RequestedBy: "bench"})
+	run := func(kind store.RunKind) {
+		id, err := st.NewRun(b.Context(), store.Run{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: kind, RequestedBy: "bench"})
 		require.NoError(b, err)
 		require.NoError(b, runner.Run(b.Context(), id))
-		r, err := st.Round(b.Context(), id)
+		r, err := st.Run(b.Context(), id)
 		require.NoError(b, err)
 		require.Equal(b, store.Done, r.State, r.Problem)
 	}
-	round(store.MarkRound)
+	run(store.MarkRun)
 	looker, err := chromium()
 	require.NoError(b, err)
 	pages := doc.Plan("staging").Pages
@@ -58,7 +58,7 @@ func BenchmarkCheck(b *testing.B) {
 	for b.Loop() {
 		bare += floor(b, doc.Environments[0], pages, looker)
 		began := time.Now()
-		round(store.CheckRound)
+		run(store.CheckRun)
 		ours += time.Since(began)
 	}
 	b.ReportMetric(float64(ours)/float64(bare), "×floor")

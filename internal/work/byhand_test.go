@@ -38,14 +38,14 @@ func byHand(t *testing.T) (b *bench, export func(edits settings.Values) []byte) 
 	return b, export
 }
 
-// asked begins a round that a person is to carry out.
-func (b *bench) asked(edits settings.Values) store.Round {
+// asked begins a run that a person is to carry out.
+func (b *bench) asked(edits settings.Values) store.Run {
 	b.Helper()
 	env, now, err := b.runner.Read(b.Context(), b.envs[0].ID)
 	require.NoError(b, err)
 	target, err := b.store.SaveRevision(b.Context(), env.SiteID, now.Values.With(edits))
 	require.NoError(b, err)
-	r := b.run(store.Round{EnvironmentID: env.ID, Kind: store.TryRound, Target: target})
+	r := b.carryOut(store.Run{EnvironmentID: env.ID, Kind: store.TryRun, Target: target})
 	require.Equal(b, store.ByHand, r.State, r.Problem)
 	return r
 }
@@ -59,13 +59,13 @@ func TestAClosedChecklistIsGoneOnWithAlthoughTheProcessDied(t *testing.T) {
 	assert.Equal(t, "/life", h.Items.V[0].Key)
 	assert.Contains(t, h.Items.V[1].Title, "clear the page cache")
 	require.NoError(t, b.runner.Recover(t.Context()))
-	assert.Equal(t, store.ByHand, b.round(r.ID).State, "an open list is left to the person")
+	assert.Equal(t, store.ByHand, b.run(r.ID).State, "an open list is left to the person")
 
 	b.runner.Enqueue = func(context.Context, int64) error { return errors.New("the process dies here") }
 	require.Error(t, b.runner.DoneByHand(t.Context(), r.ID, export(settings.Values{"life": 90}), "ada"))
 	b.runner.Enqueue = nil
 	require.NoError(t, b.runner.Recover(t.Context()))
-	r = b.round(r.ID)
+	r = b.run(r.ID)
 	assert.Equal(t, store.Done, r.State, r.Problem)
 	assert.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
 	env, err := b.store.Environment(t.Context(), b.envs[0].ID)
@@ -87,7 +87,7 @@ func TestAnExportThatHasMoreThanWasMeantIsRefusedAndNothingIsRecorded(t *testing
 	assert.Equal(t, "/not", not.Differences[0].Key)
 	err = b.runner.DoneByHand(t.Context(), r.ID, nil, "ada")
 	assert.ErrorContains(t, err, "is not ticked")
-	assert.Equal(t, store.ByHand, b.round(r.ID).State)
+	assert.Equal(t, store.ByHand, b.run(r.ID).State)
 	env, err := b.store.Environment(t.Context(), b.envs[0].ID)
 	require.NoError(t, err)
 	assert.NotEqual(t, r.Target, env.Fingerprint)
@@ -108,18 +108,18 @@ func TestProductionIsChangedByHandAfterStagingWas(t *testing.T) {
 	b.mark(1)
 	c, fp := b.begin(settings.Values{"/life": 90})
 	b.runner.Enqueue = func(context.Context, int64) error { return nil }
-	carriedOut := func(env int, kind store.RoundKind) store.Round {
-		r := b.run(store.Round{EnvironmentID: b.envs[env].ID, ChangeID: &c.ID, Kind: kind, Target: fp})
+	carriedOut := func(env int, kind store.RunKind) store.Run {
+		r := b.carryOut(store.Run{EnvironmentID: b.envs[env].ID, ChangeID: &c.ID, Kind: kind, Target: fp})
 		require.Equal(t, store.ByHand, r.State, r.Problem)
 		require.NoError(t, b.runner.DoneByHand(t.Context(), r.ID, export(settings.Values{"life": 90}), "ada"))
 		require.NoError(t, b.runner.Run(t.Context(), r.ID))
-		return b.round(r.ID)
+		return b.run(r.ID)
 	}
 	b.move(c, release.Try)
-	r := carriedOut(0, store.TryRound)
+	r := carriedOut(0, store.TryRun)
 	require.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
 	b.move(c, release.Promote)
-	r = carriedOut(1, store.PromoteRound)
+	r = carriedOut(1, store.PromoteRun)
 	require.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
 	assert.Equal(t, release.Marked, b.change(c.ID).State)
 	m, err := b.store.LatestMark(t.Context(), b.envs[1].ID)

@@ -25,7 +25,7 @@ import (
 
 // check clears, warms, looks, compares with the mark, looks a second time at what
 // differs, and comes to a verdict.
-func (r *round) check(ctx context.Context) error {
+func (r *run) check(ctx context.Context) error {
 	if err := r.clearAndWarm(ctx); err != nil {
 		return err
 	}
@@ -46,7 +46,7 @@ func (r *round) check(ctx context.Context) error {
 }
 
 // judge keeps what was found and comes to a verdict.
-func (r *round) judge(ctx context.Context, g *gathering) error {
+func (r *run) judge(ctx context.Context, g *gathering) error {
 	findings := g.all()
 	if err := r.Store.SaveFindings(ctx, r.row.ID, findings); err != nil {
 		return err
@@ -57,13 +57,13 @@ func (r *round) judge(ctx context.Context, g *gathering) error {
 	return nil
 }
 
-func (r *round) gathering() *gathering {
-	return &gathering{round: r, seen: map[evidence.Key][]evidence.Finding{}, pages: map[evidence.Key]evidence.PageLook{}}
+func (r *run) gathering() *gathering {
+	return &gathering{run: r, seen: map[evidence.Key][]evidence.Finding{}, pages: map[evidence.Key]evidence.PageLook{}}
 }
 
 // gathering collects findings as they come.
 type gathering struct {
-	round *round
+	run *run
 	mu    sync.Mutex
 	seen  map[evidence.Key][]evidence.Finding
 	pages map[evidence.Key]evidence.PageLook // first looks, for the second to be held against
@@ -109,7 +109,7 @@ func (g *gathering) take(ctx context.Context, k evidence.Key, findings []evidenc
 		return nil
 	}
 	all := g.all()
-	g.round.progress.update(ctx, func(p *store.RoundProgress) {
+	g.run.progress.update(ctx, func(p *store.RunProgress) {
 		p.Broken, p.Unsure = 0, 0
 		for _, f := range all {
 			switch f.Severity {
@@ -122,12 +122,12 @@ func (g *gathering) take(ctx context.Context, k evidence.Key, findings []evidenc
 	})
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	return g.round.Store.SaveFindings(ctx, g.round.row.ID, all)
+	return g.run.Store.SaveFindings(ctx, g.run.row.ID, all)
 }
 
 // personas begins to make everybody ready who looks, on each device. A persona whose
 // last step did not hold is used all the same: what it carries may be what matters.
-func (r *round) personas(ctx context.Context, eg *errgroup.Group, b *browser.Browser, plan site.Plan, pass int, g *gathering) (*readiness, error) {
+func (r *run) personas(ctx context.Context, eg *errgroup.Group, b *browser.Browser, plan site.Plan, pass int, g *gathering) (*readiness, error) {
 	wanted := map[[2]string]bool{}
 	for _, t := range plan.Pages {
 		wanted[[2]string{t.Persona, t.Device}] = true
@@ -178,7 +178,7 @@ func (r *round) personas(ctx context.Context, eg *errgroup.Group, b *browser.Bro
 
 // makeUp makes somebody ready, with a word of their own where their steps have room for
 // one.
-func (r *round) makeUp(ctx context.Context, b *browser.Browser, p site.Persona, device string, pass int) (browser.State, evidence.JourneyLook, error) {
+func (r *run) makeUp(ctx context.Context, b *browser.Browser, p site.Persona, device string, pass int) (browser.State, evidence.JourneyLook, error) {
 	word := ""
 	if journey.HasCanary(p.Prepare) {
 		word = r.word(p.Name, device, pass)
@@ -189,22 +189,22 @@ func (r *round) makeUp(ctx context.Context, b *browser.Browser, p site.Persona, 
 	return state, look, err
 }
 
-// word is made up for somebody, or for an edit: another one each round and each pass,
+// word is made up for somebody, or for an edit: another one each run and each pass,
 // so that where it turns up on a page counts as what changes by itself.
-func (r *round) word(whose, device string, pass int) string {
+func (r *run) word(whose, device string, pass int) string {
 	sum := sha256.Sum256(fmt.Appendf(nil, "%d %d %s %s", r.row.ID, pass, whose, device))
 	return "tide" + strings.ToLower(base32.StdEncoding.EncodeToString(sum[:])[:10])
 }
 
 // lookAt looks at everything in a plan, several tabs at once, and stores each look as
 // it comes. With a gathering, looks are compared with the mark at once.
-func (r *round) lookAt(ctx context.Context, plan site.Plan, pass int, g *gathering) error {
+func (r *run) lookAt(ctx context.Context, plan site.Plan, pass int, g *gathering) error {
 	b, err := r.Browser()
 	if err != nil {
 		return err
 	}
 	if pass == 1 {
-		r.progress.update(ctx, func(p *store.RoundProgress) { p.Looks.Planned = plan.Size() })
+		r.progress.update(ctx, func(p *store.RunProgress) { p.Looks.Planned = plan.Size() })
 	}
 	r.progress.say(ctx, "looking", fmt.Sprintf("Looking at %d pages and journeys", plan.Size()))
 	eg, looking := errgroup.WithContext(ctx)
@@ -266,8 +266,8 @@ func (m *readiness) all() map[[2]string]browser.State {
 }
 
 // counted notes that one look of the first pass has been made.
-func (r *round) counted(ctx context.Context, pass int, what, missing string) {
-	r.progress.update(ctx, func(p *store.RoundProgress) {
+func (r *run) counted(ctx context.Context, pass int, what, missing string) {
+	r.progress.update(ctx, func(p *store.RunProgress) {
 		p.Now = what
 		if pass != 1 {
 			return
@@ -279,7 +279,7 @@ func (r *round) counted(ctx context.Context, pass int, what, missing string) {
 	})
 }
 
-func (r *round) lookAtPage(ctx context.Context, b *browser.Browser, t site.PageTask, made *readiness, pass int, g *gathering) error {
+func (r *run) lookAtPage(ctx context.Context, b *browser.Browser, t site.PageTask, made *readiness, pass int, g *gathering) error {
 	state, ready, err := made.of(ctx, t.Persona, t.Device)
 	if err != nil {
 		return err
@@ -315,7 +315,7 @@ func (r *round) lookAtPage(ctx context.Context, b *browser.Browser, t site.PageT
 
 // confirmPage holds two looks at the same page against the mark, and keeps what both
 // show and what did not differ between the two.
-func (r *round) confirmPage(ctx context.Context, again evidence.PageLook, g *gathering) error {
+func (r *run) confirmPage(ctx context.Context, again evidence.PageLook, g *gathering) error {
 	first := g.firstLook(again.Key)
 	base, err := r.base.Relearn(first, again, r.picture(ctx))
 	if err != nil {
@@ -332,7 +332,7 @@ func (r *round) confirmPage(ctx context.Context, again evidence.PageLook, g *gat
 	return g.take(ctx, again.Key, evidence.Confirm(before, now))
 }
 
-func (r *round) takeJourney(ctx context.Context, b *browser.Browser, t site.JourneyTask, made *readiness, pass int, g *gathering) error {
+func (r *run) takeJourney(ctx context.Context, b *browser.Browser, t site.JourneyTask, made *readiness, pass int, g *gathering) error {
 	state, ready, err := made.of(ctx, t.Journey.Persona, t.Device)
 	if err != nil {
 		return err
@@ -367,7 +367,7 @@ func journeyKey(t site.JourneyTask) evidence.Key {
 // lookAgain looks a second time at what differed and could be chance: journeys first,
 // since pages are dropped from the cache before they are looked at again, so that what
 // changes by itself gets its chance to change.
-func (r *round) lookAgain(ctx context.Context, g *gathering) error {
+func (r *run) lookAgain(ctx context.Context, g *gathering) error {
 	plan := r.site.Plan(r.env.Name)
 	doubtful := func(k evidence.Key) bool { return slices.ContainsFunc(g.of(k), evidence.Finding.NeedsSecondLook) }
 	var journeys, pages site.Plan
@@ -400,7 +400,7 @@ func (r *round) lookAgain(ctx context.Context, g *gathering) error {
 }
 
 // picture reads kept pictures for the comparison.
-func (r *round) picture(ctx context.Context) evidence.Pictures {
+func (r *run) picture(ctx context.Context) evidence.Pictures {
 	return Pictures(ctx, r.Blobs)
 }
 

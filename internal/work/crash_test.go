@@ -34,9 +34,9 @@ var program = sync.OnceValues(func() (string, error) {
 	return bin, err
 })
 
-// killAt starts a worker on the bench's database and kills it when the round is in a
+// killAt starts a worker on the bench's database and kills it when the run is in a
 // phase, at once or a moment later.
-func (b *bench) killAt(round int64, phase string, later time.Duration) {
+func (b *bench) killAt(run int64, phase string, later time.Duration) {
 	b.Helper()
 	bin, err := program()
 	require.NoError(b, err)
@@ -44,10 +44,10 @@ func (b *bench) killAt(round int64, phase string, later time.Duration) {
 	worker.Env = append(os.Environ(), "DATABASE_URL="+b.url)
 	require.NoError(b, worker.Start())
 	reached := func() bool {
-		r, err := b.store.Round(context.Background(), round)
+		r, err := b.store.Run(context.Background(), run)
 		return err == nil && (r.Phase == phase || r.State.Over())
 	}
-	assert.Eventually(b, reached, 2*time.Minute, 2*time.Millisecond, "the round did not come to %q", phase)
+	assert.Eventually(b, reached, 2*time.Minute, 2*time.Millisecond, "the run did not come to %q", phase)
 	if later > 0 {
 		<-time.After(later) // not a wait for anything: it chooses the point at which to kill
 	}
@@ -56,23 +56,23 @@ func (b *bench) killAt(round int64, phase string, later time.Duration) {
 }
 
 // takeUp carries on what the killed process left, in this one.
-func (b *bench) takeUp(round int64) store.Round {
+func (b *bench) takeUp(run int64) store.Run {
 	b.Helper()
 	require.Eventually(b, func() bool {
 		// The killed process's lock goes with its connection, which the server notices soon.
 		if b.runner.Recover(b.Context()) != nil {
 			return false
 		}
-		r := b.round(round)
+		r := b.run(run)
 		if r.State == store.Queued { // it was killed before it began
-			return b.runner.Run(b.Context(), round) == nil && b.round(round).State.Over()
+			return b.runner.Run(b.Context(), run) == nil && b.run(run).State.Over()
 		}
 		return r.State.Over()
 	}, 2*time.Minute, 100*time.Millisecond)
-	return b.round(round)
+	return b.run(run)
 }
 
-func TestAKilledRoundLeavesARecordedRevisionAndIsFinished(t *testing.T) {
+func TestAKilledRunLeavesARecordedRevisionAndIsFinished(t *testing.T) {
 	b := newBench(t, tiny())
 	b.mark(0)
 	b.mark(1)
@@ -86,25 +86,25 @@ func TestAKilledRoundLeavesARecordedRevisionAndIsFinished(t *testing.T) {
 	random := rand.New(rand.NewPCG(seed, 1))
 	within := func(most time.Duration) time.Duration { return time.Duration(random.Int64N(int64(most))) }
 	for _, tc := range []struct {
-		kind  store.RoundKind
+		kind  store.RunKind
 		phase string
 		later time.Duration
 	}{
-		{store.TryRound, "reading", within(200 * time.Millisecond)},
-		{store.TryRound, "applying", within(30 * time.Millisecond)},
-		{store.TryRound, "looking", within(time.Second)},
-		{store.PromoteRound, "applying", within(30 * time.Millisecond)},
-		{store.PromoteRound, "warming", within(500 * time.Millisecond)},
+		{store.TryRun, "reading", within(200 * time.Millisecond)},
+		{store.TryRun, "applying", within(30 * time.Millisecond)},
+		{store.TryRun, "looking", within(time.Second)},
+		{store.PromoteRun, "applying", within(30 * time.Millisecond)},
+		{store.PromoteRun, "warming", within(500 * time.Millisecond)},
 	} {
 		t.Run(fmt.Sprintf("%s killed %s into %s", tc.kind, tc.later, tc.phase), func(t *testing.T) {
 			env, inst := b.envs[0], b.staging
 			event, done := release.Try, release.Checked
-			if tc.kind == store.PromoteRound {
+			if tc.kind == store.PromoteRun {
 				env, inst, event, done = b.envs[1], b.production, release.Promote, release.Marked
 			}
 			b.reset(c.ID, tc.kind, target)
 			b.move(b.change(c.ID), event)
-			id, err := b.store.NewRound(t.Context(), store.Round{SiteID: b.site.ID, EnvironmentID: env.ID, ChangeID: &c.ID, Kind: tc.kind, Target: target, RequestedBy: "tester"})
+			id, err := b.store.NewRun(t.Context(), store.Run{SiteID: b.site.ID, EnvironmentID: env.ID, ChangeID: &c.ID, Kind: tc.kind, Target: target, RequestedBy: "tester"})
 			require.NoError(t, err)
 			require.NoError(t, queue.Enqueue(t.Context(), id))
 			b.killAt(id, tc.phase, tc.later)
@@ -124,25 +124,25 @@ func TestAKilledRoundLeavesARecordedRevisionAndIsFinished(t *testing.T) {
 	}
 }
 
-// reset brings the change and the environment back to where a round of the kind
+// reset brings the change and the environment back to where a run of the kind
 // begins, as a person would: by rolling back.
-func (b *bench) reset(change int64, kind store.RoundKind, target string) {
+func (b *bench) reset(change int64, kind store.RunKind, target string) {
 	b.Helper()
 	env := b.envs[0]
-	if kind == store.PromoteRound {
+	if kind == store.PromoteRun {
 		env = b.envs[1]
 	}
 	marks, err := b.store.Marks(b.Context(), env.ID, 10)
 	require.NoError(b, err)
 	for _, m := range marks {
 		if m.Fingerprint != target {
-			r := b.run(store.Round{EnvironmentID: env.ID, Kind: store.RollBackRound, Target: m.Fingerprint, MarkID: &m.ID})
+			r := b.carryOut(store.Run{EnvironmentID: env.ID, Kind: store.RollBackRun, Target: m.Fingerprint, MarkID: &m.ID})
 			require.Equal(b, store.Done, r.State, r.Problem)
 			break
 		}
 	}
 	state := release.Drafted
-	if kind == store.PromoteRound {
+	if kind == store.PromoteRun {
 		state = release.Checked
 	}
 	if c := b.change(change); c.State != state {
@@ -166,9 +166,9 @@ func TestARoundOfTheCommandLineThatWasKilledIsPutBack(t *testing.T) {
 	}, 2*time.Minute, time.Millisecond)
 	require.NoError(t, try.Process.Kill())
 	_, _ = try.Process.Wait()
-	rounds, err := b.store.Rounds(t.Context(), b.site.ID, 1)
+	runs, err := b.store.Runs(t.Context(), b.site.ID, 1)
 	require.NoError(t, err)
-	r := b.takeUp(rounds[0].ID)
+	r := b.takeUp(runs[0].ID)
 	assert.Equal(t, store.Failed, r.State)
 	assert.True(t, r.Restored)
 	assert.Contains(t, r.Problem, "cut off when its process ended")

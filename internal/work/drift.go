@@ -21,7 +21,7 @@ func (e *Busy) Error() string {
 
 // Read reads an environment: who answers, its catalogue and its settings, and records
 // them. What is not what the environment was left with is noted as changed outside.
-// *Busy when a round acts on it.
+// *Busy when a run acts on it.
 func (w *Runner) Read(ctx context.Context, envID int64) (store.Environment, connector.Settings, error) {
 	unlock, free, err := w.Store.TryLockEnvironment(ctx, envID)
 	if err != nil {
@@ -131,11 +131,11 @@ func (w *Runner) differences(ctx context.Context, siteID int64, before, after st
 	return settings.Diff(was, now)
 }
 
-// blockedByDrift are the rounds that do not begin from settings nobody here decided on.
-var blockedByDrift = []store.RoundKind{store.TryRound, store.PromoteRound, store.MarkRound}
+// blockedByDrift are the runs that do not begin from settings nobody here decided on.
+var blockedByDrift = []store.RunKind{store.TryRun, store.PromoteRun, store.MarkRun}
 
 // refuseDrift refuses to go on while what was changed outside is not settled.
-func (r *round) refuseDrift(ctx context.Context) error {
+func (r *run) refuseDrift(ctx context.Context) error {
 	open, err := r.Store.OpenDrifts(ctx, r.siteID)
 	if err != nil || !slices.Contains(blockedByDrift, r.row.Kind) {
 		return err

@@ -47,9 +47,9 @@ func TestWhatWasChangedOutsideWaitsForAPerson(t *testing.T) {
 
 	_, err = b.runner.Propose(t.Context(), staging, settings.Values{"images.lazy": true})
 	assert.ErrorContains(t, err, "Adopt what was found, or put it back")
-	r := b.run(store.Round{EnvironmentID: staging, Kind: store.MarkRound})
+	r := b.carryOut(store.Run{EnvironmentID: staging, Kind: store.MarkRun})
 	assert.Equal(t, store.Failed, r.State, "a mark does not adopt in passing")
-	r = b.run(store.Round{EnvironmentID: staging, Kind: store.CheckRound})
+	r = b.carryOut(store.Run{EnvironmentID: staging, Kind: store.CheckRun})
 	assert.Equal(t, store.Done, r.State, "it can be looked at: %s", r.Problem)
 
 	// More is changed outside: it is one drift still, from where it began.
@@ -65,7 +65,7 @@ func TestWhatWasChangedOutsideWaitsForAPerson(t *testing.T) {
 	// Going back to the mark puts it back, and is proven.
 	m, err := b.store.LatestMark(t.Context(), staging)
 	require.NoError(t, err)
-	r = b.run(store.Round{EnvironmentID: staging, Kind: store.RollBackRound, Target: d.Was, MarkID: &m.ID})
+	r = b.carryOut(store.Run{EnvironmentID: staging, Kind: store.RollBackRun, Target: d.Was, MarkID: &m.ID})
 	assert.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
 	assert.Empty(t, b.drifts())
 	d, err = b.store.Drift(t.Context(), d.ID)

@@ -10,8 +10,8 @@ import (
 	"tidemarker/internal/store"
 )
 
-// end records how a round ended and what that means for its change.
-func (r *round) end(ctx context.Context, cause error) error {
+// end records how a run ended and what that means for its change.
+func (r *run) end(ctx context.Context, cause error) error {
 	switch {
 	case errors.Is(cause, ErrStopped):
 		r.row.State, r.row.Verdict, r.row.Problem = store.Stopped, evidence.VerdictNotChecked, "Stopped before the end."
@@ -19,7 +19,7 @@ func (r *round) end(ctx context.Context, cause error) error {
 	case cause != nil:
 		r.row.State, r.row.Verdict, r.row.Problem = store.Failed, evidence.VerdictNotChecked, cause.Error()
 		r.row.Summary = "Not checked: " + cause.Error()
-		r.Log.Warn("a round failed", "round", r.row.ID, "why", cause)
+		r.Log.Warn("a run failed", "run", r.row.ID, "why", cause)
 	default:
 		r.row.State = store.Done
 	}
@@ -30,20 +30,20 @@ func (r *round) end(ctx context.Context, cause error) error {
 			r.row.Problem = joined(r.row.Problem, "Putting back failed: "+err.Error())
 		}
 	}
-	if r.row.State == store.Done && r.row.Verdict == evidence.VerdictClear && r.row.Kind == store.PromoteRound {
+	if r.row.State == store.Done && r.row.Verdict == evidence.VerdictClear && r.row.Kind == store.PromoteRun {
 		if err := r.markFromCheck(ctx, r.row.Summary); err != nil {
 			return err
 		}
 	}
-	// The change moves before the round is closed: when the process dies in between,
-	// the round is still open and is taken up again.
+	// The change moves before the run is closed: when the process dies in between,
+	// the run is still open and is taken up again.
 	if err := r.moveChange(ctx, cause); err != nil {
 		return err
 	}
-	if err := r.Store.EndRound(ctx, r.row); err != nil {
+	if err := r.Store.EndRun(ctx, r.row); err != nil {
 		return err
 	}
-	if err := r.Store.Record(ctx, store.Event{SiteID: r.siteID, EnvironmentID: &r.env.ID, ChangeID: r.row.ChangeID, RoundID: &r.row.ID,
+	if err := r.Store.Record(ctx, store.Event{SiteID: r.siteID, EnvironmentID: &r.env.ID, ChangeID: r.row.ChangeID, RunID: &r.row.ID,
 		Kind: string(r.row.Kind), Who: r.row.RequestedBy, Text: r.said()}); err != nil {
 		return err
 	}
@@ -58,14 +58,14 @@ func joined(a, b string) string {
 	return a + " " + b
 }
 
-func (r *round) said() string {
-	names := map[store.RoundKind]string{store.MarkRound: "Mark of", store.TryRound: "Tried on", store.PromoteRound: "Promoted to",
-		store.RollBackRound: "Rolled back", store.CheckRound: "Checked", store.ProveRound: "Proved by requests on"}
+func (r *run) said() string {
+	names := map[store.RunKind]string{store.MarkRun: "Mark of", store.TryRun: "Tried on", store.PromoteRun: "Promoted to",
+		store.RollBackRun: "Rolled back", store.CheckRun: "Checked", store.ProveRun: "Proved by requests on"}
 	return fmt.Sprintf("%s %s. %s", names[r.row.Kind], r.env.Name, r.row.Summary)
 }
 
-// moveChange tells the change what came of the round, and lets the next round begin.
-func (r *round) moveChange(ctx context.Context, cause error) error {
+// moveChange tells the change what came of the run, and lets the next run begin.
+func (r *run) moveChange(ctx context.Context, cause error) error {
 	next := r.row.NextID != nil && cause == nil && r.row.Verdict == evidence.VerdictClear
 	if next {
 		if err := r.Store.Release(ctx, *r.row.NextID); err != nil {
@@ -77,13 +77,13 @@ func (r *round) moveChange(ctx context.Context, cause error) error {
 		return nil
 	}
 	if r.row.NextID != nil {
-		follower, err := r.Store.Round(ctx, *r.row.NextID)
+		follower, err := r.Store.Run(ctx, *r.row.NextID)
 		if err != nil {
 			return err
 		}
-		follower.State, follower.Verdict, follower.Problem = store.Stopped, evidence.VerdictNotChecked, "The round before it did not end clear."
-		follower.Summary = "Not begun: the round before it did not end clear."
-		if err := r.Store.EndRound(ctx, follower); err != nil {
+		follower.State, follower.Verdict, follower.Problem = store.Stopped, evidence.VerdictNotChecked, "The run before it did not end clear."
+		follower.Summary = "Not begun: the run before it did not end clear."
+		if err := r.Store.EndRun(ctx, follower); err != nil {
 			return err
 		}
 	}
@@ -94,7 +94,7 @@ func (r *round) moveChange(ctx context.Context, cause error) error {
 	if err != nil {
 		return err
 	}
-	if r.row.Kind == store.PromoteRound {
+	if r.row.Kind == store.PromoteRun {
 		s.ProductionVerdict = r.row.Verdict
 	}
 	e, ok := r.event(s, cause)
@@ -103,18 +103,18 @@ func (r *round) moveChange(ctx context.Context, cause error) error {
 	}
 	to, err := release.Apply(s, e)
 	if err != nil {
-		// The round was taken up again after the change had moved already.
+		// The run was taken up again after the change had moved already.
 		return nil
 	}
 	_, err = r.Store.MoveChange(ctx, c.ID, c.State, to, r.row.Summary)
 	return err
 }
 
-// event is what the round's end means to its change.
-func (r *round) event(s release.Situation, cause error) (release.Event, bool) {
+// event is what the run's end means to its change.
+func (r *run) event(s release.Situation, cause error) (release.Event, bool) {
 	clear := cause == nil && r.row.Verdict == evidence.VerdictClear
 	switch r.row.Kind {
-	case store.TryRound:
+	case store.TryRun:
 		switch {
 		case cause == nil:
 			return release.Ended, true
@@ -122,7 +122,7 @@ func (r *round) event(s release.Situation, cause error) (release.Event, bool) {
 			return release.Interrupted, true
 		}
 		return release.Undone, true
-	case store.PromoteRound:
+	case store.PromoteRun:
 		switch {
 		case clear:
 			return release.Ended, true
@@ -130,7 +130,7 @@ func (r *round) event(s release.Situation, cause error) (release.Event, bool) {
 			return release.Interrupted, true
 		}
 		return release.Undone, true
-	case store.RollBackRound:
+	case store.RollBackRun:
 		switch {
 		case clear:
 			return release.Ended, true

@@ -47,10 +47,10 @@ func written(quietly bool) site.Site {
 	return doc
 }
 
-// probes are what a round asked for, of one kind, by page.
-func (b *bench) probes(round int64, kind evidence.ProbeKind) map[string]evidence.Probe {
+// probes are what a run asked for, of one kind, by page.
+func (b *bench) probes(run int64, kind evidence.ProbeKind) map[string]evidence.Probe {
 	b.Helper()
-	look, err := b.store.Look(b.Context(), round, 1)
+	look, err := b.store.Look(b.Context(), run, 1)
 	require.NoError(b, err)
 	out := map[string]evidence.Probe{}
 	for _, p := range look.Probes {
@@ -76,7 +76,7 @@ func TestFaultsOfPublishingAreFound(t *testing.T) {
 	b.mark(0)
 	const notInTime = ": An edit is not shown in time"
 
-	r, f := b.with(store.ProveRound, nil)
+	r, f := b.with(store.ProveRun, nil)
 	assert.Equal(t, evidence.VerdictClear, r.Verdict, titles(f))
 	p := b.probes(r.ID, evidence.Published)
 	require.Len(t, p, 2)
@@ -96,7 +96,7 @@ func TestFaultsOfPublishingAreFound(t *testing.T) {
 	assert.Equal(t, evidence.VerdictBroken, r.Verdict)
 
 	// With a short life it shows by itself, and nobody asked for sooner.
-	r, f = b.with(store.ProveRound, settings.Values{"pages.freshOnPublish": []string{"/library/"}, "pages.lifetime": 2})
+	r, f = b.with(store.ProveRun, settings.Values{"pages.freshOnPublish": []string{"/library/"}, "pages.lifetime": 2})
 	assert.Equal(t, evidence.VerdictClear, r.Verdict, titles(f))
 	assert.NotEmpty(t, b.probes(r.ID, evidence.Published)["/"].Second.Marks)
 }
@@ -110,7 +110,7 @@ func TestFaultsOfALayerThatIsNotToldAreFound(t *testing.T) {
 	assert.Equal(t, evidence.VerdictClear, r.Verdict, titles(f))
 	require.Len(t, f, 2)
 	assert.Contains(t, f[0].Detail, "It was not when the mark was taken, either.")
-	_, f = b.with(store.ProveRound, nil)
+	_, f = b.with(store.ProveRun, nil)
 	assert.Equal(t, []string{"/: An edit is not shown in time", article + ": An edit is not shown in time"}, titles(f))
 	g, err := work.GroundOf(t.Context(), b.store, b.envs[0].ID)
 	require.NoError(t, err)
@@ -123,10 +123,10 @@ func TestFaultsOfALayerThatIsNotToldAreFound(t *testing.T) {
 	assert.Equal(t, []string{"/$"}, late, "how soon a page has to show edits is known to the rules")
 }
 
-// The layer is not told, so the round waits for the pages; meanwhile somebody stops it.
+// The layer is not told, so the run waits for the pages; meanwhile somebody stops it.
 func TestFaultsOfBeingStoppedLeaveNothingPublished(t *testing.T) {
 	b := newBench(t, written(true))
-	id, err := b.store.NewRound(t.Context(), store.Round{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, Kind: store.MarkRound, RequestedBy: "tester"})
+	id, err := b.store.NewRun(t.Context(), store.Run{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, Kind: store.MarkRun, RequestedBy: "tester"})
 	require.NoError(t, err)
 	done := make(chan error, 1)
 	go func() { done <- b.runner.Run(t.Context(), id) }()
@@ -141,7 +141,7 @@ func TestFaultsOfBeingStoppedLeaveNothingPublished(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(anew(), "by tide") }, time.Minute, 50*time.Millisecond, "it is published")
 	require.NoError(t, b.store.AskToStop(t.Context(), id))
 	require.NoError(t, <-done)
-	assert.Equal(t, store.Stopped, b.round(id).State)
+	assert.Equal(t, store.Stopped, b.run(id).State)
 	assert.NotContains(t, anew(), "by tide", "it was taken back")
 }
 
@@ -170,12 +170,12 @@ func TestFaultsOfBeingCutOffLeaveNothingPublished(t *testing.T) {
 	post(article+"/edit", url.Values{"lead": {"What nobody took back."}})
 	require.Contains(t, get(article), "What nobody took back.")
 
-	id, err := b.store.NewRound(t.Context(), store.Round{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, Kind: store.MarkRound, RequestedBy: "tester"})
+	id, err := b.store.NewRun(t.Context(), store.Run{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, Kind: store.MarkRun, RequestedBy: "tester"})
 	require.NoError(t, err)
-	require.NoError(t, b.store.StartRound(t.Context(), id))
-	require.NoError(t, b.store.SaveProgress(t.Context(), id, "probing", store.RoundProgress{Editing: "a new lead"}))
+	require.NoError(t, b.store.StartRun(t.Context(), id))
+	require.NoError(t, b.store.SaveProgress(t.Context(), id, "probing", store.RunProgress{Editing: "a new lead"}))
 	require.NoError(t, b.runner.Recover(t.Context()))
-	r := b.round(id)
+	r := b.run(id)
 	assert.Equal(t, store.Done, r.State, r.Problem)
 	assert.Empty(t, r.Progress.V.Editing)
 	assert.NotContains(t, get(article), "What nobody took back.")
@@ -193,13 +193,13 @@ func TestFaultsOfAnEditItselfHarmNothing(t *testing.T) {
 	doc.Edits[0].Steps[0].Go = "/library/no-such-article/edit"
 	b := newBench(t, doc)
 	b.mark(0)
-	r, f := b.with(store.ProveRound, nil)
+	r, f := b.with(store.ProveRun, nil)
 	require.NotEmpty(t, f)
 	for _, x := range f {
 		assert.Equal(t, evidence.NotCheckedKind, x.Kind, x.Title)
 	}
 	assert.NotEqual(t, evidence.VerdictClear, r.Verdict)
-	r = b.run(store.Round{EnvironmentID: b.envs[1].ID, Kind: store.ProveRound})
+	r = b.carryOut(store.Run{EnvironmentID: b.envs[1].ID, Kind: store.ProveRun})
 	assert.Empty(t, b.probes(r.ID, evidence.Published), "nothing is ever published on production")
 }
 
@@ -218,8 +218,8 @@ func TestWhatWasHeldTooLongIsFoundBeforeItIsDropped(t *testing.T) {
 		{Click: target("button", "Sign in")}, {Expect: &journey.Expect{Text: &journey.Containing{In: journey.Target{CSS: "main"}, Contains: "Wren Oakham"}}}}}}
 	b := newBench(t, doc)
 	b.mark(0)
-	prove := func() (store.Round, []evidence.Finding) {
-		r := b.run(store.Round{EnvironmentID: b.envs[0].ID, Kind: store.ProveRound})
+	prove := func() (store.Run, []evidence.Finding) {
+		r := b.carryOut(store.Run{EnvironmentID: b.envs[0].ID, Kind: store.ProveRun})
 		return r, b.findings(r.ID)
 	}
 	visit := func(paths ...string) {
@@ -265,13 +265,13 @@ func TestFaultsOfAPageThatDoesNotAnswerAreNotClear(t *testing.T) {
 	doc.Pages = append(doc.Pages, site.Page{Path: "/gone", Class: "article", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}})
 	b := newBench(t, doc)
 	b.mark(0)
-	r, f := b.with(store.ProveRound, nil)
+	r, f := b.with(store.ProveRun, nil)
 	assert.NotEqual(t, evidence.VerdictClear, r.Verdict)
 	assert.Contains(t, titles(f), "/gone: An edit does not show here at all")
 	assert.Empty(t, r.Progress.V.Editing, "nothing is left published")
 
 	require.NoError(t, b.staging.Close())
-	r = b.run(store.Round{EnvironmentID: b.envs[0].ID, Kind: store.ProveRound})
+	r = b.carryOut(store.Run{EnvironmentID: b.envs[0].ID, Kind: store.ProveRun})
 	assert.NotEqual(t, evidence.VerdictClear, r.Verdict, "a site that is down proves nothing")
 	assert.Equal(t, store.Failed, r.State)
 	assert.NotEmpty(t, r.Problem)

@@ -90,12 +90,12 @@ func (h byHand) Warming(context.Context, string) (connector.Warming, error) {
 	return connector.Warming{}, errNotByHand
 }
 
-// errByHand says that a round rests until a person has carried out its checklist.
+// errByHand says that a run rests until a person has carried out its checklist.
 var errByHand = errors.New("a person is to carry it out")
 
-// askByHand makes a checklist of what differs and lets the round rest, or ends it when
+// askByHand makes a checklist of what differs and lets the run rest, or ends it when
 // a person gave it up.
-func (r *round) askByHand(ctx context.Context, v settings.Values, target string) error {
+func (r *run) askByHand(ctx context.Context, v settings.Values, target string) error {
 	h, err := r.Store.HandworkOf(ctx, r.row.ID)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
@@ -117,7 +117,7 @@ func (r *round) askByHand(ctx context.Context, v settings.Values, target string)
 	return errByHand
 }
 
-func (r *round) makeChecklist(ctx context.Context, v settings.Values, target string) error {
+func (r *run) makeChecklist(ctx context.Context, v settings.Values, target string) error {
 	items := []store.HandItem{}
 	for _, d := range settings.Diff(r.values, v) {
 		def, _ := r.cat.Find(d.Key)
@@ -125,13 +125,13 @@ func (r *round) makeChecklist(ctx context.Context, v settings.Values, target str
 	}
 	items = append(items, store.HandItem{Title: "Save, and clear the page cache"})
 	return r.Store.BeginHandwork(ctx,
-		store.Handwork{SiteID: r.siteID, EnvironmentID: r.env.ID, RoundID: r.row.ID, Target: target, Predecessor: r.env.Fingerprint, Items: store.JSON[[]store.HandItem]{V: items}},
-		store.Application{EnvironmentID: r.env.ID, RoundID: &r.row.ID, ChangeID: r.row.ChangeID, Kind: string(r.row.Kind), Fingerprint: target, Predecessor: r.env.Fingerprint, Who: r.row.RequestedBy})
+		store.Handwork{SiteID: r.siteID, EnvironmentID: r.env.ID, RunID: r.row.ID, Target: target, Predecessor: r.env.Fingerprint, Items: store.JSON[[]store.HandItem]{V: items}},
+		store.Application{EnvironmentID: r.env.ID, RunID: &r.row.ID, ChangeID: r.row.ChangeID, Kind: string(r.row.Kind), Fingerprint: target, Predecessor: r.env.Fingerprint, Who: r.row.RequestedBy})
 }
 
 // giveUp ends a checklist that nobody will carry out. How much of it was done is not
 // known.
-func (r *round) giveUp(ctx context.Context) error {
+func (r *run) giveUp(ctx context.Context) error {
 	steady := context.WithoutCancel(ctx)
 	h, err := r.Store.HandworkOf(steady, r.row.ID)
 	if err != nil {
@@ -147,7 +147,7 @@ func (r *round) giveUp(ctx context.Context) error {
 }
 
 func (w *Runner) outcomeOfHand(ctx context.Context, h store.Handwork, state, note, fingerprint string) error {
-	open, err := w.Store.Intents(ctx, h.RoundID)
+	open, err := w.Store.Intents(ctx, h.RunID)
 	if err != nil {
 		return err
 	}
@@ -163,14 +163,14 @@ func (w *Runner) outcomeOfHand(ctx context.Context, h store.Handwork, state, not
 type NotAsMeant struct{ Differences []settings.Difference }
 
 func (e *NotAsMeant) Error() string {
-	return fmt.Sprintf("The file is not what was to be set; %d differ: %s. Nothing was recorded. Set them as the list says, export again, or give the round up", len(e.Differences), diffKeys(e.Differences))
+	return fmt.Sprintf("The file is not what was to be set; %d differ: %s. Nothing was recorded. Set them as the list says, export again, or give the run up", len(e.Differences), diffKeys(e.Differences))
 }
 
-// DoneByHand closes a round's checklist and hands the round in again. With an exported
+// DoneByHand closes a run's checklist and hands the run in again. With an exported
 // file it is proven that only what was meant has changed (*NotAsMeant when not);
 // without one every item has to be ticked.
-func (w *Runner) DoneByHand(ctx context.Context, roundID int64, file []byte, who string) error {
-	h, err := w.Store.HandworkOf(ctx, roundID)
+func (w *Runner) DoneByHand(ctx context.Context, runID int64, file []byte, who string) error {
+	h, err := w.Store.HandworkOf(ctx, runID)
 	if err != nil {
 		return err
 	}
@@ -192,7 +192,7 @@ func (w *Runner) DoneByHand(ctx context.Context, roundID int64, file []byte, who
 		}
 	}
 	// In this order each step can be done again when the process dies after it: what is
-	// in force is recorded first, and Recover hands a round in whose list is closed.
+	// in force is recorded first, and Recover hands a run in whose list is closed.
 	if err := w.outcomeOfHand(ctx, h, "applied", note, h.Target); err != nil {
 		return err
 	}
@@ -203,7 +203,7 @@ func (w *Runner) DoneByHand(ctx context.Context, roundID int64, file []byte, who
 	if !ok {
 		return store.ErrSettled
 	}
-	return w.Enqueue(ctx, roundID)
+	return w.Enqueue(ctx, runID)
 }
 
 func (w *Runner) proveByHand(ctx context.Context, h store.Handwork, file []byte, who string) (*store.HandProof, error) {
@@ -248,7 +248,7 @@ func (w *Runner) TakeExport(ctx context.Context, envID int64, file []byte, who s
 		return env, &Busy{env.Name}
 	}
 	defer unlock()
-	open, err := w.Store.OpenRounds(ctx)
+	open, err := w.Store.OpenRuns(ctx)
 	if err != nil {
 		return env, err
 	}

@@ -70,7 +70,7 @@ func TestFaultsOfHoldingAreAllFound(t *testing.T) {
 		{"pages.never": []string{"/cart", "/checkout", "/account", "/library/members/", "/api/", "/contact"}},
 		{"pages.neverWithCookies": []string{"fern_*"}, "pages.ignoredParameters": []string{"utm_*", "ref"}},
 	} {
-		r, f := b.with(store.ProveRound, edits)
+		r, f := b.with(store.ProveRun, edits)
 		assert.Equal(t, evidence.VerdictClear, r.Verdict, "%v: %s", edits, r.Summary)
 		assert.Empty(t, f)
 	}
@@ -106,7 +106,7 @@ func TestFaultsOfHoldingAreAllFound(t *testing.T) {
 		{settings.Values{"pages.perDevice": false}, []mistake{{"one device's page is served to another", evidence.VariantKind, home}}},
 		{settings.Values{"data.hold": true, "data.not": []string{}}, []mistake{{"baskets come from one held look-up", "", cart}}},
 	} {
-		r, f := b.with(store.ProveRound, tc.edits)
+		r, f := b.with(store.ProveRun, tc.edits)
 		assert.Equal(t, evidence.VerdictBroken, r.Verdict, r.Summary)
 		var all []string
 		for _, x := range f {

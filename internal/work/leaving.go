@@ -12,7 +12,7 @@ import (
 
 // leavers are who signs out, by persona and device, with the pages that they are asked
 // for.
-func (r *round) leavers() (who [][2]string, pages map[[2]string][]site.PageTask) {
+func (r *run) leavers() (who [][2]string, pages map[[2]string][]site.PageTask) {
 	pages = map[[2]string][]site.PageTask{}
 	for _, t := range r.site.Plan(r.env.Name).Pages {
 		if p, _ := r.site.Persona(t.Persona); len(p.Leave) == 0 {
@@ -28,7 +28,7 @@ func (r *round) leavers() (who [][2]string, pages map[[2]string][]site.PageTask)
 }
 
 // leavings is how many pages are asked for after somebody signed out.
-func (r *round) leavings() int {
+func (r *run) leavings() int {
 	n := 0
 	_, pages := r.leavers()
 	for _, list := range pages {
@@ -39,7 +39,7 @@ func (r *round) leavings() int {
 
 // leave signs people out, one after the other, and asks for their pages with what their
 // browsers have left. It comes last: their sessions are over then.
-func (r *round) leave(ctx context.Context, pass int, g *gathering) error {
+func (r *run) leave(ctx context.Context, pass int, g *gathering) error {
 	who, pages := r.leavers()
 	for _, at := range who {
 		state, ready := r.ready[at]
@@ -53,7 +53,7 @@ func (r *round) leave(ctx context.Context, pass int, g *gathering) error {
 	return nil
 }
 
-func (r *round) leaveAs(ctx context.Context, at [2]string, state browser.State, pages []site.PageTask, pass int, g *gathering) error {
+func (r *run) leaveAs(ctx context.Context, at [2]string, state browser.State, pages []site.PageTask, pass int, g *gathering) error {
 	persona, _ := r.site.Persona(at[0])
 	b, err := r.Browser()
 	if err != nil {

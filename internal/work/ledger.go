@@ -25,7 +25,7 @@ type Ground struct {
 	Layer       exclusion.Layer
 	Known       exclusion.Known
 	Decided     []exclusion.Decided
-	Round       int64 // the round whose looks count, 0 when there is none
+	Run       int64 // the run whose looks count, 0 when there is none
 
 	seen   map[[3]string]exclusion.Sighting
 	bodies map[string]string // SHA-256 of what a stranger was last served, by page
@@ -152,14 +152,14 @@ func (g *Ground) pages(ctx context.Context, st *store.Store, doc site.Site) erro
 	return err
 }
 
-// sightings reads the environment's last round that looked at pages, and what was
+// sightings reads the environment's last run that looked at pages, and what was
 // proved by requests since.
 func (g *Ground) sightings(ctx context.Context, st *store.Store) error {
-	rounds, err := st.Rounds(ctx, g.Environment.SiteID, 60)
+	runs, err := st.Runs(ctx, g.Environment.SiteID, 60)
 	if err != nil {
 		return err
 	}
-	for _, r := range rounds {
+	for _, r := range runs {
 		if r.EnvironmentID != g.Environment.ID || r.State != store.Done {
 			continue
 		}
@@ -172,8 +172,8 @@ func (g *Ground) sightings(ctx context.Context, st *store.Store) error {
 		if err != nil {
 			return err
 		}
-		if len(g.seen) > before && g.Round == 0 {
-			g.Round = r.ID
+		if len(g.seen) > before && g.Run == 0 {
+			g.Run = r.ID
 		}
 		if looked {
 			return nil // what is older was of other settings
@@ -191,7 +191,7 @@ func (g *Ground) sees(k evidence.Key, served httpcache.Served) {
 	}
 }
 
-// read takes in what a round saw: probes first, since they ask twice and so know
+// read takes in what a run saw: probes first, since they ask twice and so know
 // whether a page is held. looked is true when it looked at pages.
 func (g *Ground) read(rows []store.LookRow) (looked bool, err error) {
 	var twice []evidence.Probe

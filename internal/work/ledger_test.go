@@ -15,10 +15,10 @@ import (
 	"tidemarker/internal/work"
 )
 
-// saw writes down a round that is over and what it saw.
-func (b *bench) saw(kind store.RoundKind, looks map[string]any) int64 {
+// saw writes down a run that is over and what it saw.
+func (b *bench) saw(kind store.RunKind, looks map[string]any) int64 {
 	b.Helper()
-	id, err := b.store.NewRound(b.Context(), store.Round{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, Kind: kind, RequestedBy: "tester"})
+	id, err := b.store.NewRun(b.Context(), store.Run{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, Kind: kind, RequestedBy: "tester"})
 	require.NoError(b, err)
 	for what, l := range looks {
 		var k evidence.Key
@@ -32,9 +32,9 @@ func (b *bench) saw(kind store.RoundKind, looks map[string]any) int64 {
 		}
 		require.NoError(b, b.store.SaveLook(b.Context(), id, 1, what, k, l))
 	}
-	r := b.round(id)
+	r := b.run(id)
 	r.State, r.Verdict = store.Done, evidence.VerdictClear
-	require.NoError(b, b.store.EndRound(b.Context(), r))
+	require.NoError(b, b.store.EndRun(b.Context(), r))
 	return id
 }
 
@@ -52,19 +52,19 @@ func TestTheGroundKnowsWhatWasSeenLast(t *testing.T) {
 	b := newBench(t, doc)
 	g := b.ground()
 	assert.Equal(t, exclusion.NotSeen, g.Seen("/contact", site.Visitor, site.Desktop))
-	assert.Zero(t, g.Round)
+	assert.Zero(t, g.Run)
 	assert.False(t, g.Layer.On, "nothing was read yet")
 
 	_, _, err := b.runner.Read(t.Context(), b.envs[0].ID)
 	require.NoError(t, err)
 	contact := evidence.Key{Page: "/contact", Persona: site.Visitor, Device: site.Desktop}
-	looked := b.saw(store.CheckRound, map[string]any{
+	looked := b.saw(store.CheckRun, map[string]any{
 		"page":    evidence.PageLook{Key: contact, Served: httpcache.Fetched, Requests: []evidence.Request{{URL: "http://shop/menu.js", Kind: "script"}, {URL: "http://shop/api/cart?x=1", Kind: "fetch"}}},
 		"journey": evidence.JourneyLook{Key: evidence.Key{Page: "/account", Journey: "getting ready", Persona: "member", Device: site.Desktop}, Cookies: []string{"fern_member"}},
 	})
 	g = b.ground()
 	assert.Equal(t, exclusion.SeenMade, g.Seen("/contact", site.Visitor, site.Desktop))
-	assert.Equal(t, looked, g.Round)
+	assert.Equal(t, looked, g.Run)
 	assert.Equal(t, []string{"http://shop/menu.js"}, g.Known.Resources)
 	assert.Equal(t, []string{"/api/cart?x=1"}, g.Known.Asked)
 	assert.Equal(t, []string{"fern_member"}, g.Known.People[1].Cookies)
@@ -73,14 +73,14 @@ func TestTheGroundKnowsWhatWasSeenLast(t *testing.T) {
 	assert.Equal(t, "bypass", g.Layer.LoggedIn)
 
 	// A proof since then knows better: it asked twice.
-	proof := b.saw(store.ProveRound, map[string]any{"probe": evidence.Probe{Key: contact, Kind: evidence.StrangerTwice, Second: evidence.Answer{Served: httpcache.Held}}})
+	proof := b.saw(store.ProveRun, map[string]any{"probe": evidence.Probe{Key: contact, Kind: evidence.StrangerTwice, Second: evidence.Answer{Served: httpcache.Held}}})
 	g = b.ground()
 	assert.Equal(t, exclusion.SeenHeld, g.Seen("/contact", site.Visitor, site.Desktop))
-	assert.Equal(t, proof, g.Round)
+	assert.Equal(t, proof, g.Run)
 	assert.Equal(t, []string{"fern_member"}, g.Known.People[1].Cookies, "what only the look before knew is kept")
 
-	// A look after that is the newest again; a round that could not look says nothing.
-	b.saw(store.CheckRound, map[string]any{"page": evidence.PageLook{Key: contact, Served: httpcache.Unknown}})
+	// A look after that is the newest again; a run that could not look says nothing.
+	b.saw(store.CheckRun, map[string]any{"page": evidence.PageLook{Key: contact, Served: httpcache.Unknown}})
 	assert.Equal(t, exclusion.NotSeen, b.ground().Seen("/contact", site.Visitor, site.Desktop))
 }
 
@@ -129,7 +129,7 @@ func TestPurgingIsRefusedWhereItWouldDoHarmOrNothing(t *testing.T) {
 	require.True(t, free)
 	_, err = b.runner.Purge(t.Context(), env, work.PurgeOrder{}, "ada")
 	var busy *work.Busy
-	require.ErrorAs(t, err, &busy, "what is held is evidence of the round under way")
+	require.ErrorAs(t, err, &busy, "what is held is evidence of the run under way")
 	unlock()
 	for _, o := range []work.PurgeOrder{{Page: "cart"}, {Class: "moon"}} {
 		_, err = b.runner.Purge(t.Context(), env, o, "ada")

@@ -42,7 +42,7 @@ var chromium = sync.OnceValues(func() (*browser.Browser, error) { return browser
 
 func newBench(t *testing.T, doc site.Site) *bench {
 	t.Helper()
-	t.Parallel() // most of a round is waiting for a site
+	t.Parallel() // most of a run is waiting for a site
 	st, url := testdb.New(t)
 	b := &bench{T: t, store: st, url: url}
 	start := func(env string) *standin.Instance {
@@ -64,50 +64,50 @@ func newBench(t *testing.T, doc site.Site) *bench {
 	return b
 }
 
-// run carries a round out and returns how it ended.
-func (b *bench) run(r store.Round) store.Round {
+// run carries a run out and returns how it ended.
+func (b *bench) carryOut(r store.Run) store.Run {
 	b.Helper()
 	r.SiteID, r.RequestedBy = b.site.ID, "tester"
-	id, err := b.store.NewRound(b.Context(), r)
+	id, err := b.store.NewRun(b.Context(), r)
 	require.NoError(b, err)
 	require.NoError(b, b.runner.Run(b.Context(), id))
-	return b.round(id)
+	return b.run(id)
 }
 
-func (b *bench) round(id int64) store.Round {
+func (b *bench) run(id int64) store.Run {
 	b.Helper()
-	r, err := b.store.Round(b.Context(), id)
+	r, err := b.store.Run(b.Context(), id)
 	require.NoError(b, err)
 	return r
 }
 
-func (b *bench) mark(env int) store.Round {
+func (b *bench) mark(env int) store.Run {
 	b.Helper()
-	r := b.run(store.Round{EnvironmentID: b.envs[env].ID, Kind: store.MarkRound})
+	r := b.carryOut(store.Run{EnvironmentID: b.envs[env].ID, Kind: store.MarkRun})
 	require.Equal(b, store.Done, r.State, r.Problem)
 	return r
 }
 
 // try tries edits on staging and puts staging back.
-func (b *bench) try(edits settings.Values) (store.Round, []evidence.Finding) {
+func (b *bench) try(edits settings.Values) (store.Run, []evidence.Finding) {
 	b.Helper()
-	return b.with(store.TryRound, edits)
+	return b.with(store.TryRun, edits)
 }
 
-// with carries a round out on staging with edits in force that are put back.
-func (b *bench) with(kind store.RoundKind, edits settings.Values) (store.Round, []evidence.Finding) {
+// with carries a run out on staging with edits in force that are put back.
+func (b *bench) with(kind store.RunKind, edits settings.Values) (store.Run, []evidence.Finding) {
 	b.Helper()
 	_, now, err := b.runner.Read(b.Context(), b.envs[0].ID)
 	require.NoError(b, err)
 	target, err := b.store.SaveRevision(b.Context(), b.site.ID, now.Values.With(edits))
 	require.NoError(b, err)
-	r := b.run(store.Round{EnvironmentID: b.envs[0].ID, Kind: kind, Target: target, PutBack: true})
+	r := b.carryOut(store.Run{EnvironmentID: b.envs[0].ID, Kind: kind, Target: target, PutBack: true})
 	return r, b.findings(r.ID)
 }
 
-func (b *bench) findings(round int64) []evidence.Finding {
+func (b *bench) findings(run int64) []evidence.Finding {
 	b.Helper()
-	rows, err := b.store.Findings(context.Background(), round)
+	rows, err := b.store.Findings(context.Background(), run)
 	require.NoError(b, err)
 	var out []evidence.Finding
 	for _, f := range rows {

@@ -10,7 +10,7 @@ import (
 
 // takeMark looks twice at an environment that nobody touches in between, so that what
 // changes by itself is known from the start, and records a mark.
-func (r *round) takeMark(ctx context.Context) error {
+func (r *run) takeMark(ctx context.Context) error {
 	plan := r.site.Plan(r.env.Name)
 	for pass := 1; pass <= 2; pass++ {
 		if err := r.clearAndWarm(ctx); err != nil {
@@ -42,7 +42,7 @@ func (r *round) takeMark(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	m := store.Mark{EnvironmentID: r.env.ID, RoundID: r.row.ID, Fingerprint: r.env.Fingerprint, Who: r.row.RequestedBy, Reason: "Taken by looking twice."}
+	m := store.Mark{EnvironmentID: r.env.ID, RunID: r.row.ID, Fingerprint: r.env.Fingerprint, Who: r.row.RequestedBy, Reason: "Taken by looking twice."}
 	for k, rest := range base.Restless {
 		m.Restless.V = append(m.Restless.V, store.RestlessPage{Key: k, Restless: rest})
 	}
@@ -89,8 +89,8 @@ func complete(passes ...evidence.Look) error {
 
 // markFromCheck records a mark of an environment whose check was clear, with the
 // check's own looks as evidence and what is known to change by itself.
-func (r *round) markFromCheck(ctx context.Context, reason string) error {
-	m := store.Mark{EnvironmentID: r.env.ID, RoundID: r.row.ID, Fingerprint: r.env.Fingerprint, Who: r.row.RequestedBy, Reason: reason,
+func (r *run) markFromCheck(ctx context.Context, reason string) error {
+	m := store.Mark{EnvironmentID: r.env.ID, RunID: r.row.ID, Fingerprint: r.env.Fingerprint, Who: r.row.RequestedBy, Reason: reason,
 		Restless: r.baseMark.Restless, Probes: r.baseMark.Probes}
 	_, err := r.Store.SaveMark(ctx, m)
 	return err

@@ -22,7 +22,7 @@ import (
 // probe makes the requests that a page cache could confuse: a stranger's right after
 // another's or a persona's, one persona's after another's, one device's after another's,
 // and one with another value of a parameter.
-func (r *round) probe(ctx context.Context, pass int, g *gathering) error {
+func (r *run) probe(ctx context.Context, pass int, g *gathering) error {
 	r.progress.say(ctx, "probing", "Asking as somebody else, and with other parameters")
 	byPath := r.probes(pass, g)
 	eg, asking := errgroup.WithContext(ctx)
@@ -45,7 +45,7 @@ func (r *round) probe(ctx context.Context, pass int, g *gathering) error {
 
 // prove makes everybody ready and asks for the pages as each of them, without looking
 // at any: whether the site serves held pages to those alone who may get them.
-func (r *round) prove(ctx context.Context) error {
+func (r *run) prove(ctx context.Context) error {
 	g := r.gathering()
 	if err := r.makeReady(ctx, g); err != nil {
 		return err
@@ -62,7 +62,7 @@ func (r *round) prove(ctx context.Context) error {
 		planned += len(probes)
 	}
 	planned += r.leavings() + r.showings()
-	r.progress.update(ctx, func(p *store.RoundProgress) { p.Looks.Planned += planned })
+	r.progress.update(ctx, func(p *store.RunProgress) { p.Looks.Planned += planned })
 	if err := r.probe(ctx, 1, g); err != nil {
 		return err
 	}
@@ -79,7 +79,7 @@ func (r *round) prove(ctx context.Context) error {
 }
 
 // makeReady makes everybody ready who asks, unless they still are from an earlier proof.
-func (r *round) makeReady(ctx context.Context, g *gathering) error {
+func (r *run) makeReady(ctx context.Context, g *gathering) error {
 	if state, still := r.stillReady(r.env.ID); still {
 		r.ready = state
 		return nil
@@ -105,7 +105,7 @@ func (r *round) makeReady(ctx context.Context, g *gathering) error {
 }
 
 // probes are what probe asks, by page.
-func (r *round) probes(pass int, g *gathering) map[string][]func(context.Context) error {
+func (r *run) probes(pass int, g *gathering) map[string][]func(context.Context) error {
 	plan := r.site.Plan(r.env.Name)
 	// Probes of one page disturb each other, those of different pages do not.
 	byPath := map[string][]func(context.Context) error{}
@@ -156,7 +156,7 @@ func (r *round) probes(pass int, g *gathering) map[string][]func(context.Context
 
 const mostParameters = 3
 
-func (r *round) drop(ctx context.Context, paths ...string) error {
+func (r *run) drop(ctx context.Context, paths ...string) error {
 	if !r.about.Has("purge-urls") {
 		return nil
 	}
@@ -174,7 +174,7 @@ type asker struct {
 }
 
 // ask gets a page as somebody, and notes which of these marks stand in it.
-func (r *round) ask(ctx context.Context, path string, as asker, marks []string, into *evidence.Answer) error {
+func (r *run) ask(ctx context.Context, path string, as asker, marks []string, into *evidence.Answer) error {
 	state := browser.State{}
 	if as.persona != site.Visitor {
 		var ready bool
@@ -186,7 +186,7 @@ func (r *round) ask(ctx context.Context, path string, as asker, marks []string, 
 }
 
 // words are those made up for somebody, with whose they are.
-func (r *round) words() map[string]string {
+func (r *run) words() map[string]string {
 	out := map[string]string{}
 	for who, state := range r.ready {
 		if state.Canary != "" {
@@ -198,7 +198,7 @@ func (r *round) words() map[string]string {
 
 // askWith gets a page with what a browser carries. Words that were made up are told by
 // whose they are: the next proof has others.
-func (r *round) askWith(ctx context.Context, path, device string, state browser.State, marks []string, words map[string]string, into *evidence.Answer) error {
+func (r *run) askWith(ctx context.Context, path, device string, state browser.State, marks []string, words map[string]string, into *evidence.Answer) error {
 	a, err := browser.Plain{Env: r.environment(), Keep: r.Blobs.Put}.Ask(ctx, path, device, state, marks)
 	for i, m := range a.Marks {
 		if whose := words[m]; whose != "" {
@@ -212,7 +212,7 @@ func (r *round) askWith(ctx context.Context, path, device string, state browser.
 
 // pair asks for a page as one, as the other right after, and as the other once more
 // when nothing is held.
-func (r *round) pair(ctx context.Context, path string, first, second asker, marks []string, p *evidence.Probe) error {
+func (r *run) pair(ctx context.Context, path string, first, second asker, marks []string, p *evidence.Probe) error {
 	if err := r.drop(ctx, path); err != nil {
 		return err
 	}
@@ -228,17 +228,17 @@ func (r *round) pair(ctx context.Context, path string, first, second asker, mark
 	return r.ask(ctx, path, second, marks, &p.Fresh)
 }
 
-func (r *round) probeOf(t site.PageTask, kind evidence.ProbeKind) evidence.Probe {
+func (r *run) probeOf(t site.PageTask, kind evidence.ProbeKind) evidence.Probe {
 	return evidence.Probe{Key: evidence.Key{Page: t.Page.Path, Persona: t.Persona, Device: t.Device}, Class: t.Page.Class, Kind: kind}
 }
 
-func (r *round) strangerAfter(ctx context.Context, t site.PageTask, pass int, g *gathering) error {
+func (r *run) strangerAfter(ctx context.Context, t site.PageTask, pass int, g *gathering) error {
 	p := r.probeOf(t, evidence.StrangerAfter)
 	err := r.pair(ctx, t.Page.Path, asker{t.Persona, t.Device}, asker{site.Visitor, t.Device}, r.marksOf(t.Persona), &p)
 	return r.probed(ctx, p, err, pass, g)
 }
 
-func (r *round) strangerTwice(ctx context.Context, t site.PageTask, pass int, g *gathering) error {
+func (r *run) strangerTwice(ctx context.Context, t site.PageTask, pass int, g *gathering) error {
 	p := r.probeOf(t, evidence.StrangerTwice)
 	visitor := asker{site.Visitor, t.Device}
 	err := r.pair(ctx, t.Page.Path, visitor, visitor, r.privateMarks(), &p)
@@ -247,7 +247,7 @@ func (r *round) strangerTwice(ctx context.Context, t site.PageTask, pass int, g 
 
 // privateMarks are the marks of those who have to be made ready by signing in: what a
 // basket has in it stands on public pages, too.
-func (r *round) privateMarks() []string {
+func (r *run) privateMarks() []string {
 	var out []string
 	for _, who := range r.site.Personas {
 		if exclusion.SignedIn(who.Kind) {
@@ -259,7 +259,7 @@ func (r *round) privateMarks() []string {
 
 // marksOf are the texts that only one persona may see: those that the site file names,
 // and the words made up while it was made ready.
-func (r *round) marksOf(persona string) []string {
+func (r *run) marksOf(persona string) []string {
 	p, _ := r.site.Persona(persona)
 	out := slices.Clone(p.Marks)
 	for who, state := range r.ready {
@@ -270,7 +270,7 @@ func (r *round) marksOf(persona string) []string {
 	return out
 }
 
-func (r *round) personaAfter(ctx context.Context, t, before site.PageTask, pass int, g *gathering) error {
+func (r *run) personaAfter(ctx context.Context, t, before site.PageTask, pass int, g *gathering) error {
 	p := r.probeOf(t, evidence.PersonaAfter)
 	p.Before = before.Persona
 	mine := r.marksOf(t.Persona)
@@ -282,7 +282,7 @@ func (r *round) personaAfter(ctx context.Context, t, before site.PageTask, pass 
 	return r.probed(ctx, p, err, pass, g)
 }
 
-func (r *round) deviceAfter(ctx context.Context, t site.PageTask, before string, pass int, g *gathering) error {
+func (r *run) deviceAfter(ctx context.Context, t site.PageTask, before string, pass int, g *gathering) error {
 	p := r.probeOf(t, evidence.DeviceAfter)
 	p.Before = before
 	err := r.pair(ctx, t.Page.Path, asker{site.Visitor, before}, asker{site.Visitor, t.Device}, nil, &p)
@@ -291,7 +291,7 @@ func (r *round) deviceAfter(ctx context.Context, t site.PageTask, before string,
 
 // parameter asks for a page, and for the same with one parameter changed, left out or
 // added.
-func (r *round) parameter(ctx context.Context, t site.PageTask, kind evidence.ProbeKind, name string, pass int, g *gathering) error {
+func (r *run) parameter(ctx context.Context, t site.PageTask, kind evidence.ProbeKind, name string, pass int, g *gathering) error {
 	p := r.probeOf(t, kind)
 	p.Parameter = name
 	visitor := asker{site.Visitor, t.Device}
@@ -321,7 +321,7 @@ func (r *round) parameter(ctx context.Context, t site.PageTask, kind evidence.Pr
 
 // ignoredParameter is a name that the settings ignore and a page does not have yet, ""
 // when they ignore none.
-func (r *round) ignoredParameter(path string) string {
+func (r *run) ignoredParameter(path string) string {
 	for _, d := range r.cat.Settings {
 		if d.Role != "query-ignore" {
 			continue
@@ -335,14 +335,14 @@ func (r *round) ignoredParameter(path string) string {
 	return ""
 }
 
-func (r *round) personaTwice(ctx context.Context, t site.PageTask, pass int, g *gathering) error {
+func (r *run) personaTwice(ctx context.Context, t site.PageTask, pass int, g *gathering) error {
 	p := r.probeOf(t, evidence.PersonaTwice)
 	who := asker{t.Persona, t.Device}
 	err := r.pair(ctx, t.Page.Path, who, who, r.marksOf(t.Persona), &p)
 	return r.probed(ctx, p, err, pass, g)
 }
 
-func (r *round) probed(ctx context.Context, p evidence.Probe, err error, pass int, g *gathering) error {
+func (r *run) probed(ctx context.Context, p evidence.Probe, err error, pass int, g *gathering) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -352,8 +352,8 @@ func (r *round) probed(ctx context.Context, p evidence.Probe, err error, pass in
 	if err := r.Store.SaveLook(ctx, r.row.ID, pass, "probe", p.Key, p); err != nil {
 		return err
 	}
-	if r.row.Kind == store.ProveRound {
-		r.progress.update(ctx, func(pr *store.RoundProgress) { pr.Looks.Done++ })
+	if r.row.Kind == store.ProveRun {
+		r.progress.update(ctx, func(pr *store.RunProgress) { pr.Looks.Done++ })
 	}
 	if g == nil {
 		return nil
@@ -361,7 +361,7 @@ func (r *round) probed(ctx context.Context, p evidence.Probe, err error, pass in
 	k := p.Key
 	k.Journey = "probe " + string(p.Kind) + " " + p.Parameter + p.Before + p.Edit
 	base := r.base
-	if r.row.Kind == store.ProveRound && p.Kind == evidence.Published {
+	if r.row.Kind == store.ProveRun && p.Kind == evidence.Published {
 		base = evidence.Baseline{} // a proof is about what is so, not about what changed
 	}
 	return g.take(ctx, k, evidence.CompareProbe(base, p))

@@ -9,17 +9,17 @@ import (
 	"tidemarker/internal/store"
 )
 
-// progress says how far a round is, to the database and to everybody who listens. A
-// failure to say so does not stop the round.
+// progress says how far a run is, to the database and to everybody who listens. A
+// failure to say so does not stop the run.
 type progress struct {
 	store  *store.Store
-	round  int64
+	run  int64
 	site   int64
 	change *int64
 
 	mu    sync.Mutex
 	phase string
-	p     store.RoundProgress
+	p     store.RunProgress
 	told  time.Time
 }
 
@@ -32,7 +32,7 @@ func (g *progress) say(ctx context.Context, phase, now string) {
 }
 
 // update changes the numbers and tells them, though not more often than people see.
-func (g *progress) update(ctx context.Context, f func(*store.RoundProgress)) {
+func (g *progress) update(ctx context.Context, f func(*store.RunProgress)) {
 	g.mu.Lock()
 	f(&g.p)
 	g.mu.Unlock()
@@ -48,8 +48,8 @@ func (g *progress) send(ctx context.Context, always bool) {
 	g.told = time.Now()
 	phase, p := g.phase, g.p
 	g.mu.Unlock()
-	if g.store.SaveProgress(ctx, g.round, phase, p) == nil {
-		n := store.Notice{Site: g.site, Round: g.round}
+	if g.store.SaveProgress(ctx, g.run, phase, p) == nil {
+		n := store.Notice{Site: g.site, Run: g.run}
 		if g.change != nil {
 			n.Change = *g.change
 		}
@@ -64,7 +64,7 @@ func (g *progress) editing(ctx context.Context, name string) error {
 	g.p.Editing = name
 	phase, p := g.phase, g.p
 	g.mu.Unlock()
-	return g.store.SaveProgress(ctx, g.round, phase, p)
+	return g.store.SaveProgress(ctx, g.run, phase, p)
 }
 
 func (g *progress) looks() evidence.Progress {

@@ -87,14 +87,14 @@ func EmptyReport(siteName, envName string, now time.Time) evidence.Report {
 		Change: []settings.Difference{}, Findings: []evidence.Finding{}, Restored: true}
 }
 
-// Report is what a round that is over found, as a document.
+// Report is what a run that is over found, as a document.
 func Report(ctx context.Context, st *store.Store, id int64) (evidence.Report, error) {
-	r, err := st.Round(ctx, id)
+	r, err := st.Run(ctx, id)
 	if err != nil {
 		return evidence.Report{}, err
 	}
 	if !r.State.Over() {
-		return evidence.Report{}, fmt.Errorf("round %d is not over yet", id)
+		return evidence.Report{}, fmt.Errorf("run %d is not over yet", id)
 	}
 	s, err := st.Site(ctx, r.SiteID)
 	if err != nil {

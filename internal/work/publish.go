@@ -29,7 +29,7 @@ const (
 )
 
 // until asks until something is so, or for as long as that may take.
-func (r *round) until(ctx context.Context, patience time.Duration, so func() (bool, error)) error {
+func (r *run) until(ctx context.Context, patience time.Duration, so func() (bool, error)) error {
 	deadline := time.Now().Add(patience)
 	tick := time.NewTicker(askAgain)
 	defer tick.Stop()
@@ -46,7 +46,7 @@ func (r *round) until(ctx context.Context, patience time.Duration, so func() (bo
 }
 
 // showings is how many pages have to show an edit.
-func (r *round) showings() int {
+func (r *run) showings() int {
 	n := 0
 	for _, e := range r.site.EditsOn(r.env.Name) {
 		for _, at := range e.Shows {
@@ -59,7 +59,7 @@ func (r *round) showings() int {
 
 // publish publishes each of the site's edits and asks for the pages that have to show
 // it, then takes it back.
-func (r *round) publish(ctx context.Context, g *gathering) error {
+func (r *run) publish(ctx context.Context, g *gathering) error {
 	for _, e := range r.site.EditsOn(r.env.Name) {
 		if err := r.publishOne(ctx, e, g); err != nil {
 			return err
@@ -68,7 +68,7 @@ func (r *round) publish(ctx context.Context, g *gathering) error {
 	return nil
 }
 
-func (r *round) publishOne(ctx context.Context, e site.Publication, g *gathering) error {
+func (r *run) publishOne(ctx context.Context, e site.Publication, g *gathering) error {
 	b, err := r.Browser()
 	if err != nil {
 		return err
@@ -102,9 +102,9 @@ func (r *round) publishOne(ctx context.Context, e site.Publication, g *gathering
 	return errors.Join(err, r.takeBack(ctx, b, e, word, g))
 }
 
-// takeBackLeft takes back what an earlier attempt of the round published and, being cut
+// takeBackLeft takes back what an earlier attempt of the run published and, being cut
 // off, left. It comes before anything is looked at.
-func (r *round) takeBackLeft(ctx context.Context) error {
+func (r *run) takeBackLeft(ctx context.Context) error {
 	for _, e := range r.site.EditsOn(r.env.Name) {
 		if e.Name != r.row.Progress.V.Editing {
 			continue
@@ -119,9 +119,9 @@ func (r *round) takeBackLeft(ctx context.Context) error {
 	return nil
 }
 
-// takeBack takes an edit back, also when the round was stopped meanwhile, and drops the
+// takeBack takes an edit back, also when the run was stopped meanwhile, and drops the
 // pages that show it: what was published for a proof is not left for visitors.
-func (r *round) takeBack(ctx context.Context, b *browser.Browser, e site.Publication, word string, g *gathering) error {
+func (r *run) takeBack(ctx context.Context, b *browser.Browser, e site.Publication, word string, g *gathering) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), undoLimit)
 	defer cancel()
 	if len(e.Undo) > 0 {
@@ -146,7 +146,7 @@ func (r *round) takeBack(ctx context.Context, b *browser.Browser, e site.Publica
 
 // expectations are the pages that have to show an edit, each asked for twice, so that
 // it is held when it can be, with the rule by which it has to show it.
-func (r *round) expectations(ctx context.Context, e site.Publication) []evidence.Probe {
+func (r *run) expectations(ctx context.Context, e site.Publication) []evidence.Probe {
 	layer := exclusion.LayerOf(r.cat, r.values)
 	var out []evidence.Probe
 	for _, at := range e.Shows {
@@ -171,7 +171,7 @@ func (r *round) expectations(ctx context.Context, e site.Publication) []evidence
 
 // edit takes the steps of an edit as whoever publishes. why tells of what kept it from
 // being published.
-func (r *round) edit(ctx context.Context, b *browser.Browser, name string, e site.Publication, steps []journey.Step) (done bool, why, err error) {
+func (r *run) edit(ctx context.Context, b *browser.Browser, name string, e site.Publication, steps []journey.Step) (done bool, why, err error) {
 	persona, _ := r.site.Persona(e.Persona)
 	who := [2]string{e.Persona, site.Desktop}
 	state, ready := r.ready[who]
@@ -204,7 +204,7 @@ func (r *round) edit(ctx context.Context, b *browser.Browser, name string, e sit
 
 // shows asks for a page until it shows an edit or has had its time, and once more when
 // nothing is held.
-func (r *round) shows(ctx context.Context, p *evidence.Probe, word string, at time.Time) error {
+func (r *run) shows(ctx context.Context, p *evidence.Probe, word string, at time.Time) error {
 	patience := min(time.Duration(p.Allowed)*time.Second, mostPatience) + atOnce
 	if p.Allowed < 0 || time.Duration(p.Allowed)*time.Second > mostPatience {
 		patience = 0 // it may take longer than anybody waits
@@ -225,7 +225,7 @@ func (r *round) shows(ctx context.Context, p *evidence.Probe, word string, at ti
 }
 
 // anew is a path to ask for a page that is made anew, where nothing held can be dropped.
-func (r *round) anew(path string) string {
+func (r *run) anew(path string) string {
 	if r.about.Has("purge-urls") {
 		return path
 	}

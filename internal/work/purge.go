@@ -22,8 +22,8 @@ type PurgeDone struct {
 	ToWarm int `json:"toWarm" doc:"Pages that are being fetched again."`
 }
 
-// Purge drops held pages of an environment, or marks them stale, outside any round.
-// *Busy while a round is under way there: what is held is part of its evidence.
+// Purge drops held pages of an environment, or marks them stale, outside any run.
+// *Busy while a run is under way there: what is held is part of its evidence.
 func (w *Runner) Purge(ctx context.Context, envID int64, o PurgeOrder, who string) (PurgeDone, error) {
 	var done PurgeDone
 	env, err := w.Store.Environment(ctx, envID)
@@ -76,7 +76,7 @@ func (w *Runner) Purge(ctx context.Context, envID int64, o PurgeOrder, who strin
 	}
 	if o.Warm {
 		if len(urls) == 0 {
-			for _, p := range (&round{site: row.Document.V}).warmable() {
+			for _, p := range (&run{site: row.Document.V}).warmable() {
 				urls = append(urls, at.Address(p))
 			}
 		}

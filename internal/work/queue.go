@@ -12,15 +12,15 @@ import (
 	"github.com/riverqueue/river/rivertype"
 )
 
-// RoundArgs is a job of the queue: one round to be carried out.
-type RoundArgs struct {
-	Round int64 `json:"round"`
+// RunArgs is a job of the queue: one run to be carried out.
+type RunArgs struct {
+	Run int64 `json:"run"`
 }
 
 // Kind names the job.
-func (RoundArgs) Kind() string { return "round" }
+func (RunArgs) Kind() string { return "run" }
 
-// Queue hands rounds to River, whose workers may be in this process or on another
+// Queue hands runs to River, whose workers may be in this process or on another
 // machine with the same database.
 type Queue struct {
 	client *river.Client[pgx.Tx]
@@ -69,33 +69,33 @@ func (w *surveyWorker) Work(ctx context.Context, job *river.Job[SurveyArgs]) err
 // Timeout is enough for a site that answers slowly.
 func (w *surveyWorker) Timeout(*river.Job[SurveyArgs]) time.Duration { return 30 * time.Minute }
 
-type roundWorker struct {
-	river.WorkerDefaults[RoundArgs]
+type runWorker struct {
+	river.WorkerDefaults[RunArgs]
 	runner *Runner
 }
 
-// Work carries the round out.
-func (w *roundWorker) Work(ctx context.Context, job *river.Job[RoundArgs]) error {
-	return w.runner.Run(ctx, job.Args.Round)
+// Work carries the run out.
+func (w *runWorker) Work(ctx context.Context, job *river.Job[RunArgs]) error {
+	return w.runner.Run(ctx, job.Args.Run)
 }
 
 // Timeout leaves it to the looks to give up; a big site takes long.
-func (w *roundWorker) Timeout(*river.Job[RoundArgs]) time.Duration { return -1 }
+func (w *runWorker) Timeout(*river.Job[RunArgs]) time.Duration { return -1 }
 
-// recoverEvery is how often rounds are looked for that a process left when it died.
+// recoverEvery is how often runs are looked for that a process left when it died.
 const recoverEvery = 10 * time.Second
 
-// NewQueue returns a queue that only takes rounds in. With workers above 0 it works
+// NewQueue returns a queue that only takes runs in. With workers above 0 it works
 // them off, too, after [Queue.Start].
 func NewQueue(runner *Runner, workers int) (*Queue, error) {
 	cfg := &river.Config{Logger: slog.New(slog.DiscardHandler)}
 	if workers > 0 {
 		all := river.NewWorkers()
-		river.AddWorker(all, &roundWorker{runner: runner})
+		river.AddWorker(all, &runWorker{runner: runner})
 		river.AddWorker(all, &readWorker{runner: runner})
 		river.AddWorker(all, &surveyWorker{runner: runner})
 		if runner.ReadEvery > 0 {
-			// However many processes work rounds off, one of them hands this in.
+			// However many processes work runs off, one of them hands this in.
 			cfg.PeriodicJobs = []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(runner.ReadEvery), func() (river.JobArgs, *river.InsertOpts) {
 				return ReadArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByState: []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateScheduled}}, MaxAttempts: 1}
 			}, nil)}
@@ -117,15 +117,15 @@ func NewQueue(runner *Runner, workers int) (*Queue, error) {
 	return q, nil
 }
 
-// Enqueue hands a round in.
-func (q *Queue) Enqueue(ctx context.Context, roundID int64) error {
-	if _, err := q.client.Insert(ctx, RoundArgs{Round: roundID}, nil); err != nil {
-		return fmt.Errorf("hand round %d to the queue: %w", roundID, err)
+// Enqueue hands a run in.
+func (q *Queue) Enqueue(ctx context.Context, runID int64) error {
+	if _, err := q.client.Insert(ctx, RunArgs{Run: runID}, nil); err != nil {
+		return fmt.Errorf("hand run %d to the queue: %w", runID, err)
 	}
 	return nil
 }
 
-// Start begins to work rounds off, those first that were left open.
+// Start begins to work runs off, those first that were left open.
 func (q *Queue) Start(ctx context.Context) error {
 	if err := q.client.Start(ctx); err != nil {
 		return fmt.Errorf("start the job queue: %w", err)
@@ -138,7 +138,7 @@ func (q *Queue) Start(ctx context.Context) error {
 		defer tick.Stop()
 		for {
 			if err := q.runner.Recover(watch); err != nil && watch.Err() == nil {
-				q.runner.Log.Warn("looking for rounds that were cut off failed", "why", err)
+				q.runner.Log.Warn("looking for runs that were cut off failed", "why", err)
 			}
 			select {
 			case <-watch.Done():
@@ -150,7 +150,7 @@ func (q *Queue) Start(ctx context.Context) error {
 	return nil
 }
 
-// Stop ends the work. Rounds under way are cut off and taken up again later.
+// Stop ends the work. Runs under way are cut off and taken up again later.
 func (q *Queue) Stop(ctx context.Context) {
 	if q.stop != nil {
 		q.stop()

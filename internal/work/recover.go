@@ -9,15 +9,15 @@ import (
 	"tidemarker/internal/store"
 )
 
-// settling is how long a round that a command line has recorded may take to begin.
+// settling is how long a run that a command line has recorded may take to begin.
 const settling = 30 * time.Second
 
-// Recover takes up rounds that a process left when it died: those that are open,
-// were begun and that nobody works on. A staging round that was to be put back is put
+// Recover takes up runs that a process left when it died: those that are open,
+// were begun and that nobody works on. A staging run that was to be put back is put
 // back and ended; every other is carried out again from its start, which finds what
 // is in force already.
 func (w *Runner) Recover(ctx context.Context) error {
-	open, err := w.Store.OpenRounds(ctx)
+	open, err := w.Store.OpenRuns(ctx)
 	if err != nil {
 		return err
 	}
@@ -31,7 +31,7 @@ func (w *Runner) Recover(ctx context.Context) error {
 		if r.State != store.Running || r.Attempt == 0 && time.Since(r.CreatedAt) < settling {
 			continue
 		}
-		unlock, free, err := w.Store.TryLockRound(ctx, r.ID)
+		unlock, free, err := w.Store.TryLockRun(ctx, r.ID)
 		if err != nil {
 			return err
 		}
@@ -43,13 +43,13 @@ func (w *Runner) Recover(ctx context.Context) error {
 		}
 		unlock()
 		if err != nil {
-			w.Log.Warn("a round that was cut off could not be put back yet", "round", r.ID, "why", err)
+			w.Log.Warn("a run that was cut off could not be put back yet", "run", r.ID, "why", err)
 			continue
 		}
 		if r.PutBack {
 			continue
 		}
-		w.Log.Info("taking up a round that was cut off", "round", r.ID)
+		w.Log.Info("taking up a run that was cut off", "run", r.ID)
 		if w.Enqueue != nil {
 			err = w.Enqueue(ctx, r.ID)
 		} else {
@@ -62,7 +62,7 @@ func (w *Runner) Recover(ctx context.Context) error {
 	return nil
 }
 
-// goOnAfterHand hands a round in again whose checklist is closed. Handing it in twice
+// goOnAfterHand hands a run in again whose checklist is closed. Handing it in twice
 // does nothing: it is carried out once.
 func (w *Runner) goOnAfterHand(ctx context.Context, id int64) error {
 	h, err := w.Store.HandworkOf(ctx, id)
@@ -75,9 +75,9 @@ func (w *Runner) goOnAfterHand(ctx context.Context, id int64) error {
 	return w.Run(ctx, id)
 }
 
-// undo ends a round of the command line that was cut off, with the environment as the
-// round found it.
-func (w *Runner) undo(ctx context.Context, row store.Round) error {
+// undo ends a run of the command line that was cut off, with the environment as the
+// run found it.
+func (w *Runner) undo(ctx context.Context, row store.Run) error {
 	r, err := w.prepare(ctx, row)
 	if err != nil {
 		return err
@@ -94,7 +94,7 @@ func (w *Runner) undo(ctx context.Context, row store.Round) error {
 		return err
 	}
 	if row.Before != "" && r.env.Fingerprint != row.Before && r.env.Fingerprint != row.Target {
-		return r.end(ctx, fmt.Errorf("the round was cut off, and %s was changed outside since. Nothing was overwritten", r.env.Name))
+		return r.end(ctx, fmt.Errorf("the run was cut off, and %s was changed outside since. Nothing was overwritten", r.env.Name))
 	}
-	return r.end(ctx, fmt.Errorf("the round was cut off when its process ended"))
+	return r.end(ctx, fmt.Errorf("the run was cut off when its process ended"))
 }

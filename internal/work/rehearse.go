@@ -80,7 +80,7 @@ func (w *Runner) rehearse(ctx context.Context, s site.Site, what Rehearsal) (Reh
 	return Rehearsed{}, fmt.Errorf("the journey %q: %w", what.Journey, store.ErrNotFound)
 }
 
-// wordToTry stands where a round would have a word made up.
+// wordToTry stands where a run would have a word made up.
 const wordToTry = "tidetry"
 
 // rehearsePersona makes somebody ready and signs them out again, as far as their steps

@@ -16,7 +16,7 @@ import (
 	"tidemarker/internal/store"
 )
 
-// Runner carries rounds out.
+// Runner carries runs out.
 type Runner struct {
 	Store   *store.Store
 	Blobs   store.Blobs                      // where pictures and bodies are kept
@@ -24,8 +24,8 @@ type Runner struct {
 	Log     *slog.Logger
 	// ReadEvery is how often all environments are read; 0 leaves it to those who act.
 	ReadEvery time.Duration
-	// Enqueue hands a round that may begin to whoever works rounds off.
-	Enqueue func(ctx context.Context, roundID int64) error
+	// Enqueue hands a run that may begin to whoever works runs off.
+	Enqueue func(ctx context.Context, runID int64) error
 	// EnqueueSurvey does so with a site whose pages are to be found.
 	EnqueueSurvey func(ctx context.Context, takingID int64) error
 	// ReadyFor is for how long somebody who was made ready for a proof is used again by
@@ -62,13 +62,13 @@ func (w *Runner) keepReady(env int64, state map[[2]string]browser.State) {
 	w.made[env] = madeReady{state, time.Now().Add(w.ReadyFor)}
 }
 
-// ErrStopped is why a round ended that a person stopped.
+// ErrStopped is why a run ended that a person stopped.
 var ErrStopped = errors.New("stopped by a person")
 
-// round is one round being carried out.
-type round struct {
+// run is one run being carried out.
+type run struct {
 	*Runner
-	row    store.Round
+	row    store.Run
 	env    store.Environment
 	site   site.Site
 	siteID int64
@@ -83,15 +83,15 @@ type round struct {
 	ready    map[[2]string]browser.State // personas made ready in this pass, by name and device
 }
 
-// Run carries out one round. It returns nil when the round ended, however it ended,
+// Run carries out one run. It returns nil when the run ended, however it ended,
 // and when another process works on it. An error means that it should be tried again.
 func (w *Runner) Run(ctx context.Context, id int64) error {
-	unlock, free, err := w.Store.TryLockRound(ctx, id)
+	unlock, free, err := w.Store.TryLockRun(ctx, id)
 	if err != nil || !free {
 		return err
 	}
 	defer unlock()
-	row, err := w.Store.Round(ctx, id)
+	row, err := w.Store.Run(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -107,7 +107,7 @@ func (w *Runner) Run(ctx context.Context, id int64) error {
 		return err
 	}
 	defer unlockEnv()
-	if err := w.Store.StartRound(ctx, id); err != nil {
+	if err := w.Store.StartRun(ctx, id); err != nil {
 		return err
 	}
 	r.row.Attempt++
@@ -125,12 +125,12 @@ func (w *Runner) Run(ctx context.Context, id int64) error {
 		return nil // it goes on when a person has done it
 	}
 	if ctx.Err() != nil && !errors.Is(err, ErrStopped) {
-		return ctx.Err() // the process ends; the round is taken up again
+		return ctx.Err() // the process ends; the run is taken up again
 	}
 	return r.end(context.WithoutCancel(ctx), err)
 }
 
-func (w *Runner) prepare(ctx context.Context, row store.Round) (*round, error) {
+func (w *Runner) prepare(ctx context.Context, row store.Run) (*run, error) {
 	env, err := w.Store.Environment(ctx, row.EnvironmentID)
 	if err != nil {
 		return nil, err
@@ -139,12 +139,12 @@ func (w *Runner) prepare(ctx context.Context, row store.Round) (*round, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &round{Runner: w, row: row, env: env, site: s.Document.V, siteID: s.ID}
-	r.progress = progress{store: w.Store, round: row.ID, site: s.ID, change: row.ChangeID, p: store.RoundProgress{Started: time.Now().UTC(), Editing: row.Progress.V.Editing}}
+	r := &run{Runner: w, row: row, env: env, site: s.Document.V, siteID: s.ID}
+	r.progress = progress{store: w.Store, run: row.ID, site: s.ID, change: row.ChangeID, p: store.RunProgress{Started: time.Now().UTC(), Editing: row.Progress.V.Editing}}
 	return r, nil
 }
 
-func (r *round) watchForStop(ctx context.Context, stop context.CancelCauseFunc) {
+func (r *run) watchForStop(ctx context.Context, stop context.CancelCauseFunc) {
 	tick := time.NewTicker(500 * time.Millisecond)
 	defer tick.Stop()
 	for {
@@ -161,17 +161,17 @@ func (r *round) watchForStop(ctx context.Context, stop context.CancelCauseFunc) 
 }
 
 // environment is the environment as the site's document has it.
-func (r *round) environment() site.Environment {
+func (r *run) environment() site.Environment {
 	e, _, _ := r.site.Environment(r.env.Name)
 	return e
 }
 
-// carryOut does what the round is for and leaves its findings and verdict in row.
-func (r *round) carryOut(ctx context.Context) error {
+// carryOut does what the run is for and leaves its findings and verdict in row.
+func (r *run) carryOut(ctx context.Context) error {
 	if err := r.connect(ctx); err != nil {
 		return err
 	}
-	if r.row.Kind == store.MarkRound {
+	if r.row.Kind == store.MarkRun {
 		return r.takeMark(ctx)
 	}
 	if err := r.loadBaseline(ctx); err != nil {
@@ -180,7 +180,7 @@ func (r *round) carryOut(ctx context.Context) error {
 	if err := r.bringInForce(ctx); err != nil {
 		return err
 	}
-	if r.row.Kind == store.ProveRound {
+	if r.row.Kind == store.ProveRun {
 		return r.prove(ctx)
 	}
 	return r.check(ctx)
@@ -192,7 +192,7 @@ type NoConnector struct{ Why string }
 func (e *NoConnector) Error() string { return e.Why }
 
 // connect reads the environment anew.
-func (r *round) connect(ctx context.Context) error {
+func (r *run) connect(ctx context.Context) error {
 	r.progress.say(ctx, "reading", "Reading the settings of "+r.env.Name)
 	if err := r.settleIntents(ctx); err != nil {
 		return err
@@ -215,8 +215,8 @@ func (r *round) connect(ctx context.Context) error {
 	return r.takeBackLeft(ctx)
 }
 
-// loadBaseline reads the mark the round compares with.
-func (r *round) loadBaseline(ctx context.Context) error {
+// loadBaseline reads the mark the run compares with.
+func (r *run) loadBaseline(ctx context.Context) error {
 	var m store.Mark
 	var err error
 	if r.row.MarkID != nil {

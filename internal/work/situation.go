@@ -67,23 +67,23 @@ func SituationOf(ctx context.Context, st *store.Store, changeID int64) (release.
 			s.StagingDrift = driftText(staging)
 		}
 	}
-	rounds, err := st.ChangeRounds(ctx, c.ID)
+	runs, err := st.ChangeRuns(ctx, c.ID)
 	if err != nil {
 		return s, c, err
 	}
-	for _, r := range rounds {
+	for _, r := range runs {
 		if !r.State.Over() {
 			s.Busy = busy(r, envs)
 			continue
 		}
-		if r.EnvironmentID == staging.ID && r.Kind == store.TryRound && s.Verdict == "" {
+		if r.EnvironmentID == staging.ID && r.Kind == store.TryRun && s.Verdict == "" {
 			s.Verdict, s.Checked = r.Verdict, r.Target
 		}
-		if r.EnvironmentID == production.ID && (r.Kind == store.PromoteRound || r.Kind == store.CheckRound) && s.ProductionVerdict == "" {
+		if r.EnvironmentID == production.ID && (r.Kind == store.PromoteRun || r.Kind == store.CheckRun) && s.ProductionVerdict == "" {
 			s.ProductionVerdict = r.Verdict
 		}
 	}
-	open, err := st.OpenRounds(ctx)
+	open, err := st.OpenRuns(ctx)
 	if err != nil {
 		return s, c, err
 	}
@@ -115,13 +115,13 @@ func blocked(cat settings.Catalogue, env store.Environment, v settings.Values) (
 	return why
 }
 
-func busy(r store.Round, envs []store.Environment) string {
+func busy(r store.Run, envs []store.Environment) string {
 	for _, e := range envs {
 		if e.ID == r.EnvironmentID {
-			return fmt.Sprintf("Round %d (%s) is under way on %s.", r.ID, r.Kind, e.Name)
+			return fmt.Sprintf("Run %d (%s) is under way on %s.", r.ID, r.Kind, e.Name)
 		}
 	}
-	return fmt.Sprintf("Round %d (%s) is under way.", r.ID, r.Kind)
+	return fmt.Sprintf("Run %d (%s) is under way.", r.ID, r.Kind)
 }
 
 func hasMark(ctx context.Context, st *store.Store, envID int64) (bool, error) {
@@ -132,17 +132,17 @@ func hasMark(ctx context.Context, st *store.Store, envID int64) (bool, error) {
 	return err == nil, err
 }
 
-// Rejudge comes to a new verdict after a finding of a round was accepted or taken
+// Rejudge comes to a new verdict after a finding of a run was accepted or taken
 // back.
-func Rejudge(ctx context.Context, st *store.Store, roundID int64) error {
-	r, err := st.Round(ctx, roundID)
+func Rejudge(ctx context.Context, st *store.Store, runID int64) error {
+	r, err := st.Run(ctx, runID)
 	if err != nil {
 		return err
 	}
 	if r.State != store.Done {
-		return errors.New("the round has not come to a verdict")
+		return errors.New("the run has not come to a verdict")
 	}
-	rows, err := st.Findings(ctx, roundID)
+	rows, err := st.Findings(ctx, runID)
 	if err != nil {
 		return err
 	}
@@ -157,5 +157,5 @@ func Rejudge(ctx context.Context, st *store.Store, roundID int64) error {
 	if n := len(rows) - len(open); n > 0 {
 		summary += fmt.Sprintf(" %d accepted as meant.", n)
 	}
-	return st.SaveVerdict(ctx, roundID, v, summary)
+	return st.SaveVerdict(ctx, runID, v, summary)
 }

@@ -18,7 +18,7 @@ import (
 )
 
 // purge drops every held page of the environment.
-func (r *round) purge(ctx context.Context) error {
+func (r *run) purge(ctx context.Context) error {
 	if !r.about.Has("purge") {
 		return nil
 	}
@@ -26,12 +26,12 @@ func (r *round) purge(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("purge %s: %w", r.env.Name, err)
 	}
-	r.progress.update(ctx, func(p *store.RoundProgress) { p.Purged = n })
+	r.progress.update(ctx, func(p *store.RunProgress) { p.Purged = n })
 	return nil
 }
 
 // warmable are the watched paths that a shared page cache may hold.
-func (r *round) warmable() []string {
+func (r *run) warmable() []string {
 	var out []string
 	for _, p := range r.site.Pages {
 		if site.Held(p.Class) && slices.Contains(p.Personas, site.Visitor) && !slices.Contains(out, p.Path) {
@@ -48,13 +48,13 @@ const (
 
 // clearAndWarm drops what is held, has the watched pages fetched again and confirms
 // that they are served held: a page measured before it is warm says nothing.
-func (r *round) clearAndWarm(ctx context.Context) error {
+func (r *run) clearAndWarm(ctx context.Context) error {
 	r.progress.say(ctx, "purging", "Dropping held pages on "+r.env.Name)
 	if err := r.purge(ctx); err != nil {
 		return err
 	}
 	paths := r.warmable()
-	r.progress.update(ctx, func(p *store.RoundProgress) { p.ToWarm, p.Warmed = 2*len(paths), 0 })
+	r.progress.update(ctx, func(p *store.RunProgress) { p.ToWarm, p.Warmed = 2*len(paths), 0 })
 	r.progress.say(ctx, "warming", fmt.Sprintf("Warming %d pages", len(paths)))
 	if r.about.Has("warm") && len(paths) > 0 {
 		if err := r.warmByConnector(ctx, paths); err != nil {
@@ -64,7 +64,7 @@ func (r *round) clearAndWarm(ctx context.Context) error {
 	return r.confirmHeld(ctx, paths)
 }
 
-func (r *round) warmByConnector(ctx context.Context, paths []string) error {
+func (r *run) warmByConnector(ctx context.Context, paths []string) error {
 	urls := make([]string, len(paths))
 	for i, p := range paths {
 		urls[i] = r.environment().Address(p)
@@ -81,7 +81,7 @@ func (r *round) warmByConnector(ctx context.Context, paths []string) error {
 		if time.Since(moved) > warmPatience {
 			return fmt.Errorf("warming %s has not moved for %s at %d of %d", r.env.Name, warmPatience, last, run.Total)
 		}
-		r.progress.update(ctx, func(p *store.RoundProgress) { p.ToWarm, p.Warmed = run.Total, run.Done+run.Failed })
+		r.progress.update(ctx, func(p *store.RunProgress) { p.ToWarm, p.Warmed = run.Total, run.Done+run.Failed })
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -91,7 +91,7 @@ func (r *round) warmByConnector(ctx context.Context, paths []string) error {
 			return fmt.Errorf("warm %s: %w", r.env.Name, err)
 		}
 	}
-	r.progress.update(ctx, func(p *store.RoundProgress) { p.ToWarm, p.Warmed = run.Total, run.Done+run.Failed })
+	r.progress.update(ctx, func(p *store.RunProgress) { p.ToWarm, p.Warmed = run.Total, run.Done+run.Failed })
 	return nil
 }
 
@@ -109,7 +109,7 @@ const heldTries = 3
 
 // confirmHeld asks for every page that should be held until it is, and notes those
 // that never are.
-func (r *round) confirmHeld(ctx context.Context, paths []string) error {
+func (r *run) confirmHeld(ctx context.Context, paths []string) error {
 	plain := browser.Plain{Env: r.environment()}
 	var mu sync.Mutex
 	var unheld []string
@@ -141,6 +141,6 @@ func (r *round) confirmHeld(ctx context.Context, paths []string) error {
 		return err
 	}
 	slices.Sort(unheld)
-	r.progress.update(ctx, func(p *store.RoundProgress) { p.Unheld = unheld })
+	r.progress.update(ctx, func(p *store.RunProgress) { p.Unheld = unheld })
 	return nil
 }

@@ -476,7 +476,7 @@ func variantFindings(base Baseline, p Probe) []Finding {
 			}
 		}
 	}
-	// All of them have to be in both answers: a quotation that comes round again is one
+	// All of them have to be in both answers: a quotation that comes run again is one
 	// line that happens to be in each.
 	var confused []string
 	for _, l := range own {

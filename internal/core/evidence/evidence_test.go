@@ -285,7 +285,7 @@ func TestAParameterThatMadeAnotherPageMustStillDo(t *testing.T) {
 	assert.Empty(t, CompareProbe(base, probe([]string{"Search", "Mane", "quote 5"}, []string{"Search", "Nothing", "quote 1"})), "a quotation proves nothing")
 	again := NewBaseline(Look{Probes: []Probe{probe([]string{"Search", "Mane", "quote 1"}, []string{"Search", "Nothing", "quote 2"})}},
 		[]Probe{probe([]string{"Search", "Mane", "quote 1"}, []string{"Search", "Nothing", "quote 2"})})
-	assert.Empty(t, CompareProbe(again, probe([]string{"Search", "Mane", "quote 5"}, []string{"Search", "Nothing", "quote 1"})), "nor does one that came round again")
+	assert.Empty(t, CompareProbe(again, probe([]string{"Search", "Mane", "quote 5"}, []string{"Search", "Nothing", "quote 1"})), "nor does one that came run again")
 	f := CompareProbe(base, probe([]string{"Search", "Mane"}, []string{"Search", "Mane"}))
 	require.Len(t, f, 1)
 	assert.Equal(t, VariantKind, f[0].Kind)

@@ -17,7 +17,7 @@ type Key struct {
 	Device  string `json:"device" enum:"desktop,phone"`
 }
 
-// Look is everything seen of one environment in one round.
+// Look is everything seen of one environment in one run.
 type Look struct {
 	Pages    []PageLook
 	Journeys []JourneyLook

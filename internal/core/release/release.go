@@ -20,7 +20,7 @@ type State string
 // The states of a change.
 const (
 	Drafted    State = "drafted"     // being edited; no environment has it
-	Trying     State = "trying"      // a staging round is under way
+	Trying     State = "trying"      // a staging run is under way
 	OnStaging  State = "on staging"  // staging has it, but no check of it ended
 	Checked    State = "checked"     // staging has it, and a check came to a verdict
 	Promoting  State = "promoting"   // a promotion is under way
@@ -34,7 +34,7 @@ const (
 // Event is what can happen to a change.
 type Event string
 
-// The events. The first group is what people do, the second what rounds report.
+// The events. The first group is what people do, the second what runs report.
 const (
 	Edit     Event = "edit"
 	Try      Event = "try"
@@ -45,9 +45,9 @@ const (
 	Rebase   Event = "rebase" // it is begun again from what production has now, with the same edits
 	Accept   Event = "accept" // a production check that is not clear is taken as it is
 
-	Ended       Event = "ended"       // the round came to a verdict
-	Interrupted Event = "interrupted" // the round was stopped or failed after the environment had the change
-	Undone      Event = "undone"      // the round ended with the environment as it was before
+	Ended       Event = "ended"       // the run came to a verdict
+	Interrupted Event = "interrupted" // the run was stopped or failed after the environment had the change
+	Undone      Event = "undone"      // the run ended with the environment as it was before
 )
 
 // Situation is what the guards need to know about a change.

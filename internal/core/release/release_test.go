@@ -35,7 +35,7 @@ func TestOnlyWhatWasCheckedClearCanBePromoted(t *testing.T) {
 		"production drifted":          {func(s *Situation) { s.ProductionDrift = "production was changed outside." }, "production was changed outside."},
 		"staging drifted":             {func(s *Situation) { s.StagingDrift = "staging was changed outside." }, "staging was changed outside."},
 		"it deletes data":             {func(s *Situation) { s.Irreversible = true }, "never rides along in a promotion"},
-		"something else is under way": {func(s *Situation) { s.Busy = "Round 3 is under way." }, "Round 3 is under way."},
+		"something else is under way": {func(s *Situation) { s.Busy = "Run 3 is under way." }, "Run 3 is under way."},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := promotable()
@@ -104,7 +104,7 @@ func TestAPersonCanAlwaysGoBackFromAnEnvironment(t *testing.T) {
 	}
 }
 
-// Every state a round can leave a change in leads on, so that no change is stuck.
+// Every state a run can leave a change in leads on, so that no change is stuck.
 func TestNoStateIsADeadEndButTheEnds(t *testing.T) {
 	out := map[State]int{}
 	states := map[State]bool{}

@@ -48,7 +48,7 @@ CREATE TABLE changes (
 );
 CREATE INDEX ON changes (site_id, updated_at DESC);
 
-CREATE TABLE rounds (
+CREATE TABLE runs (
   id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
   site_id bigint NOT NULL REFERENCES sites ON DELETE CASCADE,
   environment_id bigint NOT NULL REFERENCES environments ON DELETE CASCADE,
@@ -73,14 +73,14 @@ CREATE TABLE rounds (
   started_at timestamptz,
   finished_at timestamptz
 );
-CREATE INDEX ON rounds (environment_id, id DESC);
-CREATE INDEX ON rounds (change_id, id DESC);
-CREATE INDEX ON rounds (id) WHERE state IN ('queued', 'running', 'waiting');
+CREATE INDEX ON runs (environment_id, id DESC);
+CREATE INDEX ON runs (change_id, id DESC);
+CREATE INDEX ON runs (id) WHERE state IN ('queued', 'running', 'waiting');
 
 CREATE TABLE applications (
   id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
   environment_id bigint NOT NULL REFERENCES environments ON DELETE CASCADE,
-  round_id bigint REFERENCES rounds ON DELETE SET NULL,
+  run_id bigint REFERENCES runs ON DELETE SET NULL,
   change_id bigint REFERENCES changes ON DELETE SET NULL,
   kind text NOT NULL,
   fingerprint text NOT NULL,
@@ -92,11 +92,11 @@ CREATE TABLE applications (
   ended_at timestamptz
 );
 CREATE INDEX ON applications (environment_id, id DESC);
-CREATE INDEX ON applications (round_id);
+CREATE INDEX ON applications (run_id);
 
 CREATE TABLE looks (
   id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
-  round_id bigint NOT NULL REFERENCES rounds ON DELETE CASCADE,
+  run_id bigint NOT NULL REFERENCES runs ON DELETE CASCADE,
   pass int NOT NULL,
   kind text NOT NULL,
   page text NOT NULL,
@@ -106,11 +106,11 @@ CREATE TABLE looks (
   document jsonb NOT NULL,
   made_at timestamptz NOT NULL DEFAULT now()
 );
-CREATE INDEX ON looks (round_id, pass);
+CREATE INDEX ON looks (run_id, pass);
 
 CREATE TABLE findings (
   id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
-  round_id bigint NOT NULL REFERENCES rounds ON DELETE CASCADE,
+  run_id bigint NOT NULL REFERENCES runs ON DELETE CASCADE,
   place int NOT NULL,
   state text NOT NULL DEFAULT 'open',
   document jsonb NOT NULL,
@@ -118,12 +118,12 @@ CREATE TABLE findings (
   accepted_why text NOT NULL DEFAULT '',
   accepted_at timestamptz
 );
-CREATE INDEX ON findings (round_id, place);
+CREATE INDEX ON findings (run_id, place);
 
 CREATE TABLE marks (
   id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
   environment_id bigint NOT NULL REFERENCES environments ON DELETE CASCADE,
-  round_id bigint NOT NULL REFERENCES rounds ON DELETE CASCADE,
+  run_id bigint NOT NULL REFERENCES runs ON DELETE CASCADE,
   fingerprint text NOT NULL,
   restless jsonb NOT NULL,
   probes jsonb NOT NULL DEFAULT '[]',
@@ -152,7 +152,7 @@ CREATE TABLE history (
   site_id bigint NOT NULL REFERENCES sites ON DELETE CASCADE,
   environment_id bigint REFERENCES environments ON DELETE SET NULL,
   change_id bigint REFERENCES changes ON DELETE SET NULL,
-  round_id bigint REFERENCES rounds ON DELETE SET NULL,
+  run_id bigint REFERENCES runs ON DELETE SET NULL,
   kind text NOT NULL,
   text text NOT NULL,
   who text NOT NULL,
@@ -171,4 +171,4 @@ CREATE TABLE blobs (
 ALTER TABLE blobs ALTER COLUMN bytes SET STORAGE EXTERNAL;
 
 -- +goose Down
-DROP TABLE blobs, history, exclusions, marks, findings, looks, applications, rounds, changes, revisions, environments, sites;
+DROP TABLE blobs, history, exclusions, marks, findings, looks, applications, runs, changes, revisions, environments, sites;

@@ -18,7 +18,7 @@ CREATE TABLE handworks (
   id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
   site_id bigint NOT NULL REFERENCES sites ON DELETE CASCADE,
   environment_id bigint NOT NULL REFERENCES environments ON DELETE CASCADE,
-  round_id bigint NOT NULL UNIQUE REFERENCES rounds ON DELETE CASCADE,
+  run_id bigint NOT NULL UNIQUE REFERENCES runs ON DELETE CASCADE,
   target text NOT NULL,
   predecessor text NOT NULL,
   items jsonb NOT NULL,
@@ -52,7 +52,7 @@ CREATE TABLE takings (
   updated_at timestamptz NOT NULL DEFAULT now()
 );
 
-CREATE INDEX ON rounds (site_id, id DESC);
+CREATE INDEX ON runs (site_id, id DESC);
 CREATE INDEX ON changes (site_id) WHERE state NOT IN ('marked', 'dropped', 'rolled back');
 
 -- +goose Down

@@ -50,14 +50,14 @@ export function useChange(id: Id) {
     queryKey: ["change", id],
     queryFn: () => body(api.GET("/api/v1/changes/{id}", { params: { path: { id: toValue(id) } } })),
     // Notices of the server can be missed while it restarts; what is under way is read now and then all the same.
-    refetchInterval: (q) => (q.state.data?.rounds.some((r) => !r.finishedAt) ? 3000 : false),
+    refetchInterval: (q) => (q.state.data?.runs.some((r) => !r.finishedAt) ? 3000 : false),
   });
 }
 
-export function useRound(id: Id) {
+export function useRun(id: Id) {
   return useQuery({
-    queryKey: ["round", id],
-    queryFn: () => body(api.GET("/api/v1/rounds/{id}", { params: { path: { id: toValue(id) } } })),
+    queryKey: ["run", id],
+    queryFn: () => body(api.GET("/api/v1/runs/{id}", { params: { path: { id: toValue(id) } } })),
   });
 }
 
@@ -77,10 +77,10 @@ export function useSettings(id: Id) {
   });
 }
 
-export function useProbes(round: Id) {
+export function useProbes(run: Id) {
   return useQuery({
-    queryKey: ["probes", round],
-    queryFn: () => body(api.GET("/api/v1/rounds/{id}/probes", { params: { path: { id: toValue(round) } } })),
+    queryKey: ["probes", run],
+    queryFn: () => body(api.GET("/api/v1/runs/{id}/probes", { params: { path: { id: toValue(run) } } })),
   });
 }
 
@@ -250,18 +250,18 @@ export function useActs() {
       onSuccess: again,
     }),
     tick: useMutation({
-      mutationFn: (v: { round: number; item: number; done: boolean }) =>
+      mutationFn: (v: { run: number; item: number; done: boolean }) =>
         body(
-          api.PUT("/api/v1/rounds/{id}/hand/{item}", {
-            params: { path: { id: v.round, item: v.item } },
+          api.PUT("/api/v1/runs/{id}/hand/{item}", {
+            params: { path: { id: v.run, item: v.item } },
             body: { done: v.done },
           }),
         ),
       onSuccess: again,
     }),
     doneByHand: useMutation({
-      mutationFn: (v: { round: number; file?: string }) =>
-        body(api.POST("/api/v1/rounds/{id}/hand", { params: { path: { id: v.round } }, body: { file: v.file } })),
+      mutationFn: (v: { run: number; file?: string }) =>
+        body(api.POST("/api/v1/runs/{id}/hand", { params: { path: { id: v.run } }, body: { file: v.file } })),
       onSuccess: again,
     }),
     adopt: useMutation({
@@ -279,7 +279,7 @@ export function useActs() {
       onSuccess: again,
     }),
     stop: useMutation({
-      mutationFn: (round: number) => body(api.POST("/api/v1/rounds/{id}/stop", { params: { path: { id: round } } })),
+      mutationFn: (run: number) => body(api.POST("/api/v1/runs/{id}/stop", { params: { path: { id: run } } })),
       onSuccess: again,
     }),
     accept: useMutation({
@@ -297,7 +297,7 @@ export function useActs() {
 
 export type Finding = Schemas["FindingView"];
 export type Change = Schemas["ChangeView"];
-export type Round = Schemas["RoundView"];
+export type Run = Schemas["RunView"];
 export type Proof = Schemas["Proof"];
 export type Environment = Schemas["EnvironmentView"];
 export type Site = Schemas["SiteView"];

@@ -445,7 +445,7 @@ export interface paths {
         put?: never;
         /**
          * Drops what is held of one page, a class of pages or all, or marks it stale; and warms it again
-         * @description 409 while a round is under way there.
+         * @description 409 while a run is under way there.
          */
         post: operations["purge-environment"];
         delete?: never;
@@ -668,15 +668,15 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rounds/{id}": {
+    "/api/v1/runs/{id}": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** A round, how far it is and what it found */
-        get: operations["get-round"];
+        /** A run, how far it is and what it found */
+        get: operations["get-run"];
         put?: never;
         post?: never;
         delete?: never;
@@ -685,7 +685,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rounds/{id}/hand": {
+    "/api/v1/runs/{id}/hand": {
         parameters: {
             query?: never;
             header?: never;
@@ -695,7 +695,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Says that a checklist is carried out, proven by an exported file where there is one; the round goes on
+         * Says that a checklist is carried out, proven by an exported file where there is one; the run goes on
          * @description 422 with each setting that is not as it was meant.
          */
         post: operations["done-by-hand"];
@@ -705,7 +705,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rounds/{id}/hand/{item}": {
+    "/api/v1/runs/{id}/hand/{item}": {
         parameters: {
             query?: never;
             header?: never;
@@ -722,14 +722,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rounds/{id}/looks": {
+    "/api/v1/runs/{id}/looks": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What a round looked at */
+        /** What a run looked at */
         get: operations["list-looks"];
         put?: never;
         post?: never;
@@ -739,14 +739,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rounds/{id}/probes": {
+    "/api/v1/runs/{id}/probes": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What a round asked for without looking, and how it was answered */
+        /** What a run asked for without looking, and how it was answered */
         get: operations["list-probes"];
         put?: never;
         post?: never;
@@ -756,7 +756,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rounds/{id}/report": {
+    "/api/v1/runs/{id}/report": {
         parameters: {
             query?: never;
             header?: never;
@@ -764,7 +764,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What a round found, as a document of its own
+         * What a run found, as a document of its own
          * @description 409 while it is not over.
          */
         get: operations["get-report"];
@@ -776,7 +776,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rounds/{id}/stop": {
+    "/api/v1/runs/{id}/stop": {
         parameters: {
             query?: never;
             header?: never;
@@ -785,8 +785,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Stops a round; what it found so far stays */
-        post: operations["stop-round"];
+        /** Stops a run; what it found so far stays */
+        post: operations["stop-run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1429,7 +1429,7 @@ export interface components {
             note: string;
             predecessor: string;
             /** Format: int64 */
-            round: number | null;
+            run: number | null;
             /** @enum {string} */
             state: "intended" | "applied" | "not applied";
             who: string;
@@ -1608,7 +1608,7 @@ export interface components {
             productionUrl: string;
             reason: string;
             refusals: components["schemas"]["Refusal"][];
-            rounds: components["schemas"]["RoundSummary"][];
+            runs: components["schemas"]["RunSummary"][];
             /** @description How a change that piles up risk could be parted; empty when it does not. */
             series: components["schemas"]["Part"][];
             /** Format: int64 */
@@ -1700,9 +1700,9 @@ export interface components {
             resources: number;
             /**
              * Format: int64
-             * @description The round whose looks count; 0 when there is none.
+             * @description The run whose looks count; 0 when there is none.
              */
-            round: number;
+            run: number;
         };
         "Decide-policyRequest": {
             class: string;
@@ -1820,7 +1820,7 @@ export interface components {
             atMark: boolean;
             fingerprint: string;
             lastSummary: string;
-            /** @description Of its last round; empty when it had none. */
+            /** @description Of its last run; empty when it had none. */
             lastVerdict: string;
             /** Format: date-time */
             markedAt: string | null;
@@ -1842,7 +1842,7 @@ export interface components {
             name: string;
             /** Format: date-time */
             readAt: string | null;
-            rounds: components["schemas"]["RoundSummary"][];
+            runs: components["schemas"]["RunSummary"][];
             software?: string;
             url: string;
         };
@@ -1928,9 +1928,9 @@ export interface components {
             role: string;
             /**
              * Format: int64
-             * @description The round of that finding.
+             * @description The run of that finding.
              */
-            round: number | null;
+            run: number | null;
             /** @enum {string} */
             state: "proposed" | "active" | "retired";
             /** @description Of the setting. */
@@ -2097,7 +2097,7 @@ export interface components {
             id: number;
             kind: string;
             /** Format: int64 */
-            round: number | null;
+            run: number | null;
             text: string;
             who: string;
         };
@@ -2263,7 +2263,7 @@ export interface components {
             looks: components["schemas"]["Progress"];
             reason: string;
             /** Format: int64 */
-            round: number;
+            run: number;
             /** Format: date-time */
             takenAt: string;
             /** @enum {string} */
@@ -2279,9 +2279,9 @@ export interface components {
             environment: string;
             /**
              * Format: int64
-             * @description The round whose looks count; 0 when there is none.
+             * @description The run whose looks count; 0 when there is none.
              */
-            round: number;
+            run: number;
         };
         Mend: {
             add?: string[];
@@ -2332,7 +2332,7 @@ export interface components {
             picture: components["schemas"]["Picture"];
             requests: components["schemas"]["Request"][];
             /** Format: int64 */
-            round: number;
+            run: number;
             served: string;
             /**
              * Format: double
@@ -2463,20 +2463,20 @@ export interface components {
             planned: number;
         };
         Proof: {
-            /** @description This round's second look, when there was one. */
+            /** @description This run's second look, when there was one. */
             again: components["schemas"]["PageProof"];
             /** @description The mark's look. */
             before: components["schemas"]["PageProof"];
             /** @description What could be left alone, the likeliest first. */
             candidates: components["schemas"]["Candidate"][];
             finding: components["schemas"]["FindingView"];
-            /** @description This round's look. */
+            /** @description This run's look. */
             now: components["schemas"]["PageProof"];
             probe: components["schemas"]["Probe"];
             /** @description Parts that may differ and were left out. */
             quiet: components["schemas"]["Region"][];
             regions: components["schemas"]["Region"][];
-            /** @description This round's run of the journey. */
+            /** @description This run's run of the journey. */
             steps: components["schemas"]["JourneyLook"];
             /** @description The mark's run of the journey. */
             stepsWere: components["schemas"]["JourneyLook"];
@@ -2635,7 +2635,14 @@ export interface components {
              */
             mark: number;
         };
-        RoundProgress: {
+        Rule: {
+            /** @description Classes of pages that the ledger says it is for. */
+            for?: string[];
+            key: string;
+            pattern: string;
+            role: string;
+        };
+        RunProgress: {
             /** Format: int64 */
             broken: number;
             /** @description An edit of the site that is published and not taken back yet. */
@@ -2656,7 +2663,7 @@ export interface components {
             /** Format: int64 */
             warmed: number;
         };
-        RoundSummary: {
+        RunSummary: {
             /** Format: int64 */
             change: number | null;
             /** Format: date-time */
@@ -2677,7 +2684,7 @@ export interface components {
             /** @description clear, broken, unsure, not checked; empty while it runs. */
             verdict: string;
         };
-        RoundView: {
+        RunView: {
             /** Format: int64 */
             attempt: number;
             before: string;
@@ -2703,7 +2710,7 @@ export interface components {
             mark: components["schemas"]["MarkView"];
             phase: string;
             problem: string;
-            progress: components["schemas"]["RoundProgress"];
+            progress: components["schemas"]["RunProgress"];
             requestedBy: string;
             /** Format: int64 */
             site: number;
@@ -2718,13 +2725,6 @@ export interface components {
             url: string;
             /** @description clear, broken, unsure, not checked; empty while it runs. */
             verdict: string;
-        };
-        Rule: {
-            /** @description Classes of pages that the ledger says it is for. */
-            for?: string[];
-            key: string;
-            pattern: string;
-            role: string;
         };
         Saying: {
             /** @enum {string} */
@@ -2830,7 +2830,7 @@ export interface components {
              * @description What kind of thing waits.
              * @enum {string}
              */
-            waitingFor: "" | "change" | "round" | "mark" | "read" | "drift" | "going";
+            waitingFor: "" | "change" | "run" | "mark" | "read" | "drift" | "going";
             /** Format: int64 */
             waitingId?: number;
         };
@@ -3606,7 +3606,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoundSummary"];
+                    "application/json": components["schemas"]["RunSummary"];
                 };
             };
             /** @description Error */
@@ -3670,7 +3670,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoundSummary"];
+                    "application/json": components["schemas"]["RunSummary"];
                 };
             };
             /** @description Error */
@@ -3767,7 +3767,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoundSummary"];
+                    "application/json": components["schemas"]["RunSummary"];
                 };
             };
             /** @description Error */
@@ -3864,7 +3864,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoundSummary"];
+                    "application/json": components["schemas"]["RunSummary"];
                 };
             };
             /** @description Error */
@@ -3997,7 +3997,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoundSummary"];
+                    "application/json": components["schemas"]["RunSummary"];
                 };
             };
             /** @description Error */
@@ -4032,7 +4032,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoundSummary"];
+                    "application/json": components["schemas"]["RunSummary"];
                 };
             };
             /** @description Error */
@@ -4067,7 +4067,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoundView"];
+                    "application/json": components["schemas"]["RunView"];
                 };
             };
             /** @description Error */
@@ -4329,7 +4329,7 @@ export interface operations {
             };
         };
     };
-    "get-round": {
+    "get-run": {
         parameters: {
             query?: never;
             header?: never;
@@ -4346,7 +4346,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoundView"];
+                    "application/json": components["schemas"]["RunView"];
                 };
             };
             /** @description Error */
@@ -4381,7 +4381,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoundView"];
+                    "application/json": components["schemas"]["RunView"];
                 };
             };
             /** @description Error */
@@ -4417,7 +4417,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoundView"];
+                    "application/json": components["schemas"]["RunView"];
                 };
             };
             /** @description Error */
@@ -4524,7 +4524,7 @@ export interface operations {
             };
         };
     };
-    "stop-round": {
+    "stop-run": {
         parameters: {
             query?: never;
             header?: never;
@@ -4541,7 +4541,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RoundView"];
+                    "application/json": components["schemas"]["RunView"];
                 };
             };
             /** @description Error */

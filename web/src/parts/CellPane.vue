@@ -9,7 +9,7 @@ import { inWords } from "./cells";
 import CellSign from "./CellSign.vue";
 import Trouble from "./Trouble.vue";
 
-const props = defineProps<{ cell: Cell; site: number; round: number }>();
+const props = defineProps<{ cell: Cell; site: number; run: number }>();
 const { may } = useSession();
 const acts = useExclusionActs(() => props.site);
 const seen = {
@@ -61,8 +61,8 @@ async function decide() {
       <dt>Seen</dt>
       <dd>
         {{ seen[cell.seen] }}
-        <RouterLink v-if="round && cell.seen !== 'unknown'" :to="`/rounds/${round}`" class="small"
-          >in round {{ round }}</RouterLink
+        <RouterLink v-if="run && cell.seen !== 'unknown'" :to="`/runs/${run}`" class="small"
+          >in run {{ run }}</RouterLink
         >
       </dd>
     </dl>

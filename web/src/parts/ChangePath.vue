@@ -24,7 +24,7 @@ const steps = computed(() => [
   { name: "marked", done: props.change.state === "marked" },
 ]);
 function last(kind: string) {
-  return props.change.rounds.find((r) => r.kind === kind && r.finishedAt);
+  return props.change.runs.find((r) => r.kind === kind && r.finishedAt);
 }
 
 const labels: Record<string, { act: ChangeAct; label: string }> = {
@@ -107,8 +107,8 @@ const consequence = computed(() => {
 async function go(act: ChangeAct) {
   const c = await acts.act.mutateAsync({ id: props.change.id, act });
   asked.value = undefined;
-  const open = c.rounds.find((r) => !r.finishedAt && r.state !== "waiting");
-  if (open) await router.push(`/rounds/${open.id}`);
+  const open = c.runs.find((r) => !r.finishedAt && r.state !== "waiting");
+  if (open) await router.push(`/runs/${open.id}`);
 }
 </script>
 
@@ -133,11 +133,11 @@ async function go(act: ChangeAct) {
       />
       <p v-if="!c.allowed" class="small faded">{{ c.why }}</p>
     </div>
-    <div v-if="change.rounds.length">
-      <h2>Rounds</h2>
+    <div v-if="change.runs.length">
+      <h2>Runs</h2>
       <ul class="plain-list">
-        <li v-for="r in change.rounds" :key="r.id" class="round">
-          <RouterLink :to="`/rounds/${r.id}`">{{ r.kind }}, {{ r.environment }}</RouterLink>
+        <li v-for="r in change.runs" :key="r.id" class="run">
+          <RouterLink :to="`/runs/${r.id}`">{{ r.kind }}, {{ r.environment }}</RouterLink>
           <StateGlyph :state="r.finishedAt ? r.verdict || r.state : r.state" />
           <span class="small faded"><When :at="r.finishedAt ?? r.createdAt" short /></span>
         </li>
@@ -189,7 +189,7 @@ async function go(act: ChangeAct) {
   gap: 3px;
   align-items: stretch;
 }
-.round {
+.run {
   display: flex;
   gap: var(--s2);
   justify-content: space-between;

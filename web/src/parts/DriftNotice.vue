@@ -29,11 +29,11 @@ async function adopt() {
 const puttingBack = ref(false);
 async function putBack() {
   const r = await acts.putBack.mutateAsync(drift.value.id);
-  await router.push(`/rounds/${r.id}`);
+  await router.push(`/runs/${r.id}`);
 }
 async function check() {
   const r = await acts.check.mutateAsync(props.environment.id);
-  await router.push(`/rounds/${r.id}`);
+  await router.push(`/runs/${r.id}`);
 }
 const lacking = computed(() =>
   props.last && !may("decide") ? "What is in force on production is adopted by an approver." : "",

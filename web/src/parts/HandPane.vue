@@ -2,13 +2,13 @@
 /** A checklist for somebody who changes the settings in the site's own administration. */
 import Button from "primevue/button";
 import { ref } from "vue";
-import { useActs, type Round } from "../api/queries";
+import { useActs, type Run } from "../api/queries";
 import { useSession } from "../api/session";
 import ExportField from "./ExportField.vue";
 import Trouble from "./Trouble.vue";
 import When from "./When.vue";
 
-defineProps<{ round: Round }>();
+defineProps<{ run: Run }>();
 const acts = useActs();
 const { may } = useSession();
 const file = ref("");
@@ -17,22 +17,22 @@ const details = () =>
 </script>
 
 <template>
-  <section v-if="round.handwork" class="sheet stack">
+  <section v-if="run.handwork" class="sheet stack">
     <h2>
       {{
-        round.handwork.state === "open"
-          ? `To be done by hand on ${round.environment}`
-          : `Done by hand on ${round.environment}`
+        run.handwork.state === "open"
+          ? `To be done by hand on ${run.environment}`
+          : `Done by hand on ${run.environment}`
       }}
     </h2>
-    <p v-if="round.handwork.state === 'open'" class="faded">
-      Open the site’s own administration, set what the list says, and tick it. Then say so below; the round goes on with
+    <p v-if="run.handwork.state === 'open'" class="faded">
+      Open the site’s own administration, set what the list says, and tick it. Then say so below; the run goes on with
       looking at the pages.
     </p>
     <p v-else class="small">
-      {{ round.handwork.doneBy }}, <When :at="round.handwork.doneAt" />.
+      {{ run.handwork.doneBy }}, <When :at="run.handwork.doneAt" />.
       {{
-        round.handwork.proven
+        run.handwork.proven
           ? "The exported file has exactly what was meant, and nothing else changed."
           : "No exported file proves it."
       }}
@@ -47,15 +47,15 @@ const details = () =>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="(it, n) in round.handwork.items" :key="it.title + n">
+        <tr v-for="(it, n) in run.handwork.items" :key="it.title + n">
           <td>
             <input
               type="checkbox"
               :checked="it.done"
-              :disabled="round.handwork.state !== 'open' || !may('work')"
+              :disabled="run.handwork.state !== 'open' || !may('work')"
               :aria-label="`Done: ${it.title}`"
               @change="
-                acts.tick.mutate({ round: round.id, item: n, done: ($event.target as HTMLInputElement).checked })
+                acts.tick.mutate({ run: run.id, item: n, done: ($event.target as HTMLInputElement).checked })
               "
             />
           </td>
@@ -72,9 +72,9 @@ const details = () =>
     </table>
     <Trouble :error="acts.tick.error.value" />
     <form
-      v-if="round.handwork.state === 'open' && may('work')"
+      v-if="run.handwork.state === 'open' && may('work')"
       class="stack"
-      @submit.prevent="acts.doneByHand.mutate({ round: round.id, file: file || undefined })"
+      @submit.prevent="acts.doneByHand.mutate({ run: run.id, file: file || undefined })"
     >
       <ExportField
         v-model="file"
@@ -91,15 +91,15 @@ const details = () =>
         <Button
           type="submit"
           label="It is done"
-          :disabled="!file.trim() && round.handwork.waiting > 0"
+          :disabled="!file.trim() && run.handwork.waiting > 0"
           :loading="acts.doneByHand.isPending.value"
         />
-        <Button label="Give it up" text @click="acts.stop.mutate(round.id)" />
+        <Button label="Give it up" text @click="acts.stop.mutate(run.id)" />
       </div>
     </form>
-    <details v-if="round.handwork.proven" open>
+    <details v-if="run.handwork.proven" open>
       <summary>What changed in the file, as JSON Patch (RFC 6902)</summary>
-      <pre class="mono small">{{ round.handwork.patch.map((o) => JSON.stringify(o)).join("\n") }}</pre>
+      <pre class="mono small">{{ run.handwork.patch.map((o) => JSON.stringify(o)).join("\n") }}</pre>
     </details>
   </section>
 </template>

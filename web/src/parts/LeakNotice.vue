@@ -3,17 +3,17 @@
 import Button from "primevue/button";
 import { computed } from "vue";
 import { useRouter } from "vue-router";
-import type { Round } from "../api/queries";
+import type { Run } from "../api/queries";
 import { useSession } from "../api/session";
 
-const props = defineProps<{ round: Round }>();
+const props = defineProps<{ run: Run }>();
 const { may } = useSession();
 const router = useRouter();
-const leaks = computed(() => props.round.findings.filter((f) => f.kind === "cache-leak" && f.state === "open"));
+const leaks = computed(() => props.run.findings.filter((f) => f.kind === "cache-leak" && f.state === "open"));
 const pages = computed(() => [...new Set(leaks.value.map((f) => f.page))]);
 /** Going back mends only what other settings than the mark's brought. */
 const way = computed(() => {
-  const { change, difference, site } = props.round;
+  const { change, difference, site } = props.run;
   if (!difference.length)
     return {
       says: "The settings are the mark’s own, so going back mends nothing: leave the page alone.",
@@ -25,7 +25,7 @@ const way = computed(() => {
     ? { says, label: "Roll back", to: { path: `/changes/${change}`, query: { ask: "rollback" } } }
     : { says, label: "To the marks", to: { path: `/sites/${site}` } };
 });
-const shown = computed(() => ["try", "promote", "check", "prove"].includes(props.round.kind) && leaks.value.length > 0);
+const shown = computed(() => ["try", "promote", "check", "prove"].includes(props.run.kind) && leaks.value.length > 0);
 </script>
 
 <template>

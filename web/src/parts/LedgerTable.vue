@@ -165,8 +165,8 @@ const forWhom = (e: Entry) =>
             {{ e.who }}, <When :at="e.at" short />
             <p>
               <RouterLink v-if="e.change" :to="`/changes/${e.change}`">change {{ e.change }}</RouterLink>
-              <template v-if="e.round"
-                >, <RouterLink :to="`/rounds/${e.round}?finding=${e.finding}`">evidence</RouterLink></template
+              <template v-if="e.run"
+                >, <RouterLink :to="`/runs/${e.run}?finding=${e.finding}`">evidence</RouterLink></template
               >
               <Button
                 size="small"

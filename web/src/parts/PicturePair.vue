@@ -27,7 +27,7 @@ const edge = ref(50);
 const zoom = ref(0); // 0: fit the width
 const url = (p?: Schemas["Picture"]) => (p ? `/api/v1/blobs/${p.sha256}` : "");
 const pair = computed(() => (swapped.value ? [props.now, props.before] : [props.before, props.now]));
-const names = computed(() => (swapped.value ? ["this round", "the mark"] : ["the mark", "this round"]));
+const names = computed(() => (swapped.value ? ["this run", "the mark"] : ["the mark", "this run"]));
 const width = computed(() => props.now?.width ?? props.before?.width ?? 1280);
 const height = computed(() => Math.max(props.now?.height ?? 0, props.before?.height ?? 0));
 

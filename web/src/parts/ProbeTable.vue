@@ -4,8 +4,8 @@ import { computed } from "vue";
 import { useProbes } from "../api/queries";
 import { asked } from "./probes";
 
-const props = defineProps<{ round: number }>();
-const { data } = useProbes(() => props.round);
+const props = defineProps<{ run: number }>();
+const { data } = useProbes(() => props.run);
 type Probe = NonNullable<typeof data.value>[number];
 
 const served: Record<string, string> = { held: "from a held copy", fetched: "made anew", unknown: "nothing says" };

@@ -6,7 +6,7 @@ import InputText from "primevue/inputtext";
 import Textarea from "primevue/textarea";
 import { computed, onMounted, onUnmounted, ref } from "vue";
 import { useRouter } from "vue-router";
-import { useActs, useProof, type Finding, type Round } from "../api/queries";
+import { useActs, useProof, type Finding, type Run } from "../api/queries";
 import { useSession } from "../api/session";
 import AskState from "./AskState.vue";
 import { kindNames } from "./findings";
@@ -17,7 +17,7 @@ import StateGlyph from "./StateGlyph.vue";
 import StepList from "./StepList.vue";
 import Trouble from "./Trouble.vue";
 
-const props = defineProps<{ finding: Finding; round: Round }>();
+const props = defineProps<{ finding: Finding; run: Run }>();
 const { data: proof, isPending, error, refetch } = useProof(() => props.finding.id);
 const acts = useActs();
 const { may } = useSession();
@@ -38,16 +38,16 @@ function leave() {
   alone.value = {
     key: c?.key ?? "",
     pattern: c?.pattern ?? "",
-    reason: `${props.finding.title} (round ${props.round.id})`,
+    reason: `${props.finding.title} (run ${props.run.id})`,
   };
   leaving.value = true;
 }
 async function leaveAlone() {
-  await acts.leaveAlone.mutateAsync({ change: props.round.change!, finding: props.finding.id, ...alone.value });
+  await acts.leaveAlone.mutateAsync({ change: props.run.change!, finding: props.finding.id, ...alone.value });
   leaving.value = false;
-  await router.push(`/changes/${props.round.change}`);
+  await router.push(`/changes/${props.run.change}`);
 }
-const mayLeave = computed(() => may("work") && props.round.change && (proof.value?.candidates.length ?? 0) > 0);
+const mayLeave = computed(() => may("work") && props.run.change && (proof.value?.candidates.length ?? 0) > 0);
 
 function press(e: KeyboardEvent) {
   if (e.target instanceof HTMLElement && e.target.closest("input, textarea, [role=dialog]")) return;
@@ -77,7 +77,7 @@ onUnmounted(() => removeEventListener("keydown", press));
           @click="acts.accept.mutate({ finding: finding.id, accepted: false, why: '' })"
         />
       </p>
-      <div v-else-if="round.state === 'done'" class="row acts">
+      <div v-else-if="run.state === 'done'" class="row acts">
         <Button v-if="mayLeave" label="Leave something alone" size="small" @click="leave" />
         <Button
           v-if="may('work') && finding.kind !== 'not-checked' && finding.severity !== 'note'"

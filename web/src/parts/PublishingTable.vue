@@ -5,8 +5,8 @@ import { useProbes } from "../api/queries";
 import StateGlyph from "./StateGlyph.vue";
 import { shown } from "./probes";
 
-const props = defineProps<{ round: number }>();
-const { data } = useProbes(() => props.round);
+const props = defineProps<{ run: number }>();
+const { data } = useProbes(() => props.run);
 const rows = computed(() =>
   (data.value ?? [])
     .filter((p) => p.kind === "published")

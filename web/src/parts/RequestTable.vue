@@ -40,7 +40,7 @@ const changed = (r: { was?: Schemas["Request"]; is?: Schemas["Request"] }) =>
         <tr>
           <th>Request</th>
           <th>When the mark was taken</th>
-          <th>This round</th>
+          <th>This run</th>
         </tr>
       </thead>
       <tbody>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /**
  * The environments as rulers on one time axis, the present at the right. A sounding is
- * a round, its number how many looks were clear; a line across is a promotion, a bow
+ * a run, its number how many looks were clear; a line across is a promotion, a bow
  * back is a rollback, and a broken stretch is what somebody changed outside.
  */
 import { computed } from "vue";
@@ -40,7 +40,7 @@ const broken = computed(() =>
 );
 
 function open(s: Sounding) {
-  if (s.round) void router.push(`/rounds/${s.round}`);
+  if (s.run) void router.push(`/runs/${s.run}`);
 }
 /** What is to be read of a sounding: first what is written beside it, then what it stands for. */
 function label(s: Sounding) {
@@ -96,10 +96,10 @@ const word: Record<string, string> = {
       v-for="s in points"
       :key="s.key"
       class="sounding"
-      :class="[s.verdict.replace(' ', '-'), { link: s.round }]"
+      :class="[s.verdict.replace(' ', '-'), { link: s.run }]"
       :transform="`translate(${x(s)} ${y(s.env)})`"
-      :tabindex="s.round ? 0 : undefined"
-      :role="s.round ? 'link' : 'img'"
+      :tabindex="s.run ? 0 : undefined"
+      :role="s.run ? 'link' : 'img'"
       :aria-label="label(s)"
       @click="open(s)"
       @keydown.enter="open(s)"

@@ -1,22 +1,22 @@
 <script setup lang="ts">
-/** A round under way: what is happening now, how far it is, what was found so far. */
+/** A run under way: what is happening now, how far it is, what was found so far. */
 import Button from "primevue/button";
 import { computed } from "vue";
-import { useActs, type Round } from "../api/queries";
+import { useActs, type Run } from "../api/queries";
 import { useSession } from "../api/session";
 
-const props = defineProps<{ round: Round }>();
+const props = defineProps<{ run: Run }>();
 const acts = useActs();
 const { may } = useSession();
 const phases = computed(() =>
-  props.round.kind === "prove"
+  props.run.kind === "prove"
     ? ["reading", "signing in", "probing"]
-    : props.round.kind === "mark" || props.round.kind === "check"
+    : props.run.kind === "mark" || props.run.kind === "check"
       ? ["reading", "purging", "warming", "looking", "probing"]
       : ["reading", "applying", "purging", "warming", "looking", "probing"],
 );
-const at = computed(() => phases.value.indexOf(props.round.phase));
-const p = computed(() => props.round.progress);
+const at = computed(() => phases.value.indexOf(props.run.phase));
+const p = computed(() => props.run.progress);
 const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.value.looks.planned : 0));
 </script>
 
@@ -32,7 +32,7 @@ const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.va
         {{ n }}
       </li>
     </ol>
-    <p class="now">{{ round.state === "queued" ? "Waiting for a worker" : p.now || "Beginning" }}</p>
+    <p class="now">{{ run.state === "queued" ? "Waiting for a worker" : p.now || "Beginning" }}</p>
     <svg
       viewBox="0 0 1000 44"
       preserveAspectRatio="none"
@@ -63,11 +63,11 @@ const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.va
       <Button
         size="small"
         outlined
-        :label="round.stopAsked ? 'Stopping' : 'Stop'"
-        :disabled="round.stopAsked"
-        @click="acts.stop.mutate(round.id)"
+        :label="run.stopAsked ? 'Stopping' : 'Stop'"
+        :disabled="run.stopAsked"
+        @click="acts.stop.mutate(run.id)"
       />
-      <span class="small faded">You can leave this page; the round goes on.</span>
+      <span class="small faded">You can leave this page; the run goes on.</span>
     </div>
   </section>
 </template>

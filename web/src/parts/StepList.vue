@@ -22,8 +22,8 @@ defineProps<{ now?: Schemas["JourneyLook"]; was?: Schemas["JourneyLook"] }>();
             <img :src="`/api/v1/blobs/${was.outcome.steps[i]!.picture}`" alt="This step when the mark was taken" />
           </figure>
           <figure v-if="s.picture">
-            <figcaption class="small">this round</figcaption>
-            <img :src="`/api/v1/blobs/${s.picture}`" alt="This step in this round" />
+            <figcaption class="small">this run</figcaption>
+            <img :src="`/api/v1/blobs/${s.picture}`" alt="This step in this run" />
           </figure>
         </div>
       </template>

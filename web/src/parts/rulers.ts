@@ -9,7 +9,7 @@ export interface Sounding {
   verdict: string;
   number: string;
   title: string;
-  round?: number;
+  run?: number;
   /** Key of the mark a rollback went back to. */
   back?: string;
   column: number;
@@ -22,10 +22,10 @@ const shown = 14;
 export function soundings(envs: Environment[]): Sounding[] {
   const all: Sounding[] = [];
   envs.forEach((e, env) => {
-    for (const r of e.rounds) {
+    for (const r of e.runs) {
       if (r.state === "waiting") continue;
       const over = r.finishedAt !== null && r.finishedAt !== undefined;
-      const mark = e.marks.find((m) => m.round === r.id);
+      const mark = e.marks.find((m) => m.run === r.id);
       const looks = mark?.looks;
       all.push({
         key: `r${r.id}`,
@@ -35,7 +35,7 @@ export function soundings(envs: Environment[]): Sounding[] {
         verdict: over ? r.verdict || "not checked" : "running",
         number: looks ? String(looks.done - looks.failed) : "",
         title: over ? r.summary : `${r.kind} under way`,
-        round: r.id,
+        run: r.id,
         back: r.kind === "roll back" ? markKey(e, r.target, r.id) : undefined,
         column: 0,
       });
@@ -61,6 +61,6 @@ export function soundings(envs: Environment[]): Sounding[] {
 }
 
 function markKey(e: Environment, fingerprint: string, before: number) {
-  const m = e.marks.find((m) => m.fingerprint === fingerprint && m.round < before);
-  return m && `r${m.round}`;
+  const m = e.marks.find((m) => m.fingerprint === fingerprint && m.run < before);
+  return m && `r${m.run}`;
 }

@@ -34,8 +34,8 @@ const { data: matrix, isPending, error, refetch } = useMatrix(environment);
 const { data: coverage } = useCoverage(environment);
 
 async function prove() {
-  const round = await acts.prove.mutateAsync(environment.value);
-  await router.push(`/rounds/${round.id}`);
+  const run = await acts.prove.mutateAsync(environment.value);
+  await router.push(`/runs/${run.id}`);
 }
 const cell = ref<Cell>();
 // Elsewhere something else may be wrong; the worst there is shown first.
@@ -83,11 +83,11 @@ watch(
     <div v-if="matrix" class="top">
       <ExclusionMatrix v-model="cell" :cells="matrix.cells" />
       <div v-if="cell" class="stack">
-        <CellPane :cell="cell" :site="id" :round="matrix.round" />
+        <CellPane :cell="cell" :site="id" :run="matrix.run" />
         <PurgePane v-if="may('work')" :site="id" :environment="environment" :cell="cell" />
       </div>
     </div>
-    <PublishingTable v-if="matrix?.round" :round="matrix.round" />
+    <PublishingTable v-if="matrix?.run" :run="matrix.run" />
     <section v-if="coverage" class="part stack">
       <div class="spread">
         <h2>What the rules come to</h2>

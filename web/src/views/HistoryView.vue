@@ -29,8 +29,8 @@ const { data, isPending, error, refetch } = useHistory(() => props.id);
           <td>{{ e.who }}</td>
           <td>{{ e.text }}</td>
           <td class="nowrap">
-            <RouterLink v-if="e.round" :to="`/rounds/${e.round}`">round {{ e.round }}</RouterLink>
-            <template v-if="e.round && e.change">, </template>
+            <RouterLink v-if="e.run" :to="`/runs/${e.run}`">run {{ e.run }}</RouterLink>
+            <template v-if="e.run && e.change">, </template>
             <RouterLink v-if="e.change" :to="`/changes/${e.change}`">change {{ e.change }}</RouterLink>
           </td>
         </tr>

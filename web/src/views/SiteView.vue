@@ -34,7 +34,7 @@ async function begin() {
 const waitingAt = computed(() => {
   const s = site.value;
   if (s?.waitingFor === "change") return `/changes/${s.waitingId}`;
-  if (s?.waitingFor === "round") return `/rounds/${s.waitingId}`;
+  if (s?.waitingFor === "run") return `/runs/${s.waitingId}`;
   return undefined;
 });
 
@@ -42,15 +42,15 @@ const back = ref<{ env: Environment; mark: Environment["marks"][number] }>();
 const asking = computed({ get: () => back.value !== undefined, set: (v) => !v && (back.value = undefined) });
 async function goBack() {
   const r = await acts.goBack.mutateAsync({ env: back.value!.env.id, mark: back.value!.mark.id });
-  await router.push(`/rounds/${r.id}`);
+  await router.push(`/runs/${r.id}`);
 }
 async function mark(env: number) {
   const r = await acts.mark.mutateAsync(env);
-  await router.push(`/rounds/${r.id}`);
+  await router.push(`/runs/${r.id}`);
 }
 async function check(env: number) {
   const r = await acts.check.mutateAsync(env);
-  await router.push(`/rounds/${r.id}`);
+  await router.push(`/runs/${r.id}`);
 }
 const uploading = ref<Environment>();
 const asked = computed({ get: () => uploading.value !== undefined, set: (v) => !v && (uploading.value = undefined) });
@@ -109,7 +109,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["dropped"
           <p v-if="!e.marks.length" class="none">No mark yet: there is nowhere to go back to.</p>
           <ul v-else class="plain-list">
             <li v-for="m in e.marks.slice(0, 3)" :key="m.id" class="mark">
-              <RouterLink :to="`/rounds/${m.round}`">Mark {{ m.id }}</RouterLink>
+              <RouterLink :to="`/runs/${m.run}`">Mark {{ m.id }}</RouterLink>
               <span class="small"><Fingerprint :value="m.fingerprint" /> · <When :at="m.takenAt" short /></span>
               <StateGlyph v-if="m.fingerprint === e.fingerprint" state="clear" word="in force" />
               <Button

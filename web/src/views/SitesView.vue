@@ -48,8 +48,8 @@ const register = useMutation({
 const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
   s.waitingFor === "change"
     ? `/changes/${s.waitingId}`
-    : s.waitingFor === "round"
-      ? `/rounds/${s.waitingId}`
+    : s.waitingFor === "run"
+      ? `/runs/${s.waitingId}`
       : `/sites/${s.id}`;
 </script>
 
@@ -93,7 +93,7 @@ const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
             · <Fingerprint :value="e.fingerprint" />
           </p>
           <p class="small faded">
-            marked <When :at="e.markedAt" /><template v-if="e.lastVerdict"> · last round {{ e.lastVerdict }}</template>
+            marked <When :at="e.markedAt" /><template v-if="e.lastVerdict"> · last run {{ e.lastVerdict }}</template>
           </p>
         </div>
       </li>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, onMounted, onUnmounted, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { useRound } from "../api/queries";
+import { useRun } from "../api/queries";
 import AskState from "../parts/AskState.vue";
 import { byCause } from "../parts/findings";
 import FindingList from "../parts/FindingList.vue";
@@ -18,10 +18,10 @@ import When from "../parts/When.vue";
 const props = defineProps<{ id: number }>();
 const route = useRoute();
 const router = useRouter();
-const { data: round, isPending, error, refetch } = useRound(() => props.id);
-const over = computed(() => ["done", "stopped", "failed"].includes(round.value?.state ?? ""));
+const { data: run, isPending, error, refetch } = useRun(() => props.id);
+const over = computed(() => ["done", "stopped", "failed"].includes(run.value?.state ?? ""));
 
-const inOrder = computed(() => byCause(round.value?.findings ?? []).flatMap((c) => c.findings));
+const inOrder = computed(() => byCause(run.value?.findings ?? []).flatMap((c) => c.findings));
 const chosen = computed<number | undefined>({
   get: () => {
     const asked = Number(route.query.finding);
@@ -31,7 +31,7 @@ const chosen = computed<number | undefined>({
 });
 const finding = computed(() => inOrder.value.find((f) => f.id === chosen.value));
 
-// Notices of the server can be missed while it restarts; an open round is read now and then all the same.
+// Notices of the server can be missed while it restarts; an open run is read now and then all the same.
 let timer: ReturnType<typeof setInterval> | undefined;
 watch(
   over,
@@ -56,7 +56,7 @@ onUnmounted(() => {
 });
 const titles: Record<string, string> = {
   mark: "Mark",
-  try: "Staging round",
+  try: "staging run",
   promote: "Promotion",
   "roll back": "Rollback",
   check: "Check",
@@ -65,48 +65,48 @@ const titles: Record<string, string> = {
 </script>
 
 <template>
-  <AskState :pending="isPending" :error="error" what="The round" @again="refetch()">
-    <template v-if="round">
-      <SiteHead :site="round.site" :name="round.siteName" :here="`${titles[round.kind]} ${round.id}`" />
-      <div class="verdict" :class="(round.verdict || 'running').replace(' ', '-')">
-        <h1>{{ over ? round.summary || round.problem : `${titles[round.kind]} on ${round.environment}` }}</h1>
+  <AskState :pending="isPending" :error="error" what="The run" @again="refetch()">
+    <template v-if="run">
+      <SiteHead :site="run.site" :name="run.siteName" :here="`${titles[run.kind]} ${run.id}`" />
+      <div class="verdict" :class="(run.verdict || 'running').replace(' ', '-')">
+        <h1>{{ over ? run.summary || run.problem : `${titles[run.kind]} on ${run.environment}` }}</h1>
         <p class="small">
-          <StateGlyph :state="over ? round.verdict || round.state : 'running'" :word="over ? undefined : round.state" />
-          · {{ titles[round.kind] }} on {{ round.environment }}
-          <template v-if="round.change"
-            >· <RouterLink :to="`/changes/${round.change}`">{{ round.changeTitle }}</RouterLink></template
+          <StateGlyph :state="over ? run.verdict || run.state : 'running'" :word="over ? undefined : run.state" />
+          · {{ titles[run.kind] }} on {{ run.environment }}
+          <template v-if="run.change"
+            >· <RouterLink :to="`/changes/${run.change}`">{{ run.changeTitle }}</RouterLink></template
           >
-          · settings <Fingerprint :value="round.target || round.before" />
-          <template v-if="round.mark"
+          · settings <Fingerprint :value="run.target || run.before" />
+          <template v-if="run.mark"
             >· compared with
-            <RouterLink :to="`/rounds/${round.mark.round}`">mark {{ round.mark.id }}</RouterLink></template
+            <RouterLink :to="`/runs/${run.mark.run}`">mark {{ run.mark.id }}</RouterLink></template
           >
-          · <When :at="round.finishedAt ?? round.startedAt ?? round.createdAt" />, {{ round.requestedBy
-          }}<template v-if="round.attempt > 1 && !round.handwork"> · taken up again after an interruption</template>
+          · <When :at="run.finishedAt ?? run.startedAt ?? run.createdAt" />, {{ run.requestedBy
+          }}<template v-if="run.attempt > 1 && !run.handwork"> · taken up again after an interruption</template>
         </p>
       </div>
-      <LeakNotice v-if="over" :round="round" />
-      <HandPane v-if="round.handwork" :round="round" />
-      <RunningPane v-if="!over && round.state !== 'by hand'" :round="round" />
-      <p v-if="over && round.problem && round.problem !== round.summary" class="problem">{{ round.problem }}</p>
-      <p v-if="over && (round.progress.unheld ?? []).length" class="small faded">
-        Not served held before they were looked at: {{ (round.progress.unheld ?? []).join(", ") }}.
+      <LeakNotice v-if="over" :run="run" />
+      <HandPane v-if="run.handwork" :run="run" />
+      <RunningPane v-if="!over && run.state !== 'by hand'" :run="run" />
+      <p v-if="over && run.problem && run.problem !== run.summary" class="problem">{{ run.problem }}</p>
+      <p v-if="over && (run.progress.unheld ?? []).length" class="small faded">
+        Not served held before they were looked at: {{ (run.progress.unheld ?? []).join(", ") }}.
       </p>
-      <ProbeTable v-if="over && round.kind === 'prove' && !inOrder.length" :round="round.id" />
+      <ProbeTable v-if="over && run.kind === 'prove' && !inOrder.length" :run="run.id" />
       <div v-if="inOrder.length" class="two">
-        <FindingList v-model="chosen" :findings="round.findings" />
-        <ProofPane v-if="finding" :key="finding.id" :finding="finding" :round="round" />
+        <FindingList v-model="chosen" :findings="run.findings" />
+        <ProofPane v-if="finding" :key="finding.id" :finding="finding" :run="run" />
       </div>
-      <details v-if="over && round.kind === 'prove' && inOrder.length">
+      <details v-if="over && run.kind === 'prove' && inOrder.length">
         <summary>Everything that was asked</summary>
-        <ProbeTable :round="round.id" />
+        <ProbeTable :run="run.id" />
       </details>
-      <section v-if="over && !inOrder.length && round.kind !== 'prove'" class="sheet stack">
+      <section v-if="over && !inOrder.length && run.kind !== 'prove'" class="sheet stack">
         <h2>Nothing to look at</h2>
-        <p v-if="round.verdict === 'clear'">
-          {{ round.progress.looks?.done ?? 0 }} looks were made<template v-if="round.kind === 'mark'">, twice</template
+        <p v-if="run.verdict === 'clear'">
+          {{ run.progress.looks?.done ?? 0 }} looks were made<template v-if="run.kind === 'mark'">, twice</template
           >; all agree with what was expected.
-          <RouterLink v-if="round.change" :to="`/changes/${round.change}`">Go on with the change</RouterLink>
+          <RouterLink v-if="run.change" :to="`/changes/${run.change}`">Go on with the change</RouterLink>
         </p>
         <p v-else>No finding is recorded.</p>
       </section>

@@ -11,38 +11,38 @@ import (
 	"tidemarker/internal/core/evidence"
 )
 
-// RoundKind says what a round is for.
-type RoundKind string
+// RunKind says what a run is for.
+type RunKind string
 
-// The kinds of rounds.
+// The kinds of runs.
 const (
-	MarkRound     RoundKind = "mark"
-	TryRound      RoundKind = "try"
-	PromoteRound  RoundKind = "promote"
-	RollBackRound RoundKind = "roll back"
-	CheckRound    RoundKind = "check" // looks at an environment as it is
-	ProveRound    RoundKind = "prove" // asks for pages as everybody, without looking at them
+	MarkRun     RunKind = "mark"
+	TryRun      RunKind = "try"
+	PromoteRun  RunKind = "promote"
+	RollBackRun RunKind = "roll back"
+	CheckRun    RunKind = "check" // looks at an environment as it is
+	ProveRun    RunKind = "prove" // asks for pages as everybody, without looking at them
 )
 
-// RoundState says how far a round has come.
-type RoundState string
+// RunState says how far a run has come.
+type RunState string
 
-// The states of a round.
+// The states of a run.
 const (
-	Queued  RoundState = "queued"
-	Waiting RoundState = "waiting" // for the round before it
-	Running RoundState = "running"
-	ByHand  RoundState = "by hand" // a person is to carry something out
-	Done    RoundState = "done"
-	Stopped RoundState = "stopped" // by a person
-	Failed  RoundState = "failed"
+	Queued  RunState = "queued"
+	Waiting RunState = "waiting" // for the run before it
+	Running RunState = "running"
+	ByHand  RunState = "by hand" // a person is to carry something out
+	Done    RunState = "done"
+	Stopped RunState = "stopped" // by a person
+	Failed  RunState = "failed"
 )
 
-// Over tells whether a round has ended.
-func (s RoundState) Over() bool { return s == Done || s == Stopped || s == Failed }
+// Over tells whether a run has ended.
+func (s RunState) Over() bool { return s == Done || s == Stopped || s == Failed }
 
-// RoundProgress is how far a round has come within its phase.
-type RoundProgress struct {
+// RunProgress is how far a run has come within its phase.
+type RunProgress struct {
 	Warmed  int               `json:"warmed"`
 	ToWarm  int               `json:"toWarm"`
 	Looks   evidence.Progress `json:"looks"`
@@ -55,16 +55,16 @@ type RoundProgress struct {
 	Editing string            `json:"editing,omitempty" doc:"An edit of the site that is published and not taken back yet."`
 }
 
-// Round is one staging round, promotion, rollback, or taking of a mark.
-type Round struct {
+// Run is one staging run, promotion, rollback, or taking of a mark.
+type Run struct {
 	ID            int64               `db:"id"`
 	SiteID        int64               `db:"site_id"`
 	EnvironmentID int64               `db:"environment_id"`
 	ChangeID      *int64              `db:"change_id"`
-	Kind          RoundKind           `db:"kind"`
-	State         RoundState          `db:"state"`
+	Kind          RunKind           `db:"kind"`
+	State         RunState          `db:"state"`
 	Phase         string              `db:"phase"`
-	Progress      JSON[RoundProgress] `db:"progress"`
+	Progress      JSON[RunProgress] `db:"progress"`
 	Target        string              `db:"target"` // fingerprint to be in force; "" to leave it as it is
 	Before        string              `db:"before"` // fingerprint found at the start
 	PutBack       bool                `db:"put_back"`
@@ -82,85 +82,85 @@ type Round struct {
 	FinishedAt    *time.Time          `db:"finished_at"`
 }
 
-// NewRound records that a round is wanted.
-func (s *Store) NewRound(ctx context.Context, r Round) (int64, error) {
+// NewRun records that a run is wanted.
+func (s *Store) NewRun(ctx context.Context, r Run) (int64, error) {
 	if r.State == "" {
 		r.State = Queued
 	}
-	return s.insert(ctx, "the round", `INSERT INTO rounds (site_id, environment_id, change_id, kind, state, target, put_back, mark_id, next_id, requested_by)
+	return s.insert(ctx, "the run", `INSERT INTO runs (site_id, environment_id, change_id, kind, state, target, put_back, mark_id, next_id, requested_by)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
 		r.SiteID, r.EnvironmentID, r.ChangeID, r.Kind, r.State, r.Target, r.PutBack, r.MarkID, r.NextID, r.RequestedBy)
 }
 
-// Round reads one round.
-func (s *Store) Round(ctx context.Context, id int64) (Round, error) {
-	return one[Round](ctx, s, fmt.Sprintf("round %d", id), `SELECT * FROM rounds WHERE id = $1`, id)
+// Run reads one run.
+func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
+	return one[Run](ctx, s, fmt.Sprintf("run %d", id), `SELECT * FROM runs WHERE id = $1`, id)
 }
 
-// Rounds lists a site's rounds, the latest first.
-func (s *Store) Rounds(ctx context.Context, siteID int64, limit int) ([]Round, error) {
-	return many[Round](ctx, s, "the rounds", `SELECT * FROM rounds WHERE site_id = $1 ORDER BY id DESC LIMIT $2`, siteID, limit)
+// Runs lists a site's runs, the latest first.
+func (s *Store) Runs(ctx context.Context, siteID int64, limit int) ([]Run, error) {
+	return many[Run](ctx, s, "the runs", `SELECT * FROM runs WHERE site_id = $1 ORDER BY id DESC LIMIT $2`, siteID, limit)
 }
 
-// ChangeRounds lists a change's rounds, the latest first.
-func (s *Store) ChangeRounds(ctx context.Context, changeID int64) ([]Round, error) {
-	return many[Round](ctx, s, "the rounds", `SELECT * FROM rounds WHERE change_id = $1 ORDER BY id DESC`, changeID)
+// ChangeRuns lists a change's runs, the latest first.
+func (s *Store) ChangeRuns(ctx context.Context, changeID int64) ([]Run, error) {
+	return many[Run](ctx, s, "the runs", `SELECT * FROM runs WHERE change_id = $1 ORDER BY id DESC`, changeID)
 }
 
-// OpenRounds lists the rounds that have not ended, the oldest first.
-func (s *Store) OpenRounds(ctx context.Context) ([]Round, error) {
-	return many[Round](ctx, s, "the open rounds", `SELECT * FROM rounds WHERE state IN ('queued', 'running', 'waiting', 'by hand') ORDER BY id`)
+// OpenRuns lists the runs that have not ended, the oldest first.
+func (s *Store) OpenRuns(ctx context.Context) ([]Run, error) {
+	return many[Run](ctx, s, "the open runs", `SELECT * FROM runs WHERE state IN ('queued', 'running', 'waiting', 'by hand') ORDER BY id`)
 }
 
-// StartRound says that a round is being worked on, and throws away what an earlier
+// StartRun says that a run is being worked on, and throws away what an earlier
 // attempt that was cut off had gathered.
-func (s *Store) StartRound(ctx context.Context, id int64) error {
-	return s.exec(ctx, "the round", `WITH gone AS (DELETE FROM looks WHERE round_id = $1), gone2 AS (DELETE FROM findings WHERE round_id = $1)
-		UPDATE rounds SET state = 'running', attempt = attempt + 1, started_at = coalesce(started_at, now()) WHERE id = $1`, id)
+func (s *Store) StartRun(ctx context.Context, id int64) error {
+	return s.exec(ctx, "the run", `WITH gone AS (DELETE FROM looks WHERE run_id = $1), gone2 AS (DELETE FROM findings WHERE run_id = $1)
+		UPDATE runs SET state = 'running', attempt = attempt + 1, started_at = coalesce(started_at, now()) WHERE id = $1`, id)
 }
 
-// SaveProgress says what a round is doing now.
-func (s *Store) SaveProgress(ctx context.Context, id int64, phase string, p RoundProgress) error {
-	return s.exec(ctx, "the progress", `UPDATE rounds SET phase = $2, progress = $3 WHERE id = $1`, id, phase, JSON[RoundProgress]{p})
+// SaveProgress says what a run is doing now.
+func (s *Store) SaveProgress(ctx context.Context, id int64, phase string, p RunProgress) error {
+	return s.exec(ctx, "the progress", `UPDATE runs SET phase = $2, progress = $3 WHERE id = $1`, id, phase, JSON[RunProgress]{p})
 }
 
-// SaveBefore records what a round found in force and with which mark it compares.
+// SaveBefore records what a run found in force and with which mark it compares.
 func (s *Store) SaveBefore(ctx context.Context, id int64, before string, markID *int64) error {
-	return s.exec(ctx, "the round", `UPDATE rounds SET before = CASE WHEN before = '' THEN $2 ELSE before END, mark_id = coalesce($3, mark_id) WHERE id = $1`, id, before, markID)
+	return s.exec(ctx, "the run", `UPDATE runs SET before = CASE WHEN before = '' THEN $2 ELSE before END, mark_id = coalesce($3, mark_id) WHERE id = $1`, id, before, markID)
 }
 
-// EndRound records how a round ended.
-func (s *Store) EndRound(ctx context.Context, r Round) error {
-	return s.exec(ctx, "the round", `UPDATE rounds SET state = $2, verdict = $3, summary = $4, problem = $5, restored = $6, phase = '', finished_at = now() WHERE id = $1`,
+// EndRun records how a run ended.
+func (s *Store) EndRun(ctx context.Context, r Run) error {
+	return s.exec(ctx, "the run", `UPDATE runs SET state = $2, verdict = $3, summary = $4, problem = $5, restored = $6, phase = '', finished_at = now() WHERE id = $1`,
 		r.ID, r.State, r.Verdict, r.Summary, r.Problem, r.Restored)
 }
 
-// AskToStop asks whoever works on a round to stop. A round that nobody works on yet is
+// AskToStop asks whoever works on a run to stop. A run that nobody works on yet is
 // stopped at once.
 func (s *Store) AskToStop(ctx context.Context, id int64) error {
-	return s.exec(ctx, "the round", `UPDATE rounds SET stop_asked = true WHERE id = $1 AND state IN ('queued', 'running', 'waiting', 'by hand')`, id)
+	return s.exec(ctx, "the run", `UPDATE runs SET stop_asked = true WHERE id = $1 AND state IN ('queued', 'running', 'waiting', 'by hand')`, id)
 }
 
-// StopAsked tells whether a round has been asked to stop.
+// StopAsked tells whether a run has been asked to stop.
 func (s *Store) StopAsked(ctx context.Context, id int64) (bool, error) {
-	return one[bool](ctx, s, "the round", `SELECT stop_asked FROM rounds WHERE id = $1`, id)
+	return one[bool](ctx, s, "the run", `SELECT stop_asked FROM runs WHERE id = $1`, id)
 }
 
-// RestForHand says that a round waits for a person to carry something out.
+// RestForHand says that a run waits for a person to carry something out.
 func (s *Store) RestForHand(ctx context.Context, id int64) error {
-	return s.exec(ctx, "the round", `UPDATE rounds SET state = 'by hand', phase = 'by hand' WHERE id = $1`, id)
+	return s.exec(ctx, "the run", `UPDATE runs SET state = 'by hand', phase = 'by hand' WHERE id = $1`, id)
 }
 
-// Release lets a round that waited begin.
+// Release lets a run that waited begin.
 func (s *Store) Release(ctx context.Context, id int64) error {
-	return s.exec(ctx, "the round", `UPDATE rounds SET state = 'queued' WHERE id = $1 AND state = 'waiting'`, id)
+	return s.exec(ctx, "the run", `UPDATE runs SET state = 'queued' WHERE id = $1 AND state = 'waiting'`, id)
 }
 
 // Application is one act on an environment's settings, recorded before it is done.
 type Application struct {
 	ID            int64      `db:"id"`
 	EnvironmentID int64      `db:"environment_id"`
-	RoundID       *int64     `db:"round_id"`
+	RunID       *int64     `db:"run_id"`
 	ChangeID      *int64     `db:"change_id"`
 	Kind          string     `db:"kind"` // try, promote, roll back, put back, outside, first
 	Fingerprint   string     `db:"fingerprint"`
@@ -174,9 +174,9 @@ type Application struct {
 
 // Intend records what is about to be done.
 func (s *Store) Intend(ctx context.Context, a Application) (int64, error) {
-	return s.insert(ctx, "the intent", `INSERT INTO applications (environment_id, round_id, change_id, kind, fingerprint, predecessor, state, note, who)
+	return s.insert(ctx, "the intent", `INSERT INTO applications (environment_id, run_id, change_id, kind, fingerprint, predecessor, state, note, who)
 		VALUES ($1, $2, $3, $4, $5, $6, 'intended', $7, $8) RETURNING id`,
-		a.EnvironmentID, a.RoundID, a.ChangeID, a.Kind, a.Fingerprint, a.Predecessor, a.Note, a.Who)
+		a.EnvironmentID, a.RunID, a.ChangeID, a.Kind, a.Fingerprint, a.Predecessor, a.Note, a.Who)
 }
 
 // Outcome records what came of an intent, and the fingerprint then in force when it
@@ -205,22 +205,22 @@ func (s *Store) Applications(ctx context.Context, envID int64, limit int) ([]App
 	return many[Application](ctx, s, "what was applied", `SELECT * FROM applications WHERE environment_id = $1 ORDER BY id DESC LIMIT $2`, envID, limit)
 }
 
-// Intents lists what a round intended and whose outcome is not recorded.
-func (s *Store) Intents(ctx context.Context, roundID int64) ([]Application, error) {
-	return many[Application](ctx, s, "the intents", `SELECT * FROM applications WHERE round_id = $1 AND state = 'intended' ORDER BY id`, roundID)
+// Intents lists what a run intended and whose outcome is not recorded.
+func (s *Store) Intents(ctx context.Context, runID int64) ([]Application, error) {
+	return many[Application](ctx, s, "the intents", `SELECT * FROM applications WHERE run_id = $1 AND state = 'intended' ORDER BY id`, runID)
 }
 
-// LeftIntents lists what rounds that are over intended on an environment and whose
+// LeftIntents lists what runs that are over intended on an environment and whose
 // outcome is not recorded, because the site did not answer any more.
 func (s *Store) LeftIntents(ctx context.Context, envID int64) ([]Application, error) {
-	return many[Application](ctx, s, "the intents", `SELECT a.* FROM applications a JOIN rounds r ON r.id = a.round_id
+	return many[Application](ctx, s, "the intents", `SELECT a.* FROM applications a JOIN runs r ON r.id = a.run_id
 		WHERE a.environment_id = $1 AND a.state = 'intended' AND r.state IN ('done', 'stopped', 'failed') ORDER BY a.id`, envID)
 }
 
 // LookRow is one look as it is kept.
 type LookRow struct {
 	ID       int64           `db:"id"`
-	RoundID  int64           `db:"round_id"`
+	RunID  int64           `db:"run_id"`
 	Pass     int             `db:"pass"`
 	Kind     string          `db:"kind"` // page, journey, probe
 	Page     string          `db:"page"`
@@ -232,23 +232,23 @@ type LookRow struct {
 }
 
 // SaveLook keeps one look of a pass: an evidence.PageLook, JourneyLook or Probe.
-func (s *Store) SaveLook(ctx context.Context, roundID int64, pass int, kind string, k evidence.Key, document any) error {
+func (s *Store) SaveLook(ctx context.Context, runID int64, pass int, kind string, k evidence.Key, document any) error {
 	raw, err := json.Marshal(document)
 	if err != nil {
 		return fmt.Errorf("write a look: %w", err)
 	}
-	return s.exec(ctx, "a look", `INSERT INTO looks (round_id, pass, kind, page, journey, persona, device, document) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
-		roundID, pass, kind, k.Page, k.Journey, k.Persona, k.Device, string(raw))
+	return s.exec(ctx, "a look", `INSERT INTO looks (run_id, pass, kind, page, journey, persona, device, document) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+		runID, pass, kind, k.Page, k.Journey, k.Persona, k.Device, string(raw))
 }
 
-// LookRows lists a round's looks of one kind and pass without reading more.
-func (s *Store) LookRows(ctx context.Context, roundID int64, pass int) ([]LookRow, error) {
-	return many[LookRow](ctx, s, "the looks", `SELECT * FROM looks WHERE round_id = $1 AND pass = $2 ORDER BY id`, roundID, pass)
+// LookRows lists a run's looks of one kind and pass without reading more.
+func (s *Store) LookRows(ctx context.Context, runID int64, pass int) ([]LookRow, error) {
+	return many[LookRow](ctx, s, "the looks", `SELECT * FROM looks WHERE run_id = $1 AND pass = $2 ORDER BY id`, runID, pass)
 }
 
-// Look reads everything seen in one pass of a round.
-func (s *Store) Look(ctx context.Context, roundID int64, pass int) (evidence.Look, error) {
-	rows, err := s.LookRows(ctx, roundID, pass)
+// Look reads everything seen in one pass of a run.
+func (s *Store) Look(ctx context.Context, runID int64, pass int) (evidence.Look, error) {
+	rows, err := s.LookRows(ctx, runID, pass)
 	if err != nil {
 		return evidence.Look{}, err
 	}
@@ -275,10 +275,10 @@ func (s *Store) Look(ctx context.Context, roundID int64, pass int) (evidence.Loo
 	return out, nil
 }
 
-// Finding is one finding of a round.
+// Finding is one finding of a run.
 type Finding struct {
 	ID          int64                  `db:"id"`
-	RoundID     int64                  `db:"round_id"`
+	RunID     int64                  `db:"run_id"`
 	Place       int                    `db:"place"`
 	State       string                 `db:"state"` // open, accepted
 	Document    JSON[evidence.Finding] `db:"document"`
@@ -287,27 +287,27 @@ type Finding struct {
 	AcceptedAt  *time.Time             `db:"accepted_at"`
 }
 
-// SaveFindings replaces a round's findings, in their order.
-func (s *Store) SaveFindings(ctx context.Context, roundID int64, findings []evidence.Finding) error {
+// SaveFindings replaces a run's findings, in their order.
+func (s *Store) SaveFindings(ctx context.Context, runID int64, findings []evidence.Finding) error {
 	tx, err := s.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return fmt.Errorf("write the findings: %w", err)
 	}
 	defer func() { _ = tx.Rollback() }()
-	if _, err := tx.ExecContext(ctx, `DELETE FROM findings WHERE round_id = $1`, roundID); err != nil {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM findings WHERE run_id = $1`, runID); err != nil {
 		return fmt.Errorf("write the findings: %w", err)
 	}
 	for i, f := range findings {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO findings (round_id, place, document) VALUES ($1, $2, $3)`, roundID, i, JSON[evidence.Finding]{f}); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO findings (run_id, place, document) VALUES ($1, $2, $3)`, runID, i, JSON[evidence.Finding]{f}); err != nil {
 			return fmt.Errorf("write a finding: %w", err)
 		}
 	}
 	return tx.Commit()
 }
 
-// Findings lists a round's findings in their order.
-func (s *Store) Findings(ctx context.Context, roundID int64) ([]Finding, error) {
-	return many[Finding](ctx, s, "the findings", `SELECT * FROM findings WHERE round_id = $1 ORDER BY place, id`, roundID)
+// Findings lists a run's findings in their order.
+func (s *Store) Findings(ctx context.Context, runID int64) ([]Finding, error) {
+	return many[Finding](ctx, s, "the findings", `SELECT * FROM findings WHERE run_id = $1 ORDER BY place, id`, runID)
 }
 
 // Finding reads one finding.
@@ -324,6 +324,6 @@ func (s *Store) AcceptFinding(ctx context.Context, id int64, accepted bool, who,
 }
 
 // SaveVerdict records a verdict that changed because a finding was accepted.
-func (s *Store) SaveVerdict(ctx context.Context, roundID int64, v evidence.Verdict, summary string) error {
-	return s.exec(ctx, "the verdict", `UPDATE rounds SET verdict = $2, summary = $3 WHERE id = $1`, roundID, v, summary)
+func (s *Store) SaveVerdict(ctx context.Context, runID int64, v evidence.Verdict, summary string) error {
+	return s.exec(ctx, "the verdict", `UPDATE runs SET verdict = $2, summary = $3 WHERE id = $1`, runID, v, summary)
 }

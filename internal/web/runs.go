@@ -14,8 +14,8 @@ import (
 	"tidemarker/internal/work"
 )
 
-// RoundSummary is a round in a list.
-type RoundSummary struct {
+// RunSummary is a run in a list.
+type RunSummary struct {
 	ID          int64            `json:"id"`
 	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,prove"`
 	State       string           `json:"state" enum:"queued,waiting,running,by hand,done,stopped,failed"`
@@ -29,20 +29,20 @@ type RoundSummary struct {
 	FinishedAt  *time.Time       `json:"finishedAt"`
 }
 
-func roundSummary(r store.Round, env string) RoundSummary {
-	return RoundSummary{r.ID, string(r.Kind), string(r.State), env, r.ChangeID, r.Verdict, r.Summary, r.Target, r.CreatedAt, r.StartedAt, r.FinishedAt}
+func runSummary(r store.Run, env string) RunSummary {
+	return RunSummary{r.ID, string(r.Kind), string(r.State), env, r.ChangeID, r.Verdict, r.Summary, r.Target, r.CreatedAt, r.StartedAt, r.FinishedAt}
 }
 
-// RoundView is a round with what was found.
-type RoundView struct {
-	RoundSummary
+// RunView is a run with what was found.
+type RunView struct {
+	RunSummary
 	Site        int64                 `json:"site"`
 	SiteName    string                `json:"siteName"`
 	URL         string                `json:"url"`
 	ChangeTitle string                `json:"changeTitle,omitempty"`
 	ChangeState string                `json:"changeState,omitempty"`
 	Phase       string                `json:"phase"`
-	Progress    store.RoundProgress   `json:"progress"`
+	Progress    store.RunProgress   `json:"progress"`
 	Before      string                `json:"before"`
 	Problem     string                `json:"problem"`
 	StopAsked   bool                  `json:"stopAsked"`
@@ -54,7 +54,7 @@ type RoundView struct {
 	Handwork    *HandworkView         `json:"handwork" doc:"The checklist that a person carries out; none where a connector does it."`
 }
 
-// FindingView is one finding of a round.
+// FindingView is one finding of a run.
 type FindingView struct {
 	ID int64 `json:"id"`
 	evidence.Finding
@@ -64,7 +64,7 @@ type FindingView struct {
 	AcceptedAt  *time.Time `json:"acceptedAt,omitempty"`
 }
 
-// LookSummary is one look of a round, without its evidence.
+// LookSummary is one look of a run, without its evidence.
 type LookSummary struct {
 	Kind    string `json:"kind" enum:"page,journey,probe"`
 	Page    string `json:"page"`
@@ -74,11 +74,11 @@ type LookSummary struct {
 	Pass    int    `json:"pass"`
 }
 
-func (s *Server) roundOperations(api huma.API) {
-	tags := []string{"rounds"}
-	huma.Register(api, huma.Operation{OperationID: "get-round", Method: http.MethodGet, Path: "/rounds/{id}", Summary: "A round, how far it is and what it found", Tags: tags},
-		func(ctx context.Context, in *ByID) (*output[RoundView], error) { return out(s.roundView(ctx, in.ID)) })
-	huma.Register(api, huma.Operation{OperationID: "list-looks", Method: http.MethodGet, Path: "/rounds/{id}/looks", Summary: "What a round looked at", Tags: tags},
+func (s *Server) runOperations(api huma.API) {
+	tags := []string{"runs"}
+	huma.Register(api, huma.Operation{OperationID: "get-run", Method: http.MethodGet, Path: "/runs/{id}", Summary: "A run, how far it is and what it found", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[RunView], error) { return out(s.runView(ctx, in.ID)) })
+	huma.Register(api, huma.Operation{OperationID: "list-looks", Method: http.MethodGet, Path: "/runs/{id}/looks", Summary: "What a run looked at", Tags: tags},
 		func(ctx context.Context, in *ByID) (*output[[]LookSummary], error) {
 			list := []LookSummary{}
 			for pass := 1; pass <= 2; pass++ {
@@ -92,7 +92,7 @@ func (s *Server) roundOperations(api huma.API) {
 			}
 			return out(list, nil)
 		})
-	huma.Register(api, huma.Operation{OperationID: "list-probes", Method: http.MethodGet, Path: "/rounds/{id}/probes", Summary: "What a round asked for without looking, and how it was answered", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "list-probes", Method: http.MethodGet, Path: "/runs/{id}/probes", Summary: "What a run asked for without looking, and how it was answered", Tags: tags},
 		func(ctx context.Context, in *ByID) (*output[[]evidence.Probe], error) {
 			look, err := s.Store.Look(ctx, in.ID, 1)
 			list := []evidence.Probe{}
@@ -104,20 +104,20 @@ func (s *Server) roundOperations(api huma.API) {
 			}
 			return out(list, err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "get-report", Method: http.MethodGet, Path: "/rounds/{id}/report", Summary: "What a round found, as a document of its own", Description: "409 while it is not over.", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "get-report", Method: http.MethodGet, Path: "/runs/{id}/report", Summary: "What a run found, as a document of its own", Description: "409 while it is not over.", Tags: tags},
 		func(ctx context.Context, in *ByID) (*output[evidence.Report], error) {
-			r, err := s.Store.Round(ctx, in.ID)
+			r, err := s.Store.Run(ctx, in.ID)
 			if err != nil {
 				return nil, problem(err)
 			}
 			if !r.State.Over() {
-				return nil, huma.Error409Conflict("The round is not over yet.")
+				return nil, huma.Error409Conflict("The run is not over yet.")
 			}
 			return out(work.Report(ctx, s.Store, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "stop-round", Method: http.MethodPost, Path: "/rounds/{id}/stop", Summary: "Stops a round; what it found so far stays", Tags: tags, DefaultStatus: http.StatusAccepted},
-		func(ctx context.Context, in *ByID) (*output[RoundView], error) {
-			r, err := s.Store.Round(ctx, in.ID)
+	huma.Register(api, huma.Operation{OperationID: "stop-run", Method: http.MethodPost, Path: "/runs/{id}/stop", Summary: "Stops a run; what it found so far stays", Tags: tags, DefaultStatus: http.StatusAccepted},
+		func(ctx context.Context, in *ByID) (*output[RunView], error) {
+			r, err := s.Store.Run(ctx, in.ID)
 			if err != nil {
 				return nil, problem(err)
 			}
@@ -129,7 +129,7 @@ func (s *Server) roundOperations(api huma.API) {
 					return nil, problem(err)
 				}
 			}
-			return out(s.roundView(ctx, in.ID))
+			return out(s.runView(ctx, in.ID))
 		})
 	huma.Register(api, huma.Operation{OperationID: "accept-finding", Method: http.MethodPost, Path: "/findings/{id}/accept", Summary: "Takes a finding as meant, or takes that back", Tags: tags},
 		func(ctx context.Context, in *struct {
@@ -138,27 +138,27 @@ func (s *Server) roundOperations(api huma.API) {
 				Accepted bool   `json:"accepted"`
 				Why      string `json:"why" maxLength:"2000"`
 			}
-		}) (*output[RoundView], error) {
+		}) (*output[RunView], error) {
 			return out(s.acceptFinding(ctx, in.ID, in.Body.Accepted, in.Body.Why))
 		})
 	huma.Register(api, huma.Operation{OperationID: "get-proof", Method: http.MethodGet, Path: "/findings/{id}/proof", Summary: "The proof of a finding: both looks", Tags: tags},
 		func(ctx context.Context, in *ByID) (*output[Proof], error) { return out(s.proof(ctx, in.ID)) })
 }
 
-func (s *Server) roundView(ctx context.Context, id int64) (RoundView, error) {
-	r, err := s.Store.Round(ctx, id)
+func (s *Server) runView(ctx context.Context, id int64) (RunView, error) {
+	r, err := s.Store.Run(ctx, id)
 	if err != nil {
-		return RoundView{}, err
+		return RunView{}, err
 	}
 	env, err := s.Store.Environment(ctx, r.EnvironmentID)
 	if err != nil {
-		return RoundView{}, err
+		return RunView{}, err
 	}
 	row, err := s.Store.Site(ctx, r.SiteID)
 	if err != nil {
-		return RoundView{}, err
+		return RunView{}, err
 	}
-	v := RoundView{RoundSummary: roundSummary(r, env.Name), Site: row.ID, SiteName: row.Name, URL: env.URL, Phase: r.Phase, Progress: r.Progress.V,
+	v := RunView{RunSummary: runSummary(r, env.Name), Site: row.ID, SiteName: row.Name, URL: env.URL, Phase: r.Phase, Progress: r.Progress.V,
 		Before: r.Before, Problem: r.Problem, StopAsked: r.StopAsked, Attempt: r.Attempt, RequestedBy: r.RequestedBy,
 		Difference: []settings.Difference{}, Findings: []FindingView{}}
 	if r.ChangeID != nil {
@@ -174,7 +174,7 @@ func (s *Server) roundView(ctx context.Context, id int64) (RoundView, error) {
 			return v, err
 		}
 		if err == nil {
-			v.Mark = &MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Round: m.RoundID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
+			v.Mark = &MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Run: m.RunID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
 			v.Difference = s.between(ctx, r.SiteID, m.Fingerprint, r.Target)
 		}
 	}
@@ -206,39 +206,39 @@ func (s *Server) between(ctx context.Context, siteID int64, from, to string) []s
 	return []settings.Difference{}
 }
 
-func (s *Server) acceptFinding(ctx context.Context, id int64, accepted bool, why string) (RoundView, error) {
+func (s *Server) acceptFinding(ctx context.Context, id int64, accepted bool, why string) (RunView, error) {
 	f, err := s.Store.Finding(ctx, id)
 	if err != nil {
-		return RoundView{}, err
+		return RunView{}, err
 	}
 	if f.Document.V.Kind == evidence.NotCheckedKind && accepted {
-		return RoundView{}, huma.Error409Conflict("What could not be looked at cannot be accepted. Look again instead.")
+		return RunView{}, huma.Error409Conflict("What could not be looked at cannot be accepted. Look again instead.")
 	}
 	if accepted && why == "" {
-		return RoundView{}, huma.Error422UnprocessableEntity("Say why the difference is meant; the record needs it.")
+		return RunView{}, huma.Error422UnprocessableEntity("Say why the difference is meant; the record needs it.")
 	}
-	r, err := s.Store.Round(ctx, f.RoundID)
+	r, err := s.Store.Run(ctx, f.RunID)
 	if err != nil {
-		return RoundView{}, err
+		return RunView{}, err
 	}
 	if r.State != store.Done {
-		return RoundView{}, huma.Error409Conflict("The round has not come to a verdict; findings can be accepted when it has.")
+		return RunView{}, huma.Error409Conflict("The run has not come to a verdict; findings can be accepted when it has.")
 	}
 	if err := s.Store.AcceptFinding(ctx, id, accepted, who(ctx), why); err != nil {
-		return RoundView{}, err
+		return RunView{}, err
 	}
-	if err := work.Rejudge(ctx, s.Store, f.RoundID); err != nil {
-		return RoundView{}, err
+	if err := work.Rejudge(ctx, s.Store, f.RunID); err != nil {
+		return RunView{}, err
 	}
 	text := "Took back the acceptance of: " + f.Document.V.Title
 	if accepted {
 		text = "Accepted as meant: " + f.Document.V.Title + ". " + why
 	}
-	if err := s.Store.Record(ctx, store.Event{SiteID: r.SiteID, ChangeID: r.ChangeID, RoundID: &r.ID, Kind: "finding", Who: who(ctx), Text: text}); err != nil {
-		return RoundView{}, err
+	if err := s.Store.Record(ctx, store.Event{SiteID: r.SiteID, ChangeID: r.ChangeID, RunID: &r.ID, Kind: "finding", Who: who(ctx), Text: text}); err != nil {
+		return RunView{}, err
 	}
-	if err := s.Store.Tell(ctx, store.Notice{Site: r.SiteID, Round: r.ID}); err != nil {
-		return RoundView{}, err
+	if err := s.Store.Tell(ctx, store.Notice{Site: r.SiteID, Run: r.ID}); err != nil {
+		return RunView{}, err
 	}
-	return s.roundView(ctx, f.RoundID)
+	return s.runView(ctx, f.RunID)
 }
