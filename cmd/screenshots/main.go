@@ -152,8 +152,8 @@ func views(base string) ([]shot, error) {
 		{name: "sites", path: "/"},
 		{name: "people", path: "/people"},
 		{name: "site", path: fmt.Sprintf("/sites/%d", id)},
-		{name: "site-by-night", path: fmt.Sprintf("/sites/%d", id), night: true},
-		{name: "watched", path: fmt.Sprintf("/sites/%d/watched", id)},
+		{name: "site-dark", path: fmt.Sprintf("/sites/%d", id), night: true},
+		{name: "test-plan", path: fmt.Sprintf("/sites/%d/test-plan", id)},
 		{name: "settings", path: fmt.Sprintf("/sites/%d/settings", id)},
 		{name: "history", path: fmt.Sprintf("/sites/%d/history", id)},
 		{name: "exclusions", path: fmt.Sprintf("/sites/%d/exclusions", id)},
@@ -162,7 +162,7 @@ func views(base string) ([]shot, error) {
 	if err != nil {
 		return nil, err
 	}
-	shots = append(shots, shot{name: "take-on", path: fmt.Sprintf("/take-on/%d", taking)})
+	shots = append(shots, shot{name: "add-site", path: fmt.Sprintf("/add-site/%d", taking)})
 	for _, c := range site.Changes {
 		more, err := changeViews(base, c.ID, c.State)
 		if err != nil {
@@ -198,10 +198,10 @@ func takeOn(base string) (int64, error) {
 		ID     int64
 		Survey struct{ State string }
 	}
-	if err := post(base+"/api/v1/takings", map[string]any{"name": "The hill", "environments": places}, &taking); err != nil {
+	if err := post(base+"/api/v1/onboardings", map[string]any{"name": "The hill", "environments": places}, &taking); err != nil {
 		return 0, err
 	}
-	at := fmt.Sprintf("%s/api/v1/takings/%d", base, taking.ID)
+	at := fmt.Sprintf("%s/api/v1/onboardings/%d", base, taking.ID)
 	if err := post(at+"/survey", map[string]any{}, &taking); err != nil {
 		return 0, err
 	}

@@ -97,14 +97,14 @@ func (a *app) welcome(ctx context.Context, here string, w io.Writer) error {
 	if err != nil {
 		return err
 	}
-	_, err = fmt.Fprintf(w, "Nobody can sign in yet. The first administrator comes in here, once, within a day:\n  %s%s\n", trimmed(here), link)
+	_, err = fmt.Fprintf(w, "Nobody can sign in yet. The first administrator creates an account here, once, within a day:\n  %s%s\n", trimmed(here), link)
 	return err
 }
 
 func inviteCommand(data *string) *cobra.Command {
 	var role, note, forWhom, server string
 	c := &cobra.Command{
-		Use: "invite", Short: "Makes a link with which somebody comes in, or chooses a new password", Args: cobra.NoArgs,
+		Use: "invite", Short: "Makes a link with which somebody creates an account, or chooses a new password", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx := cmd.Context()
 			if !people.Role(role).Known() {

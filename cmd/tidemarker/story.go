@@ -18,7 +18,7 @@ type storyChange struct {
 	Reason  string         `json:"reason"`
 	Effect  string         `json:"effect"`
 	Edits   map[string]any `json:"edits"`
-	Runs  []struct {
+	Runs    []struct {
 		ID    int64  `json:"id"`
 		State string `json:"state"`
 	} `json:"runs"`
@@ -38,7 +38,7 @@ func tell(ctx context.Context, url string) error {
 }
 
 // tell takes marks, breaks staging with one change and goes back, breaks it with
-// another, mends that by leaving one script alone and promotes it, leaves a third
+// another, mends that by excluding one script and promotes it, leaves a third
 // waiting, and proves that nobody is served what is not theirs.
 func (s *story) tell(ctx context.Context) error {
 	var list struct {
@@ -66,7 +66,7 @@ func (s *story) tell(ctx context.Context) error {
 		{"Drop styles that no page uses", "The style sheet is large for what a page uses of it.", "First draw a little earlier.",
 			map[string]any{"styles.dropUnused": true}, []string{"try", "rollback"}},
 		{"Defer all scripts", "Scripts in the head hold up the first draw.", "First draw earlier on phones.",
-			map[string]any{"scripts.defer": true}, []string{"try", leaveAlone, "try", "promote"}},
+			map[string]any{"scripts.defer": true}, []string{"try", exclude, "try", "promote"}},
 		{"Lazy pictures and compact markup", "Listings load eight pictures that most visitors never scroll to.", "Fewer bytes on listings.",
 			map[string]any{"images.lazy": true, "markup.compact": true}, []string{"try"}},
 	} {
@@ -74,10 +74,10 @@ func (s *story) tell(ctx context.Context) error {
 			return fmt.Errorf("%s: %w", step.title, err)
 		}
 	}
-	return s.everywhere(ctx, site, "proofs")
+	return s.everywhere(ctx, site, "isolation-tests")
 }
 
-// explain records why the shop leaves alone what it does, except for what nobody knows.
+// explain records why the shop excludes what it does, except for what nobody knows.
 func (s *story) explain(ctx context.Context, site int64) error {
 	for _, e := range []struct {
 		key, pattern, reason, lookAgain string
@@ -137,8 +137,8 @@ func (s *story) change(ctx context.Context, site int64, title, reason, effect st
 		return err
 	}
 	for _, act := range acts {
-		if act == leaveAlone {
-			if err := s.leaveAlone(ctx, &c); err != nil {
+		if act == exclude {
+			if err := s.exclude(ctx, &c); err != nil {
 				return err
 			}
 			continue
@@ -161,10 +161,10 @@ func (s *story) change(ctx context.Context, site int64, title, reason, effect st
 	return nil
 }
 
-// leaveAlone is the act of leaving alone what the last run proposes first.
-const leaveAlone = "leave alone"
+// exclude is the act of excluding what the last run proposes first.
+const exclude = "exclude"
 
-func (s *story) leaveAlone(ctx context.Context, c *storyChange) error {
+func (s *story) exclude(ctx context.Context, c *storyChange) error {
 	last := c.Runs[0].ID
 	for _, r := range c.Runs {
 		last = max(last, r.ID)
@@ -195,5 +195,5 @@ func (s *story) leaveAlone(ctx context.Context, c *storyChange) error {
 		return s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/changes/%d/exclusions", c.ID),
 			map[string]any{"key": best.Key, "pattern": best.Pattern, "reason": f.Title, "finding": f.ID}, c)
 	}
-	return fmt.Errorf("run %d has nothing that can be left alone", last)
+	return fmt.Errorf("run %d has nothing that can be excluded", last)
 }

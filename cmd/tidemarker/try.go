@@ -99,7 +99,7 @@ func tryCommand(data *string) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "try",
 		Short: "Tries settings on staging: applies, purges, warms, checks, and puts staging back",
-		Long: `Applies settings on staging, clears and warms it, looks at every watched page and
+		Long: `Applies settings on staging, clears and warms it, looks at every page of the test plan and
 takes every journey, compares with the mark, writes what was found, and puts
 staging back unless --keep is given.
 
@@ -178,7 +178,7 @@ func (a *app) try(ctx context.Context, siteName, envName string, edits settings.
 		return rep, err
 	}
 	if _, err := a.store.LatestMark(ctx, env.ID); errors.Is(err, store.ErrNotFound) {
-		fmt.Fprintf(os.Stderr, "tidemarker: %s has no mark yet; taking one first\n", envName)
+		fmt.Fprintf(os.Stderr, "tidemarker: %s has no mark yet; addinge first\n", envName)
 		if _, err := a.takeMark(ctx, s, env); err != nil {
 			return rep, err
 		}

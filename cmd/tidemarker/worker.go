@@ -47,7 +47,7 @@ type timing struct{ readEvery, readyFor time.Duration }
 
 func (t *timing) flags(c *cobra.Command) {
 	c.Flags().DurationVar(&t.readEvery, "read-every", 10*time.Minute, "how often every site's settings are read, to notice what is changed outside; 0 reads them only before acting")
-	c.Flags().DurationVar(&t.readyFor, "ready-for", 0, "for how long a persona that was made ready for a proof by requests is used again by later proofs, for sites that do not like many sign-ins; 0 makes everybody ready anew")
+	c.Flags().DurationVar(&t.readyFor, "ready-for", 0, "for how long a persona that was made ready for a proof by requests is used again by later proofs, for sites that do not like many sign-ins; 0 makes everybody ready again")
 }
 
 func (t *timing) set(r *work.Runner) { r.ReadEvery, r.ReadyFor = t.readEvery, t.readyFor }

@@ -19,7 +19,7 @@ var SiteFileSchema []byte
 //go:embed report.schema.json
 var ReportSchema []byte
 
-// CarryOverSchema is the JSON Schema of a revision on its way to another site.
+// CopiedSettingsSchema is the JSON Schema of a revision on its way to another site.
 //
-//go:embed carry-over.schema.json
-var CarryOverSchema []byte
+//go:embed copied-settings.schema.json
+var CopiedSettingsSchema []byte

@@ -84,7 +84,7 @@ func TestALookYieldsItsEvidence(t *testing.T) {
 	require.Empty(t, l.Missing)
 	assert.Equal(t, 200, l.Status)
 	assert.Equal(t, "Shop <b>", l.Title)
-	assert.Equal(t, httpcache.Held, l.Served)
+	assert.Equal(t, httpcache.Cached, l.Served)
 	assert.NotContains(t, fmt.Sprint(l), "very-secret", "a cookie's value is not kept")
 	assert.Equal(t, 390, l.Picture.Width)
 	assert.Greater(t, l.Picture.Height, 3300)
@@ -189,7 +189,7 @@ func TestEveryStepAndExpectation(t *testing.T) {
 			journey.Step{Expect: &journey.Expect{URL: "/two/?x=*", Visible: &journey.Target{Role: "heading", Name: "Two"}}},
 		)
 		for _, s := range o.Steps {
-			assert.True(t, s.Held, "%s: %s: %s", device, s.Step, s.Why)
+			assert.True(t, s.Passed, "%s: %s: %s", device, s.Step, s.Why)
 		}
 		assert.NotEmpty(t, o.Steps[len(o.Steps)-1].Picture)
 	}
@@ -286,7 +286,7 @@ func TestAskingWithoutABrowser(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Your basket", "Order 4711 of Ada & Bo"}, a.Lines)
 	assert.Equal(t, []string{"4711", "Ada & Bo"}, a.Marks)
-	assert.Equal(t, httpcache.Held, a.Served)
+	assert.Equal(t, httpcache.Cached, a.Served)
 	assert.Len(t, a.Body, 64)
 	_, err = Plain{Env: site.Environment{URL: "http://127.0.0.1:1"}}.Ask(t.Context(), "@evil.example/", site.Phone, State{}, nil)
 	assert.ErrorContains(t, err, "not on one of the site's hosts")

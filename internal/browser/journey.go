@@ -128,7 +128,7 @@ func (b *Browser) run(ctx context.Context, env site.Environment, deviceName stri
 	var secrets []string
 	for i, s := range steps {
 		began := time.Now()
-		o := journey.StepOutcome{Held: true}
+		o := journey.StepOutcome{Passed: true}
 		err := t.step(s)
 		if s.Fill != nil && !t.telling {
 			s = s.Kept()
@@ -141,12 +141,12 @@ func (b *Browser) run(ctx context.Context, env site.Environment, deviceName stri
 			if !ok {
 				return State{}, fmt.Errorf("step %d (%s): %w", i+1, s, err)
 			}
-			o.Held, o.Why = false, journey.Hiding(clip(failed.why), secrets)
+			o.Passed, o.Why = false, journey.Redact(clip(failed.why), secrets)
 		}
 		o.Step = s.String()
 		o.Took = float64(time.Since(began).Microseconds()) / 1000
-		o.At = journey.Hiding(t.at(), secrets)
-		if keep != nil && (!o.Held || s.Expect != nil || i == len(steps)-1) {
+		o.At = journey.Redact(t.at(), secrets)
+		if keep != nil && (!o.Passed || s.Expect != nil || i == len(steps)-1) {
 			raw, err := t.shoot(0, 0)
 			if err != nil {
 				return State{}, err
@@ -156,17 +156,17 @@ func (b *Browser) run(ctx context.Context, env site.Environment, deviceName stri
 			}
 		}
 		out.Outcome.Steps = append(out.Outcome.Steps, o)
-		if !o.Held {
+		if !o.Passed {
 			break
 		}
 	}
 	out.Requests, out.Errors, _, _ = t.snapshot()
 	for i := range out.Requests {
-		out.Requests[i].URL = journey.Hiding(out.Requests[i].URL, secrets)
+		out.Requests[i].URL = journey.Redact(out.Requests[i].URL, secrets)
 	}
 	for i := range out.Errors {
 		e := &out.Errors[i]
-		e.Message, e.Source = journey.Hiding(e.Message, secrets), journey.Hiding(e.Source, secrets)
+		e.Message, e.Source = journey.Redact(e.Message, secrets), journey.Redact(e.Source, secrets)
 	}
 	return t.state(), nil
 }

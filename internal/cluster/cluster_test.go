@@ -83,7 +83,7 @@ func TestAClusterIsStartedJoinedLeftAndFoundAgain(t *testing.T) {
 	require.NoError(t, last.Stop(ctx))
 }
 
-func TestSomebodyElsesDatabaseIsLeftAlone(t *testing.T) {
+func TestSomebodyElsesDatabaseIsExcluded(t *testing.T) {
 	dir := folder(t)
 	require.NoError(t, os.Mkdir(dir, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "PG_VERSION"), []byte("17\n"), 0o600))

@@ -193,17 +193,17 @@ func (c *Client) afterLoss(ctx context.Context, v settings.Values, ifMatch strin
 	return Settings{}, &ChangedElsewhere{c.base}
 }
 
-// PurgeAll drops every held page and says how many there were.
+// PurgeAll drops every cached page and says how many there were.
 func (c *Client) PurgeAll(ctx context.Context) (int, error) {
 	return c.purge(ctx, map[string]any{"scope": "all", "mode": "drop"})
 }
 
-// Purge drops the held copies of these addresses and says how many there were.
+// Purge drops the cached copies of these addresses and says how many there were.
 func (c *Client) Purge(ctx context.Context, urls []string) (int, error) {
 	return c.purge(ctx, map[string]any{"scope": "urls", "urls": urls, "mode": "drop"})
 }
 
-// Stale marks held pages stale in place of dropping them, those of these addresses or
+// Stale marks cached pages stale in place of dropping them, those of these addresses or
 // all when there are none, and says how many there were.
 func (c *Client) Stale(ctx context.Context, urls []string) (int, error) {
 	if len(urls) == 0 {

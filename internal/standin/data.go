@@ -10,16 +10,16 @@ import (
 	"tidemarker/internal/standin/origin"
 )
 
-// dataLifetime is how long the answer of a look-up is held.
+// dataLifetime is how long the answer of a look-up is cached.
 const dataLifetime = 5 * time.Minute
 
 // dataCache holds the answers of look-ups by the query's text.
 type dataCache struct {
-	mu   sync.Mutex
-	held map[string]heldData
+	mu     sync.Mutex
+	cached map[string]cachedData
 }
 
-type heldData struct {
+type cachedData struct {
 	value any
 	until time.Time
 }
@@ -31,24 +31,24 @@ type dataFor struct {
 	not   []string
 }
 
-// Lookup answers from what is held, unless the query is to be left alone.
+// Lookup answers from what is cached, unless the query is to be excluded.
 func (d dataFor) Lookup(query string, find func() any) any {
 	if matches(d.not, func(x string) bool { return exclusion.MatchPart(x, query) }) {
 		return find()
 	}
 	d.cache.mu.Lock()
-	held, there := d.cache.held[query]
+	cached, there := d.cache.cached[query]
 	d.cache.mu.Unlock()
-	if there && d.now.Before(held.until) {
-		return held.value
+	if there && d.now.Before(cached.until) {
+		return cached.value
 	}
 	v := find()
 	d.cache.mu.Lock()
 	defer d.cache.mu.Unlock()
-	if d.cache.held == nil {
-		d.cache.held = map[string]heldData{}
+	if d.cache.cached == nil {
+		d.cache.cached = map[string]cachedData{}
 	}
-	d.cache.held[query] = heldData{v, d.now.Add(dataLifetime)}
+	d.cache.cached[query] = cachedData{v, d.now.Add(dataLifetime)}
 	return v
 }
 

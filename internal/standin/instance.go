@@ -78,7 +78,7 @@ func Start(s Site, opt Options) (*Instance, error) {
 	}
 	inst.Layer = NewLayer(s, inst.origin, inst.URL, values, opt.Now)
 	if inst.keep != "" && inst.Layer.policy().text("page-cache-store") != "memory" {
-		inst.Layer.held.load(inst.keep + ".held")
+		inst.Layer.cached.load(inst.keep + ".cached")
 	}
 	mux := http.NewServeMux()
 	mux.Handle(ConnectorPath+"/", http.StripPrefix(ConnectorPath, (&connector{inst: inst, runs: map[string]*warming{}}).routes()))
@@ -99,7 +99,7 @@ func (i *Instance) Close() error {
 	i.work.Wait()
 	i.Layer.background.Wait()
 	if i.keep != "" && i.Layer.policy().text("page-cache-store") != "memory" {
-		err = errors.Join(err, i.Layer.held.save(i.keep+".held"))
+		err = errors.Join(err, i.Layer.cached.save(i.keep+".cached"))
 	}
 	return err
 }

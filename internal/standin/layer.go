@@ -21,7 +21,7 @@ import (
 )
 
 // Layer is a speed layer: it holds pages and rewrites them by its settings. A change
-// of settings drops nothing that is held.
+// of settings drops nothing that is cached.
 type Layer struct {
 	site   Site
 	origin Origin
@@ -31,8 +31,8 @@ type Layer struct {
 	mu         sync.RWMutex
 	values     settings.Values
 	serial     int // counts changes of the settings
-	held       heldPages
-	rebuilding map[heldKey]bool
+	cached     cachedPages
+	rebuilding map[cachedKey]bool
 	data       dataCache
 	made       madeAssets
 	sizes      pictureSizes
@@ -41,7 +41,7 @@ type Layer struct {
 
 // NewLayer puts a speed layer with these settings in front of a site's origin.
 func NewLayer(s Site, o Origin, base string, values settings.Values, now func() time.Time) *Layer {
-	return &Layer{site: s, origin: o, base: base, now: now, values: values.Clone(), serial: 1, rebuilding: map[heldKey]bool{}}
+	return &Layer{site: s, origin: o, base: base, now: now, values: values.Clone(), serial: 1, rebuilding: map[cachedKey]bool{}}
 }
 
 func (l *Layer) policyLocked() policy { return policy{l.site.Catalogue, l.values, l.site.Features} }
@@ -83,21 +83,21 @@ func (l *Layer) page(p policy, r *http.Request) response {
 		}
 		return res
 	}
-	key := heldKey{address(p, r.URL), l.variant(p, r)}
+	key := cachedKey{address(p, r.URL), l.variant(p, r)}
 	l.mu.RLock()
-	held := l.held.pages[key]
+	cached := l.cached.pages[key]
 	l.mu.RUnlock()
 	fwd := "uri-miss"
-	if held != nil {
-		left := held.freshFor(l.now())
+	if cached != nil {
+		left := cached.freshFor(l.now())
 		if left > 0 || p.on("page-cache-serve-stale") {
 			if left <= 0 {
 				l.rebuild(p, key, r)
 			}
-			h := maps.Clone(held.Header)
-			h.Set("Age", strconv.Itoa(int(l.now().Sub(held.Made).Seconds())))
+			h := maps.Clone(cached.Header)
+			h.Set("Age", strconv.Itoa(int(l.now().Sub(cached.Made).Seconds())))
 			h.Set("Cache-Status", fmt.Sprintf("%s; hit; ttl=%d", l.site.CacheName, int(left.Seconds())))
-			return response{held.Status, h, held.Body}
+			return response{cached.Status, h, cached.Body}
 		}
 		fwd = "stale"
 	}
@@ -114,7 +114,7 @@ func (l *Layer) page(p policy, r *http.Request) response {
 }
 
 // hold keeps a page that came well.
-func (l *Layer) hold(p policy, key heldKey, r *http.Request, res response) bool {
+func (l *Layer) hold(p policy, key cachedKey, r *http.Request, res response) bool {
 	if res.status != http.StatusOK || r.Method != http.MethodGet {
 		return false
 	}
@@ -122,12 +122,12 @@ func (l *Layer) hold(p policy, key heldKey, r *http.Request, res response) bool 
 	h.Del("Set-Cookie")
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.held.put(key, &heldPage{res.status, h, res.body, l.now(), time.Duration(p.number("page-cache-ttl")) * time.Second, false}, p.text("page-cache-store") == "memory")
+	l.cached.put(key, &cachedPage{res.status, h, res.body, l.now(), time.Duration(p.number("page-cache-ttl")) * time.Second, false}, p.text("page-cache-store") == "memory")
 	return true
 }
 
-// rebuild makes a stale page anew while the old one is being served, once at a time.
-func (l *Layer) rebuild(p policy, key heldKey, r *http.Request) {
+// rebuild makes a stale page again while the old one is being served, once at a time.
+func (l *Layer) rebuild(p policy, key cachedKey, r *http.Request) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.rebuilding[key] {
@@ -318,7 +318,7 @@ func (l *Layer) published(path string) {
 	p := l.policy()
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.held.concern(func(k heldKey) bool {
+	l.cached.concern(func(k cachedKey) bool {
 		at, _, _ := strings.Cut(k.address, "?")
 		return at == path || matches(p.list("always-refresh"), func(x string) bool { return exclusion.MatchPath(x, strings.TrimSuffix(k.address, "?")) })
 	}, false)

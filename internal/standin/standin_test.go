@@ -83,19 +83,19 @@ func (s *shopper) read(res *http.Response) visit {
 	return visit{res.StatusCode, res.Header, string(body)}
 }
 
-func TestPagesAreHeldForTheirLifetime(t *testing.T) {
+func TestPagesAreCachedForTheirLifetime(t *testing.T) {
 	s, c := start(t, settings.Values{"pages.lifetime": 60})
 	first := s.get("/kits")
 	assert.Equal(t, "fernhollow-pages; fwd=uri-miss; stored", first.header.Get("Cache-Status"))
 	c.add(45 * time.Second)
-	held := s.fresh().get("/kits")
-	assert.Equal(t, "fernhollow-pages; hit; ttl=15", held.header.Get("Cache-Status"))
-	assert.Equal(t, "45", held.header.Get("Age"))
-	assert.Equal(t, first.body, held.body)
+	cached := s.fresh().get("/kits")
+	assert.Equal(t, "fernhollow-pages; hit; ttl=15", cached.header.Get("Cache-Status"))
+	assert.Equal(t, "45", cached.header.Get("Age"))
+	assert.Equal(t, first.body, cached.body)
 	c.add(15 * time.Second)
 	assert.Equal(t, "fernhollow-pages; fwd=stale; stored", s.get("/kits").header.Get("Cache-Status"))
 	assert.Contains(t, s.get("/cart").header.Get("Cache-Status"), "fwd=bypass")
-	assert.Empty(t, s.get("/assets/fern.css").header.Get("Cache-Status"), "only pages are held")
+	assert.Empty(t, s.get("/assets/fern.css").header.Get("Cache-Status"), "only pages are cached")
 }
 
 func TestParametersMakeOtherPagesUnlessTheyAreIgnored(t *testing.T) {
@@ -108,21 +108,21 @@ func TestParametersMakeOtherPagesUnlessTheyAreIgnored(t *testing.T) {
 	assert.Contains(t, s.get("/kits?kind=oyster").body, "Tawny mane block", "another kind's page is shown")
 }
 
-func TestABasketIsItsOwnersUnlessThePageIsHeld(t *testing.T) {
+func TestABasketIsItsOwnersUnlessThePageIsCached(t *testing.T) {
 	s, _ := start(t, nil)
 	s.post("/cart", url.Values{"kit": {"tawny-mane-block"}})
 	assert.Contains(t, s.get("/cart").body, "Tawny mane block")
 	assert.Contains(t, s.fresh().get("/cart").body, "Your basket is empty")
-	held, _ := start(t, settings.Values{"pages.never": []string{}})
-	held.post("/cart", url.Values{"kit": {"tawny-mane-block"}})
-	assert.Contains(t, held.fresh().get("/cart").body, "Tawny mane block", "a stranger is shown the basket")
+	cached, _ := start(t, settings.Values{"pages.never": []string{}})
+	cached.post("/cart", url.Values{"kit": {"tawny-mane-block"}})
+	assert.Contains(t, cached.fresh().get("/cart").body, "Tawny mane block", "a stranger is shown the basket")
 }
 
-func TestACheckoutFormIsRefusedWhenItsTokenWasHeldTooLong(t *testing.T) {
+func TestACheckoutFormIsRefusedWhenItsTokenWasCachedTooLong(t *testing.T) {
 	token := regexp.MustCompile(`name="token" value="([^"]+)"`)
-	for _, held := range []bool{false, true} {
+	for _, cached := range []bool{false, true} {
 		never := []string{"/checkout"}
-		if held {
+		if cached {
 			never = []string{}
 		}
 		s, c := start(t, settings.Values{"pages.never": never})
@@ -132,10 +132,10 @@ func TestACheckoutFormIsRefusedWhenItsTokenWasHeldTooLong(t *testing.T) {
 		m := token.FindStringSubmatch(form.body)
 		require.Len(t, m, 2)
 		want := http.StatusOK
-		if held {
+		if cached {
 			want = http.StatusForbidden
 		}
-		assert.Equal(t, want, s.post("/checkout", url.Values{"token": {m[1]}}).status, "held: %v", held)
+		assert.Equal(t, want, s.post("/checkout", url.Values{"token": {m[1]}}).status, "cached: %v", cached)
 	}
 }
 
@@ -304,7 +304,7 @@ func TestPublishingRefreshesWhatHasToBe(t *testing.T) {
 	assert.NotContains(t, home.header.Get("Cache-Status"), "hit")
 	assert.Contains(t, home.body, "Look twice.")
 	assert.NotContains(t, s.get("/library/a-year-in-the-cellar").header.Get("Cache-Status"), "hit")
-	assert.Contains(t, s.get("/kits").header.Get("Cache-Status"), "hit", "what no pattern names stays held")
+	assert.Contains(t, s.get("/kits").header.Get("Cache-Status"), "hit", "what no pattern names stays cached")
 	editor.post("/library/reading-the-first-pins/edit", url.Values{"lead": {"Nobody is told."}, "quietly": {"yes"}})
 	assert.Contains(t, s.get("/library/reading-the-first-pins").body, "Look twice.", "the layer was not told")
 	editor.post("/library/reading-the-first-pins/edit", url.Values{"back": {"yes"}})
@@ -325,7 +325,7 @@ func TestFilesAreDeliveredAsTheSettingsSay(t *testing.T) {
 	assert.Equal(t, "public, max-age=600", css.header.Get("Cache-Control"))
 	assert.NotContains(t, css.body, "\n.top")
 	assert.NotContains(t, s.ask("/assets/fern.js").body, "// A small library")
-	assert.Contains(t, s.ask("/assets/tabs.js").body, "\n", "left alone")
+	assert.Contains(t, s.ask("/assets/tabs.js").body, "\n", "excluded")
 	packed := s.ask("/assets/fern.css", "Accept-Encoding", "gzip")
 	assert.Equal(t, "gzip", packed.header.Get("Content-Encoding"))
 	assert.Less(t, len(packed.body), len(css.body))
@@ -345,7 +345,7 @@ func TestEachFurtherSettingRewritesThePage(t *testing.T) {
 	}{
 		"a signature":            {settings.Values{"markup.signature": true, "markup.compact": true}, "/", []string{"<!-- made by Fernhollow pages 4 -->"}, nil},
 		"styles combined":        {settings.Values{"styles.combine": true}, "/", []string{`href="/_speed/made/`}, []string{"fern.css", "icons.css"}},
-		"a style left alone":     {settings.Values{"styles.combine": true, "styles.not": []string{"icons"}}, "/", []string{"fern.css", "icons.css"}, nil},
+		"a style excluded":       {settings.Values{"styles.combine": true, "styles.not": []string{"icons"}}, "/", []string{"fern.css", "icons.css"}, nil},
 		"styles later":           {settings.Values{"styles.later": true}, "/", []string{`rel="preload" href="/assets/fern.css?v=3" as="style" onload=`}, nil},
 		"scripts combined":       {settings.Values{"scripts.combine": true, "scripts.combineNot": []string{"clock.js"}}, "/", []string{`src="/_speed/made/`, "clock.js", "Fern.config("}, []string{"menu.js", "basket.js"}},
 		"inline code, too":       {settings.Values{"scripts.combine": true, "scripts.inlineToo": true}, "/", nil, []string{"Fern.config("}},
@@ -379,7 +379,7 @@ func TestEachFurtherSettingRewritesThePage(t *testing.T) {
 	assert.Contains(t, s.get("/type/fern-type.css").body, "font-display")
 }
 
-func TestHeldLookUpsMixBasketsUnlessSessionsAreLeftAlone(t *testing.T) {
+func TestCachedLookUpsMixBasketsUnlessSessionsAreExcluded(t *testing.T) {
 	for _, left := range []bool{true, false} {
 		not := []string{}
 		if left {
@@ -388,7 +388,7 @@ func TestHeldLookUpsMixBasketsUnlessSessionsAreLeftAlone(t *testing.T) {
 		s, c := start(t, settings.Values{"data.hold": true, "data.not": not})
 		s.post("/cart", url.Values{"kit": {"tawny-mane-block"}})
 		s.get("/cart")
-		assert.Equal(t, !left, strings.Contains(s.fresh().get("/cart").body, "Tawny mane block"), "sessions left alone: %v", left)
+		assert.Equal(t, !left, strings.Contains(s.fresh().get("/cart").body, "Tawny mane block"), "sessions excluded: %v", left)
 		c.add(6 * time.Minute)
 		assert.NotContains(t, s.fresh().get("/cart").body, "Tawny mane block", "after five minutes it is looked up again")
 	}

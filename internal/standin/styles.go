@@ -14,7 +14,7 @@ import (
 	"tidemarker/internal/core/exclusion"
 )
 
-// styles rewrites how style sheets are delivered. Those that are left alone, and those
+// styles rewrites how style sheets are delivered. Those that are excluded, and those
 // of other hosts, stay as they are.
 func (l *Layer) styles(p policy, page *goquery.Document) {
 	not := p.list("css-exclude")

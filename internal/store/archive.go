@@ -18,7 +18,7 @@ import (
 // each with the condition of what is taken. Pictures of second looks are left out;
 // nothing shows them.
 var archived = []struct{ table, where string }{
-	{"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"runs", ""}, {"applications", ""}, {"drifts", ""}, {"looks", ""},
+	{"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"runs", ""}, {"acts", ""}, {"drifts", ""}, {"looks", ""},
 	{"findings", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"history", ""},
 	{"blobs", `WHERE sha256 IN (SELECT (regexp_matches(document::text, '[0-9a-f]{64}', 'g'))[1] FROM looks WHERE pass = 1)`},
 }

@@ -14,8 +14,8 @@ type DriftState string
 // What can become of a change made outside.
 const (
 	DriftOpen     DriftState = "open"
-	DriftAdopted  DriftState = "adopted"  // a person said that it is meant
-	DriftPutBack  DriftState = "put back" // a run brought back what was before
+	DriftAccepted DriftState = "accepted" // a person said that it is meant
+	DriftReverted DriftState = "put back" // a run brought back what was before
 	DriftReplaced DriftState = "replaced" // a run brought other settings in force
 	DriftGone     DriftState = "gone"     // it was undone outside, too
 )
@@ -58,10 +58,10 @@ func (s *Store) Drift(ctx context.Context, id int64) (Drift, error) {
 	return one[Drift](ctx, s, fmt.Sprintf("change outside %d", id), `SELECT * FROM drifts WHERE id = $1`, id)
 }
 
-// AdoptDrift says that what was found is meant, on condition that it still is what the
+// AcceptDrift says that what was found is meant, on condition that it still is what the
 // person saw; ok is false when it is not.
-func (s *Store) AdoptDrift(ctx context.Context, id int64, seen, who, reason string) (ok bool, err error) {
-	res, err := s.db.ExecContext(ctx, `UPDATE drifts SET state = 'adopted', settled_by = $3, settled_at = now(), reason = $4 WHERE id = $1 AND state = 'open' AND found = $2`, id, seen, who, reason)
+func (s *Store) AcceptDrift(ctx context.Context, id int64, seen, who, reason string) (ok bool, err error) {
+	res, err := s.db.ExecContext(ctx, `UPDATE drifts SET state = 'accepted', settled_by = $3, settled_at = now(), reason = $4 WHERE id = $1 AND state = 'open' AND found = $2`, id, seen, who, reason)
 	if err != nil {
 		return false, fmt.Errorf("write the change outside: %w", err)
 	}

@@ -12,7 +12,7 @@ import (
 	"tidemarker/internal/core/settings"
 )
 
-// Exclusion is something left alone, and why.
+// Exclusion is something excluded, and why.
 type Exclusion struct {
 	ID           int64          `db:"id"`
 	SiteID       int64          `db:"site_id"`
@@ -37,7 +37,7 @@ type Exclusion struct {
 // ErrRecorded says that the ledger has this pattern of this setting already.
 var ErrRecorded = errors.New("it is recorded already")
 
-// AddExclusion records something left alone, and returns its number. Adding the same
+// AddExclusion records something excluded, and returns its number. Adding the same
 // to a change twice keeps the first and returns 0; ErrRecorded when it is of no change
 // and the ledger has it.
 func (s *Store) AddExclusion(ctx context.Context, e Exclusion) (id int64, err error) {
@@ -91,7 +91,7 @@ func event(ctx context.Context, tx *sqlx.Tx, id int64, who, text string) error {
 	return nil
 }
 
-// Exclusions lists what a change leaves alone.
+// Exclusions lists what a change excludes.
 func (s *Store) Exclusions(ctx context.Context, changeID int64) ([]Exclusion, error) {
 	return many[Exclusion](ctx, s, "the exclusions", `SELECT * FROM exclusions WHERE change_id = $1 ORDER BY id`, changeID)
 }
@@ -182,7 +182,7 @@ type Address struct {
 	Class string `db:"class"`
 }
 
-// Addresses lists what a site is known to have, beside what is watched.
+// Addresses lists what a site is known to have, beside what is in the test plan.
 func (s *Store) Addresses(ctx context.Context, siteID int64) ([]Address, error) {
 	return many[Address](ctx, s, "the addresses", `SELECT path, class FROM addresses WHERE site_id = $1 ORDER BY path`, siteID)
 }

@@ -18,7 +18,7 @@ type RestlessPage struct {
 type Mark struct {
 	ID            int64                  `db:"id"`
 	EnvironmentID int64                  `db:"environment_id"`
-	RunID       int64                  `db:"run_id"`
+	RunID         int64                  `db:"run_id"`
 	Fingerprint   string                 `db:"fingerprint"`
 	Restless      JSON[[]RestlessPage]   `db:"restless"`
 	Probes        JSON[[]evidence.Probe] `db:"probes"` // of the second look
@@ -67,7 +67,7 @@ type Event struct {
 	SiteID        int64     `db:"site_id"`
 	EnvironmentID *int64    `db:"environment_id"`
 	ChangeID      *int64    `db:"change_id"`
-	RunID       *int64    `db:"run_id"`
+	RunID         *int64    `db:"run_id"`
 	Kind          string    `db:"kind"`
 	Text          string    `db:"text"`
 	Who           string    `db:"who"`

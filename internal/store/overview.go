@@ -16,15 +16,15 @@ type WaitsFor int
 
 // What can wait.
 const (
-	WaitsDrift    WaitsFor = iota + 1 // an environment was changed outside
-	WaitsHand                         // a checklist is to be carried out
-	WaitsPromoted                     // a change is on production and not clear
-	WaitsChecked                      // a change was checked
-	WaitsStaging                      // a change is on staging, unchecked
-	WaitsMark                         // an environment has no mark
-	WaitsAway                         // an environment is away from its mark
-	WaitsDraft                        // a change is drafted
-	WaitsRun                        // nothing; a run is under way
+	WaitsDrift      WaitsFor = iota + 1 // an environment was changed outside
+	WaitsManualTask                     // a checklist is to be carried out
+	WaitsPromoted                       // a change is on production and not clear
+	WaitsChecked                        // a change was checked
+	WaitsStaging                        // a change is on staging, unchecked
+	WaitsMark                           // an environment has no mark
+	WaitsAway                           // an environment is away from its mark
+	WaitsDraft                          // a change is drafted
+	WaitsRun                            // nothing; a run is under way
 	WaitsNothing
 )
 
@@ -58,7 +58,7 @@ WITH marked AS (
   SELECT DISTINCT ON (environment_id) environment_id, fingerprint FROM marks ORDER BY environment_id, id DESC
 ), things AS (
   SELECT d.site_id, 1 AS waits, d.id AS subject, e.name AS about FROM drifts d JOIN environments e ON e.id = d.environment_id WHERE d.state = 'open'
-  UNION ALL SELECT h.site_id, 2, h.run_id, e.name FROM handworks h JOIN environments e ON e.id = h.environment_id WHERE h.state = 'open'
+  UNION ALL SELECT h.site_id, 2, h.run_id, e.name FROM manual_tasks h JOIN environments e ON e.id = h.environment_id WHERE h.state = 'open'
   UNION ALL SELECT site_id, CASE state WHEN 'promoted' THEN 3 WHEN 'checked' THEN 4 WHEN 'on staging' THEN 5 WHEN 'drafted' THEN 8 ELSE 9 END, id, title
     FROM changes WHERE state IN ('promoted', 'checked', 'on staging', 'drafted', 'going back')
   UNION ALL SELECT e.site_id, 6, e.id, e.name FROM environments e LEFT JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.environment_id IS NULL

@@ -22,7 +22,7 @@ type Person struct {
 	Name      string      `db:"name"`
 	Password  string      `db:"password"` // argon2id
 	Role      people.Role `db:"role"`
-	KeptOut   bool        `db:"kept_out"`
+	Disabled  bool        `db:"disabled"`
 	Epoch     int         `db:"epoch"`
 	CreatedAt time.Time   `db:"created_at"`
 	SeenAt    *time.Time  `db:"seen_at"`
@@ -71,7 +71,7 @@ func secretHash(secret string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-const personColumns = `id, name, password, role, kept_out, epoch, created_at, seen_at`
+const personColumns = `id, name, password, role, disabled, epoch, created_at, seen_at`
 
 // People are all people by name.
 func (s *Store) People(ctx context.Context) ([]Person, error) {
@@ -113,17 +113,17 @@ var ErrLastAdministrator = errors.New("nobody else is an administrator; make som
 
 // SavePerson sets a person's role and whether they are kept out. ErrLastAdministrator
 // when nobody would be left to administer.
-func (s *Store) SavePerson(ctx context.Context, id int64, role people.Role, keptOut bool) error {
+func (s *Store) SavePerson(ctx context.Context, id int64, role people.Role, disabled bool) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
 		// One after the other, so that two administrators cannot put each other down at once.
 		if _, err := tx.ExecContext(ctx, `LOCK TABLE people IN SHARE ROW EXCLUSIVE MODE`); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE people SET role = $2, kept_out = $3, epoch = epoch + CASE WHEN $3 THEN 1 ELSE 0 END WHERE id = $1`, id, role, keptOut); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE people SET role = $2, disabled = $3, epoch = epoch + CASE WHEN $3 THEN 1 ELSE 0 END WHERE id = $1`, id, role, disabled); err != nil {
 			return err
 		}
 		var left int
-		if err := tx.GetContext(ctx, &left, `SELECT count(*) FROM people WHERE role = $1 AND NOT kept_out`, people.Administrator); err != nil {
+		if err := tx.GetContext(ctx, &left, `SELECT count(*) FROM people WHERE role = $1 AND NOT disabled`, people.Administrator); err != nil {
 			return err
 		}
 		if left == 0 {

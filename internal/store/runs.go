@@ -16,12 +16,12 @@ type RunKind string
 
 // The kinds of runs.
 const (
-	MarkRun     RunKind = "mark"
-	TryRun      RunKind = "try"
-	PromoteRun  RunKind = "promote"
-	RollBackRun RunKind = "roll back"
-	CheckRun    RunKind = "check" // looks at an environment as it is
-	ProveRun    RunKind = "prove" // asks for pages as everybody, without looking at them
+	MarkRun      RunKind = "mark"
+	TryRun       RunKind = "try"
+	PromoteRun   RunKind = "promote"
+	RollBackRun  RunKind = "roll back"
+	CheckRun     RunKind = "check"          // looks at an environment as it is
+	IsolationRun RunKind = "isolation test" // asks for pages as everybody, without looking at them
 )
 
 // RunState says how far a run has come.
@@ -43,43 +43,43 @@ func (s RunState) Over() bool { return s == Done || s == Stopped || s == Failed 
 
 // RunProgress is how far a run has come within its phase.
 type RunProgress struct {
-	Warmed  int               `json:"warmed"`
-	ToWarm  int               `json:"toWarm"`
-	Looks   evidence.Progress `json:"looks"`
-	Broken  int               `json:"broken"`
-	Unsure  int               `json:"unsure"`
-	Now     string            `json:"now" doc:"What is happening now."`
-	Unheld  []string          `json:"unheld,omitempty" doc:"Pages that were not served held before they were looked at."`
-	Purged  int               `json:"purged"`
-	Started time.Time         `json:"started"`
-	Editing string            `json:"editing,omitempty" doc:"An edit of the site that is published and not taken back yet."`
+	Warmed   int               `json:"warmed"`
+	ToWarm   int               `json:"toWarm"`
+	Looks    evidence.Progress `json:"looks"`
+	Broken   int               `json:"broken"`
+	Unsure   int               `json:"unsure"`
+	Now      string            `json:"now" doc:"What is happening now."`
+	Uncached []string          `json:"uncached,omitempty" doc:"Pages that were not served from the cache before they were looked at."`
+	Purged   int               `json:"purged"`
+	Started  time.Time         `json:"started"`
+	Editing  string            `json:"editing,omitempty" doc:"An edit of the site that is published and not taken back yet."`
 }
 
 // Run is one staging run, promotion, rollback, or taking of a mark.
 type Run struct {
-	ID            int64               `db:"id"`
-	SiteID        int64               `db:"site_id"`
-	EnvironmentID int64               `db:"environment_id"`
-	ChangeID      *int64              `db:"change_id"`
+	ID            int64             `db:"id"`
+	SiteID        int64             `db:"site_id"`
+	EnvironmentID int64             `db:"environment_id"`
+	ChangeID      *int64            `db:"change_id"`
 	Kind          RunKind           `db:"kind"`
 	State         RunState          `db:"state"`
-	Phase         string              `db:"phase"`
+	Phase         string            `db:"phase"`
 	Progress      JSON[RunProgress] `db:"progress"`
-	Target        string              `db:"target"` // fingerprint to be in force; "" to leave it as it is
-	Before        string              `db:"before"` // fingerprint found at the start
-	PutBack       bool                `db:"put_back"`
-	Restored      bool                `db:"restored"`
-	MarkID        *int64              `db:"mark_id"` // compared with
-	NextID        *int64              `db:"next_id"`
-	Verdict       evidence.Verdict    `db:"verdict"`
-	Summary       string              `db:"summary"`
-	Problem       string              `db:"problem"`
-	StopAsked     bool                `db:"stop_asked"`
-	Attempt       int                 `db:"attempt"`
-	RequestedBy   string              `db:"requested_by"`
-	CreatedAt     time.Time           `db:"created_at"`
-	StartedAt     *time.Time          `db:"started_at"`
-	FinishedAt    *time.Time          `db:"finished_at"`
+	Target        string            `db:"target"` // fingerprint to be in force; "" to leave it as it is
+	Before        string            `db:"before"` // fingerprint found at the start
+	PutBack       bool              `db:"put_back"`
+	Restored      bool              `db:"restored"`
+	MarkID        *int64            `db:"mark_id"` // compared with
+	NextID        *int64            `db:"next_id"`
+	Verdict       evidence.Verdict  `db:"verdict"`
+	Summary       string            `db:"summary"`
+	Problem       string            `db:"problem"`
+	StopAsked     bool              `db:"stop_asked"`
+	Attempt       int               `db:"attempt"`
+	RequestedBy   string            `db:"requested_by"`
+	CreatedAt     time.Time         `db:"created_at"`
+	StartedAt     *time.Time        `db:"started_at"`
+	FinishedAt    *time.Time        `db:"finished_at"`
 }
 
 // NewRun records that a run is wanted.
@@ -146,8 +146,8 @@ func (s *Store) StopAsked(ctx context.Context, id int64) (bool, error) {
 	return one[bool](ctx, s, "the run", `SELECT stop_asked FROM runs WHERE id = $1`, id)
 }
 
-// RestForHand says that a run waits for a person to carry something out.
-func (s *Store) RestForHand(ctx context.Context, id int64) error {
+// RestForManualTask says that a run waits for a person to carry something out.
+func (s *Store) RestForManualTask(ctx context.Context, id int64) error {
 	return s.exec(ctx, "the run", `UPDATE runs SET state = 'by hand', phase = 'by hand' WHERE id = $1`, id)
 }
 
@@ -156,11 +156,11 @@ func (s *Store) Release(ctx context.Context, id int64) error {
 	return s.exec(ctx, "the run", `UPDATE runs SET state = 'queued' WHERE id = $1 AND state = 'waiting'`, id)
 }
 
-// Application is one act on an environment's settings, recorded before it is done.
-type Application struct {
+// Act is one act on an environment's settings, recorded before it is done.
+type Act struct {
 	ID            int64      `db:"id"`
 	EnvironmentID int64      `db:"environment_id"`
-	RunID       *int64     `db:"run_id"`
+	RunID         *int64     `db:"run_id"`
 	ChangeID      *int64     `db:"change_id"`
 	Kind          string     `db:"kind"` // try, promote, roll back, put back, outside, first
 	Fingerprint   string     `db:"fingerprint"`
@@ -173,8 +173,8 @@ type Application struct {
 }
 
 // Intend records what is about to be done.
-func (s *Store) Intend(ctx context.Context, a Application) (int64, error) {
-	return s.insert(ctx, "the intent", `INSERT INTO applications (environment_id, run_id, change_id, kind, fingerprint, predecessor, state, note, who)
+func (s *Store) Intend(ctx context.Context, a Act) (int64, error) {
+	return s.insert(ctx, "the intent", `INSERT INTO acts (environment_id, run_id, change_id, kind, fingerprint, predecessor, state, note, who)
 		VALUES ($1, $2, $3, $4, $5, $6, 'intended', $7, $8) RETURNING id`,
 		a.EnvironmentID, a.RunID, a.ChangeID, a.Kind, a.Fingerprint, a.Predecessor, a.Note, a.Who)
 }
@@ -183,8 +183,8 @@ func (s *Store) Intend(ctx context.Context, a Application) (int64, error) {
 // is known, both or neither.
 func (s *Store) Outcome(ctx context.Context, id int64, state, note, fingerprint string) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
-		var a Application
-		if err := tx.GetContext(ctx, &a, `UPDATE applications SET state = $2, note = $3, ended_at = now() WHERE id = $1 RETURNING *`, id, state, note); err != nil {
+		var a Act
+		if err := tx.GetContext(ctx, &a, `UPDATE acts SET state = $2, note = $3, ended_at = now() WHERE id = $1 RETURNING *`, id, state, note); err != nil {
 			return fmt.Errorf("write the outcome: %w", err)
 		}
 		if fingerprint == "" {
@@ -200,27 +200,27 @@ func (s *Store) Outcome(ctx context.Context, id int64, state, note, fingerprint 
 	})
 }
 
-// Applications lists what was done to an environment, the latest first.
-func (s *Store) Applications(ctx context.Context, envID int64, limit int) ([]Application, error) {
-	return many[Application](ctx, s, "what was applied", `SELECT * FROM applications WHERE environment_id = $1 ORDER BY id DESC LIMIT $2`, envID, limit)
+// Acts lists what was done to an environment, the latest first.
+func (s *Store) Acts(ctx context.Context, envID int64, limit int) ([]Act, error) {
+	return many[Act](ctx, s, "what was applied", `SELECT * FROM acts WHERE environment_id = $1 ORDER BY id DESC LIMIT $2`, envID, limit)
 }
 
 // Intents lists what a run intended and whose outcome is not recorded.
-func (s *Store) Intents(ctx context.Context, runID int64) ([]Application, error) {
-	return many[Application](ctx, s, "the intents", `SELECT * FROM applications WHERE run_id = $1 AND state = 'intended' ORDER BY id`, runID)
+func (s *Store) Intents(ctx context.Context, runID int64) ([]Act, error) {
+	return many[Act](ctx, s, "the intents", `SELECT * FROM acts WHERE run_id = $1 AND state = 'intended' ORDER BY id`, runID)
 }
 
 // LeftIntents lists what runs that are over intended on an environment and whose
 // outcome is not recorded, because the site did not answer any more.
-func (s *Store) LeftIntents(ctx context.Context, envID int64) ([]Application, error) {
-	return many[Application](ctx, s, "the intents", `SELECT a.* FROM applications a JOIN runs r ON r.id = a.run_id
+func (s *Store) LeftIntents(ctx context.Context, envID int64) ([]Act, error) {
+	return many[Act](ctx, s, "the intents", `SELECT a.* FROM acts a JOIN runs r ON r.id = a.run_id
 		WHERE a.environment_id = $1 AND a.state = 'intended' AND r.state IN ('done', 'stopped', 'failed') ORDER BY a.id`, envID)
 }
 
 // LookRow is one look as it is kept.
 type LookRow struct {
 	ID       int64           `db:"id"`
-	RunID  int64           `db:"run_id"`
+	RunID    int64           `db:"run_id"`
 	Pass     int             `db:"pass"`
 	Kind     string          `db:"kind"` // page, journey, probe
 	Page     string          `db:"page"`
@@ -278,7 +278,7 @@ func (s *Store) Look(ctx context.Context, runID int64, pass int) (evidence.Look,
 // Finding is one finding of a run.
 type Finding struct {
 	ID          int64                  `db:"id"`
-	RunID     int64                  `db:"run_id"`
+	RunID       int64                  `db:"run_id"`
 	Place       int                    `db:"place"`
 	State       string                 `db:"state"` // open, accepted
 	Document    JSON[evidence.Finding] `db:"document"`

@@ -42,7 +42,7 @@ type Environment struct {
 // SaveSite registers a site or updates it by its name, all at once. Tokens and secret
 // values that the document does not tell stay as they are known. Environments that
 // the document no longer has are removed only when nothing was ever recorded of them.
-// A [site.LackingSecret] says what is not known.
+// A [site.MissingSecret] says what is not known.
 func (s *Store) SaveSite(ctx context.Context, doc site.Site, who string) (Site, error) {
 	var row Site
 	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
@@ -51,7 +51,7 @@ func (s *Store) SaveSite(ctx context.Context, doc site.Site, who string) (Site, 
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return fmt.Errorf("read the site as it was: %w", err)
 		}
-		doc = doc.Recalling(before.V)
+		doc = doc.WithSecretsFrom(before.V)
 		if err := doc.Complete(); err != nil {
 			return err
 		}
@@ -77,9 +77,9 @@ func recordSite(ctx context.Context, tx *sqlx.Tx, id int64, text, who string) er
 	return nil
 }
 
-// ChangeWatched changes what is looked at on a site, with a line in its history; change
+// ChangeTestPlan changes what is looked at on a site, with a line in its history; change
 // says what it did, and "" leaves everything as it was, as an error of it does.
-func (s *Store) ChangeWatched(ctx context.Context, id int64, who string, change func(site.Site) (now site.Site, told string, err error)) (Site, error) {
+func (s *Store) ChangeTestPlan(ctx context.Context, id int64, who string, change func(site.Site) (now site.Site, told string, err error)) (Site, error) {
 	var row Site
 	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
 		err := tx.GetContext(ctx, &row, `SELECT * FROM sites WHERE id = $1 FOR UPDATE`, id)
@@ -128,7 +128,7 @@ func saveEnvironments(ctx context.Context, tx *sqlx.Tx, siteID int64, doc site.S
 		}
 	}
 	query, args, err := sqlx.In(`SELECT count(*) FROM environments e WHERE site_id = ? AND name NOT IN (?)
-		AND (EXISTS (SELECT FROM applications a WHERE a.environment_id = e.id) OR EXISTS (SELECT FROM marks m WHERE m.environment_id = e.id))`, siteID, names)
+		AND (EXISTS (SELECT FROM acts a WHERE a.environment_id = e.id) OR EXISTS (SELECT FROM marks m WHERE m.environment_id = e.id))`, siteID, names)
 	if err != nil {
 		return err
 	}

@@ -160,7 +160,7 @@ func (s *Store) inTx(ctx context.Context, do func(*sqlx.Tx) error) error {
 // Notice is told to everybody who listens when something changed.
 type Notice struct {
 	Site   int64 `json:"site,omitempty"`
-	Run  int64 `json:"run,omitempty"`
+	Run    int64 `json:"run,omitempty"`
 	Change int64 `json:"change,omitempty"`
 }
 
@@ -203,7 +203,7 @@ func (s *Store) Listen(ctx context.Context, hear func(Notice)) error {
 
 // Lock kinds, so that the numbers of runs and environments do not meet.
 const (
-	lockRun       = 1
+	lockRun         = 1
 	lockEnvironment = 2
 	lockSignIn      = 3
 )

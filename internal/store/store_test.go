@@ -42,7 +42,7 @@ func TestASiteIsUpdatedByItsNameAndItsTokensAreApart(t *testing.T) {
 	for _, e := range again.Document.V.Environments {
 		assert.Empty(t, e.Connector.Token, "the document has no tokens")
 	}
-	_, err = s.Intend(ctx, store.Application{EnvironmentID: envs[1].ID, Kind: "first", Fingerprint: "f", Who: "ada"})
+	_, err = s.Intend(ctx, store.Act{EnvironmentID: envs[1].ID, Kind: "first", Fingerprint: "f", Who: "ada"})
 	require.NoError(t, err)
 	_, err = s.SaveSite(ctx, document("staging"), "ada")
 	require.ErrorContains(t, err, "their record is not thrown away")
@@ -58,7 +58,7 @@ func TestWhatASiteFileDoesNotTellStaysAsItIsKnown(t *testing.T) {
 	doc.Personas = []site.Persona{{Name: "ada", Kind: "member", Prepare: []journey.Step{{Fill: &journey.Input{In: journey.Target{Label: "Password"}, Value: "hush-ada", Secret: true}}}}}
 	row, err := s.SaveSite(ctx, doc, "ada")
 	require.NoError(t, err)
-	_, err = s.SaveSite(ctx, doc.Untelling(), "bo")
+	_, err = s.SaveSite(ctx, doc.Redacted(), "bo")
 	require.NoError(t, err)
 	row, err = s.Site(ctx, row.ID)
 	require.NoError(t, err)
@@ -77,7 +77,7 @@ func TestWhatASiteFileDoesNotTellStaysAsItIsKnown(t *testing.T) {
 	assert.Equal(t, "hush-production", envs[1].Token)
 
 	doc.Name = "Another shop"
-	_, err = s.SaveSite(ctx, doc.Untelling(), "ada")
+	_, err = s.SaveSite(ctx, doc.Redacted(), "ada")
 	require.ErrorContains(t, err, "the field “Password”, getting ready as ada. Fill them in")
 	_, err = s.SiteNamed(ctx, "Another shop")
 	assert.ErrorIs(t, err, store.ErrNotFound, "nothing was half done")
@@ -88,7 +88,7 @@ func TestWhatIsWatchedIsChangedWholeOrNotAtAll(t *testing.T) {
 	ctx := t.Context()
 	row, err := s.SaveSite(ctx, document("staging", "production"), "ada")
 	require.NoError(t, err)
-	row, err = s.ChangeWatched(ctx, row.ID, "ada", func(doc site.Site) (site.Site, string, error) {
+	row, err = s.ChangeTestPlan(ctx, row.ID, "ada", func(doc site.Site) (site.Site, string, error) {
 		doc.Pages = append(doc.Pages, site.Page{Path: "/kits"})
 		return doc, "One page more.", nil
 	})
@@ -99,12 +99,12 @@ func TestWhatIsWatchedIsChangedWholeOrNotAtAll(t *testing.T) {
 	assert.Equal(t, "One page more.", lines[0].Text)
 	assert.Equal(t, "ada", lines[0].Who)
 
-	_, err = s.ChangeWatched(ctx, row.ID, "ada", func(doc site.Site) (site.Site, string, error) {
+	_, err = s.ChangeTestPlan(ctx, row.ID, "ada", func(doc site.Site) (site.Site, string, error) {
 		doc.Pages = nil
 		return doc, "No pages.", assert.AnError
 	})
 	require.ErrorIs(t, err, assert.AnError)
-	_, err = s.ChangeWatched(ctx, row.ID, "ada", func(doc site.Site) (site.Site, string, error) { return doc, "", nil })
+	_, err = s.ChangeTestPlan(ctx, row.ID, "ada", func(doc site.Site) (site.Site, string, error) { return doc, "", nil })
 	require.NoError(t, err)
 	lines, err = s.History(ctx, row.ID, 0, 10)
 	require.NoError(t, err)
@@ -112,7 +112,7 @@ func TestWhatIsWatchedIsChangedWholeOrNotAtAll(t *testing.T) {
 	row, err = s.Site(ctx, row.ID)
 	require.NoError(t, err)
 	assert.Len(t, row.Document.V.Pages, 2)
-	_, err = s.ChangeWatched(ctx, 99, "ada", func(doc site.Site) (site.Site, string, error) { return doc, "", nil })
+	_, err = s.ChangeTestPlan(ctx, 99, "ada", func(doc site.Site) (site.Site, string, error) { return doc, "", nil })
 	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 

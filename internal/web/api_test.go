@@ -40,7 +40,7 @@ type record struct {
 	site   store.Site
 	env    store.Environment
 	change int64
-	run  int64
+	run    int64
 	token  string // of ada, an administrator
 }
 
@@ -235,7 +235,7 @@ func TestAcceptingFindingsComesToANewVerdict(t *testing.T) {
 	assert.Equal(t, "unsure", run.Verdict)
 	require.Equal(t, http.StatusOK, accept(run.id("journey"), true, "It is gone on purpose."))
 	assert.Equal(t, "clear", run.Verdict)
-	assert.Contains(t, run.Summary, "3 accepted as meant")
+	assert.Contains(t, run.Summary, "3 Accepted as expected")
 	require.Equal(t, http.StatusOK, accept(run.id("picture"), false, ""))
 	assert.Equal(t, "broken", run.Verdict, "taken back")
 	var lines []struct{ Text, Who string }
@@ -264,8 +264,8 @@ func (r *record) listen(token string) (lines chan string) {
 	return lines
 }
 
-// TestWhoIsKeptOutIsToldNothingMore: a stream that is open does not outlive its token.
-func TestWhoIsKeptOutIsToldNothingMore(t *testing.T) {
+// TestWhoIsDisabledIsToldNothingMore: a stream that is open does not outlive its token.
+func TestWhoIsDisabledIsToldNothingMore(t *testing.T) {
 	r := newRecord(t)
 	person := addPerson(t, r.store, "Guest", people.Observer)
 	lines := r.listen(tokenOf(t, r.store, person, people.Observer))
@@ -331,7 +331,7 @@ func TestLeavingSomethingAloneIsPartOfTheChangeAndOfTheRecord(t *testing.T) {
 	var ledger struct {
 		Entries []struct {
 			Pattern, Who, State string
-			Run               *int64
+			Run                 *int64
 		}
 	}
 	r.get(fmt.Sprintf("/api/v1/sites/%d/exclusions", r.site.ID), &ledger)

@@ -171,7 +171,7 @@ func TestARevisionIsCarriedOver(t *testing.T) {
 	require.NoError(t, err)
 	status, exported := marin.ask(http.MethodGet, "/environments/2/revisions/"+e.Fingerprint, nil, nil)
 	require.Equal(t, http.StatusOK, status, exported)
-	raw, err := jsonschema.UnmarshalJSON(bytes.NewReader(contract.CarryOverSchema))
+	raw, err := jsonschema.UnmarshalJSON(bytes.NewReader(contract.CopiedSettingsSchema))
 	require.NoError(t, err)
 	compiler := jsonschema.NewCompiler()
 	require.NoError(t, compiler.AddResource("c.json", raw))
@@ -192,7 +192,7 @@ func TestARevisionIsCarriedOver(t *testing.T) {
 	d.fill("#carried", exported)
 	d.click("[role=dialog] button", "^See what fits$")
 	d.see("[role=dialog] p", "tick it when it is right here")
-	d.accessible("a carry-over")
+	d.accessible("a copy-settings")
 	d.click("[role=dialog] button", "^Begin a change with what is ticked$")
 	d.see("h1", "^Carried over$")
 	var c changeBody
@@ -202,7 +202,7 @@ func TestARevisionIsCarriedOver(t *testing.T) {
 
 	status, text := here.ask(http.MethodPost, "/sites/1/carried/fit", map[string]any{"document": `{"format":"x"}`}, nil)
 	assert.Equal(t, 422, status)
-	assert.Contains(t, text, "not a carry-over document")
+	assert.Contains(t, text, "not a copy-settings document")
 	var bundles []struct{ Name string }
 	status, text = here.ask(http.MethodPost, "/bundles", map[string]any{"name": "Still water", "summary": "", "environment": 2, "fingerprint": e.Fingerprint}, nil)
 	assert.Equal(t, 422, status, text)

@@ -32,7 +32,7 @@ type BundlePreview struct {
 	Unmet       []settings.Unmet `json:"unmet"`
 }
 
-// SettingsColumn is one set of values to be held beside others.
+// SettingsColumn is one set of values to be cached beside others.
 type SettingsColumn struct {
 	Name        string          `json:"name"`
 	Kind        string          `json:"kind" enum:"environment,mark"`

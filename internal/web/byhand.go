@@ -15,11 +15,11 @@ import (
 	"tidemarker/internal/work"
 )
 
-// HandworkView is a checklist that a person carries out in a site's own
+// ManualTaskView is a checklist that a person carries out in a site's own
 // administration.
-type HandworkView struct {
-	State   string           `json:"state" enum:"open,done,given up"`
-	Items   []HandItemView   `json:"items"`
+type ManualTaskView struct {
+	State   string           `json:"state" enum:"open,done,cancelled"`
+	Items   []TaskItemView   `json:"items"`
 	Patch   []map[string]any `json:"patch" doc:"JSON Patch (RFC 6902) from the exported file before to the one after; empty when no file proves it."`
 	Proven  bool             `json:"proven" doc:"An exported file has exactly what was meant."`
 	DoneBy  string           `json:"doneBy"`
@@ -27,8 +27,8 @@ type HandworkView struct {
 	Waiting int              `json:"waiting" doc:"How many items are not ticked."`
 }
 
-// HandItemView is one thing to be done by hand.
-type HandItemView struct {
+// TaskItemView is one thing to be done by hand.
+type TaskItemView struct {
 	Key   string     `json:"key"`
 	Title string     `json:"title"`
 	Where string     `json:"where"`
@@ -57,7 +57,7 @@ func (s *Server) handOperations(api huma.API) {
 			}
 			return out(s.siteView(ctx, env.SiteID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "tick-item", Method: http.MethodPut, Path: "/runs/{id}/hand/{item}", Summary: "Says of one item of a checklist whether it is done", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "tick-task-item", Method: http.MethodPut, Path: "/runs/{id}/task/{item}", Summary: "Says of one item of a checklist whether it is done", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Item int `path:"item"`
@@ -73,7 +73,7 @@ func (s *Server) handOperations(api huma.API) {
 			}
 			return out(s.runView(ctx, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "done-by-hand", Method: http.MethodPost, Path: "/runs/{id}/hand", Summary: "Says that a checklist is carried out, proven by an exported file where there is one; the run goes on",
+	huma.Register(api, huma.Operation{OperationID: "complete-task", Method: http.MethodPost, Path: "/runs/{id}/task", Summary: "Says that a checklist is carried out, proven by an exported file where there is one; the run goes on",
 		Description: "422 with each setting that is not as it was meant.", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *struct {
 			ByID
@@ -81,7 +81,7 @@ func (s *Server) handOperations(api huma.API) {
 				File string `json:"file,omitempty" maxLength:"4500000" doc:"The settings exported again. Without it every item has to be ticked."`
 			}
 		}) (*output[RunView], error) {
-			if err := s.Runner.DoneByHand(ctx, in.ID, []byte(strings.TrimSpace(in.Body.File)), who(ctx)); err != nil {
+			if err := s.Runner.CompleteManualTask(ctx, in.ID, []byte(strings.TrimSpace(in.Body.File)), who(ctx)); err != nil {
 				return nil, handProblem(err)
 			}
 			if err := s.Store.Tell(ctx, store.Notice{Run: in.ID}); err != nil {
@@ -105,17 +105,17 @@ func handProblem(err error) error {
 	return problem(err)
 }
 
-func (s *Server) handworkView(ctx context.Context, runID int64) (*HandworkView, error) {
-	h, err := s.Store.HandworkOf(ctx, runID)
+func (s *Server) manualTaskView(ctx context.Context, runID int64) (*ManualTaskView, error) {
+	h, err := s.Store.ManualTaskOf(ctx, runID)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	v := &HandworkView{State: h.State, Items: []HandItemView{}, Patch: []map[string]any{}, DoneBy: h.DoneBy, DoneAt: h.DoneAt}
+	v := &ManualTaskView{State: h.State, Items: []TaskItemView{}, Patch: []map[string]any{}, DoneBy: h.DoneBy, DoneAt: h.DoneAt}
 	for _, it := range h.Items.V {
-		i := HandItemView{Key: it.Key, Title: it.Title, Where: it.Where, Done: it.Done, Who: it.Who, At: it.At}
+		i := TaskItemView{Key: it.Key, Title: it.Title, Where: it.Where, Done: it.Done, Who: it.Who, At: it.At}
 		if it.Key != "" {
 			i.From, i.To = whole(it.From), whole(it.To)
 		}

@@ -107,7 +107,7 @@ func TestAChangeIsCarriedOutByHandAndProvenByWhatIsExported(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, boxes, 2)
 	for i := range boxes {
-		status, text = marin.ask(http.MethodPut, fmt.Sprintf("/runs/%d/hand/%d", 5, i), map[string]any{"done": true}, nil)
+		status, text = marin.ask(http.MethodPut, fmt.Sprintf("/runs/%d/task/%d", 5, i), map[string]any{"done": true}, nil)
 		require.Equal(t, http.StatusOK, status, text)
 	}
 	d.click("button", "^It is done$")
@@ -149,7 +149,7 @@ func TestAChecklistCanBeGivenUp(t *testing.T) {
 	status, text = marin.ask(http.MethodPost, "/runs/3/stop", map[string]any{}, nil)
 	require.Equal(t, http.StatusAccepted, status, text)
 	d.over(3)
-	status, text = marin.ask(http.MethodPost, "/runs/3/hand", map[string]any{}, nil)
+	status, text = marin.ask(http.MethodPost, "/runs/3/task", map[string]any{}, nil)
 	assert.Equal(t, http.StatusConflict, status, text)
 	var now changeBody
 	marin.ask(http.MethodGet, fmt.Sprintf("/changes/%d", c.ID), nil, &now)

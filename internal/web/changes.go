@@ -39,13 +39,13 @@ type ChangeView struct {
 	Refusals      []settings.Refusal     `json:"refusals"`
 	Choices       []release.Choice       `json:"choices"`
 	Lacking       map[string]string      `json:"lacking" doc:"Settings that the host cannot carry: why, and what would do instead; by key."`
-	Series        []settings.Part        `json:"series" doc:"How a change that piles up risk could be parted; empty when it does not."`
+	Series        []settings.Part        `json:"series" doc:"How a change that piles up risk could be split; empty when it does not."`
 	Bundle        string                 `json:"bundle" doc:"The shipped bundle that it amounts to; empty when it is none."`
 	StepDown      string                 `json:"stepDown" doc:"The bundle one step more cautious; empty when there is none."`
 	Follows       *ChangeRef             `json:"follows" doc:"The change before it in a series."`
 	EditedBy      string                 `json:"editedBy" doc:"Who edited it last; empty when only its maker did."`
 	Exclusions    []ExclusionView        `json:"exclusions"`
-	Runs        []RunSummary         `json:"runs"`
+	Runs          []RunSummary           `json:"runs"`
 	StagingID     int64                  `json:"stagingId"`
 	ProductionID  int64                  `json:"productionId"`
 	Staging       string                 `json:"staging" doc:"Name of the environment it is tried on."`
@@ -120,9 +120,9 @@ func (s *Server) changeOperations(api huma.API) {
 		{"tidy-change", "tidy", "Carries out on production, by itself, what deletes data and was checked", s.tidyChange},
 		{"roll-back-change", "rollback", "Puts the environments back to their marks, and proves it", s.rollBackChange},
 		{"rebase-change", "rebase", "Begins it again from what production has now, with the same edits", s.rebaseChange},
-		{"split-change", "split", "Parts it into an ordered series of changes, the least risky first", s.splitChange},
-		{"drop-change", "drop", "Gives it up", s.dropChange},
-		{"accept-change", "accept", "Takes production as it is although its check left something to judge", s.acceptChange},
+		{"split-change", "split", "Splits it into an ordered series of changes, the least risky first", s.splitChange},
+		{"discard-change", "discard", "Discards it", s.discardChange},
+		{"accept-change", "accept", "Accepts production as it is although its check left something to judge", s.acceptChange},
 	} {
 		huma.Register(api, huma.Operation{OperationID: act.id, Method: http.MethodPost, Path: "/changes/{id}/" + act.path, Summary: act.summary,
 			Description: "409 with the reason when it is not allowed now.", Tags: tags, DefaultStatus: http.StatusAccepted},
@@ -137,7 +137,7 @@ func (s *Server) changeOperations(api huma.API) {
 				return out(s.changeView(ctx, in.ID))
 			})
 	}
-	huma.Register(api, huma.Operation{OperationID: "leave-alone", Method: http.MethodPost, Path: "/changes/{id}/exclusions", Summary: "Leaves something alone: adds a pattern to a setting of the change, with the reason", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "exclude", Method: http.MethodPost, Path: "/changes/{id}/exclusions", Summary: "Excludes something: adds a pattern to a setting of the change, with the reason", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -147,7 +147,7 @@ func (s *Server) changeOperations(api huma.API) {
 				Finding *int64 `json:"finding,omitempty" doc:"The finding that led to it."`
 			}
 		}) (*output[ChangeView], error) {
-			return out(s.leaveAlone(ctx, in.ID, store.Exclusion{Key: in.Body.Key, Pattern: in.Body.Pattern, Reason: in.Body.Reason, FindingID: in.Body.Finding}))
+			return out(s.exclude(ctx, in.ID, store.Exclusion{Key: in.Body.Key, Pattern: in.Body.Pattern, Reason: in.Body.Reason, FindingID: in.Body.Finding}))
 		})
 }
 
@@ -253,7 +253,7 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 
 // operationOf is the operation that carries an event out.
 var operationOf = map[release.Event]string{release.Edit: "edit-change", release.Try: "try-change", release.Promote: "promote-change", release.Tidy: "tidy-change",
-	release.Accept: "accept-change", release.RollBack: "roll-back-change", release.Rebase: "rebase-change", release.Drop: "drop-change"}
+	release.Accept: "accept-change", release.RollBack: "roll-back-change", release.Rebase: "rebase-change", release.Discard: "discard-change"}
 
 // permitted says of each choice that the role lacks the ability for who has it.
 func permitted(choices []release.Choice, role people.Role) []release.Choice {
@@ -353,7 +353,7 @@ func conflict(err error) error {
 	return huma.Error409Conflict(strings.ToUpper(err.Error()[:1]) + err.Error()[1:] + ".")
 }
 
-func (s *Server) leaveAlone(ctx context.Context, id int64, e store.Exclusion) (ChangeView, error) {
+func (s *Server) exclude(ctx context.Context, id int64, e store.Exclusion) (ChangeView, error) {
 	_, c, err := work.SituationOf(ctx, s.Store, id)
 	if err != nil {
 		return ChangeView{}, err
@@ -386,7 +386,7 @@ func (s *Server) leaveAlone(ctx context.Context, id int64, e store.Exclusion) (C
 		return ChangeView{}, err
 	}
 	if err := s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &id, Kind: "exclusion", Who: who(ctx),
-		Text: fmt.Sprintf("Left alone by “%s”: %s. %s", def.Title, e.Pattern, e.Reason)}); err != nil {
+		Text: fmt.Sprintf("Excluded by “%s”: %s. %s", def.Title, e.Pattern, e.Reason)}); err != nil {
 		return ChangeView{}, err
 	}
 	return s.changeView(ctx, id)

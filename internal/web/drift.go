@@ -24,7 +24,7 @@ type DriftView struct {
 
 func (s *Server) driftOperations(api huma.API) {
 	tags := []string{"environments"}
-	huma.Register(api, huma.Operation{OperationID: "adopt-drift", Method: http.MethodPost, Path: "/drifts/{id}/adopt", Summary: "Says that what was changed outside is meant",
+	huma.Register(api, huma.Operation{OperationID: "accept-drift", Method: http.MethodPost, Path: "/drifts/{id}/accept", Summary: "Says that what was changed outside is meant",
 		Description: "On production it takes somebody who may decide what goes there. 409 when it is settled already, or other settings have been found since.", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
@@ -33,11 +33,11 @@ func (s *Server) driftOperations(api huma.API) {
 				Reason string `json:"reason" minLength:"1" maxLength:"2000"`
 			}
 		}) (*output[SiteView], error) {
-			return out(s.adoptDrift(ctx, in.ID, in.Body.Found, in.Body.Reason))
+			return out(s.acceptDrift(ctx, in.ID, in.Body.Found, in.Body.Reason))
 		})
-	huma.Register(api, huma.Operation{OperationID: "put-back-drift", Method: http.MethodPost, Path: "/drifts/{id}/putback", Summary: "Puts the environment back to what it had before, and proves it", Tags: tags, DefaultStatus: http.StatusAccepted},
+	huma.Register(api, huma.Operation{OperationID: "revert-drift", Method: http.MethodPost, Path: "/drifts/{id}/revert", Summary: "Puts the environment back to what it had before, and proves it", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *ByID) (*output[RunSummary], error) {
-			return out(s.putBackDrift(ctx, in.ID))
+			return out(s.revertDrift(ctx, in.ID))
 		})
 }
 
@@ -97,7 +97,7 @@ func (s *Server) openDrift(ctx context.Context, id int64) (store.Drift, store.En
 	return d, env, err
 }
 
-func (s *Server) adoptDrift(ctx context.Context, id int64, seen, reason string) (SiteView, error) {
+func (s *Server) acceptDrift(ctx context.Context, id int64, seen, reason string) (SiteView, error) {
 	d, env, err := s.openDrift(ctx, id)
 	if err != nil {
 		return SiteView{}, err
@@ -109,15 +109,15 @@ func (s *Server) adoptDrift(ctx context.Context, id int64, seen, reason string) 
 	if role := callerOf(ctx).role; env.ID == production.ID && !role.May(people.Decide) {
 		return SiteView{}, huma.Error403Forbidden((&people.Forbidden{Ability: people.Decide, Role: role}).Error())
 	}
-	ok, err := s.Store.AdoptDrift(ctx, id, seen, who(ctx), reason)
+	ok, err := s.Store.AcceptDrift(ctx, id, seen, who(ctx), reason)
 	if err != nil {
 		return SiteView{}, err
 	}
 	if !ok {
-		return SiteView{}, huma.Error409Conflict(env.Name + " has been changed again since you looked. Nothing was adopted; look at what it has now.")
+		return SiteView{}, huma.Error409Conflict(env.Name + " has been changed again since you looked. Nothing was accepted; look at what it has now.")
 	}
 	if err := s.Store.Record(ctx, store.Event{SiteID: d.SiteID, EnvironmentID: &env.ID, Kind: "outside", Who: who(ctx),
-		Text: fmt.Sprintf("Adopted what was changed outside on %s: %s", env.Name, reason)}); err != nil {
+		Text: fmt.Sprintf("Accepted what was changed outside on %s: %s", env.Name, reason)}); err != nil {
 		return SiteView{}, err
 	}
 	if err := s.Store.Tell(ctx, store.Notice{Site: d.SiteID}); err != nil {
@@ -126,7 +126,7 @@ func (s *Server) adoptDrift(ctx context.Context, id int64, seen, reason string) 
 	return s.siteView(ctx, d.SiteID)
 }
 
-func (s *Server) putBackDrift(ctx context.Context, id int64) (RunSummary, error) {
+func (s *Server) revertDrift(ctx context.Context, id int64) (RunSummary, error) {
 	d, env, err := s.openDrift(ctx, id)
 	if err != nil {
 		return RunSummary{}, err
@@ -136,7 +136,7 @@ func (s *Server) putBackDrift(ctx context.Context, id int64) (RunSummary, error)
 		return RunSummary{}, err
 	}
 	if len(marks) == 0 {
-		return RunSummary{}, huma.Error409Conflict(env.Name + " has no mark, so that nothing could prove that it is put back. Adopt what was found, or put it back where it was changed.")
+		return RunSummary{}, huma.Error409Conflict(env.Name + " has no mark, so that nothing could prove that it is put back. Accept what was found, or put it back where it was changed.")
 	}
 	mark := marks[0].ID
 	for _, m := range marks {

@@ -66,7 +66,7 @@ func TestWhatIsChangedOutsideIsAdoptedOrUndone(t *testing.T) {
 	now, _ := d.staging.Layer.Settings()
 	assert.Equal(t, false, now["markup.compact"])
 
-	// The same on production is adopted; a change begun before goes on from there.
+	// The same on production is accepted; a change begun before goes on from there.
 	marin := d.api(people.Maintainer)
 	var change struct{ ID int64 }
 	status, text := marin.ask(http.MethodPost, "/sites/1/changes", map[string]any{"title": "Defer", "reason": "", "effect": ""}, &change)
@@ -77,11 +77,11 @@ func TestWhatIsChangedOutsideIsAdoptedOrUndone(t *testing.T) {
 	status, text = marin.ask(http.MethodPost, "/environments/2/read", map[string]any{}, nil)
 	assert.Equal(t, http.StatusOK, status)
 	assert.Contains(t, text, "markup.compact")
-	status, text = marin.ask(http.MethodPost, "/drifts/2/adopt", map[string]any{"found": "x", "reason": "meant"}, nil)
+	status, text = marin.ask(http.MethodPost, "/drifts/2/accept", map[string]any{"found": "x", "reason": "meant"}, nil)
 	assert.Equal(t, http.StatusForbidden, status, "what is on production is for an approver: %s", text)
-	status, text = d.api(people.Approver).ask(http.MethodPost, "/drifts/2/adopt", map[string]any{"found": "x", "reason": "meant"}, nil)
+	status, text = d.api(people.Approver).ask(http.MethodPost, "/drifts/2/accept", map[string]any{"found": "x", "reason": "meant"}, nil)
 	assert.Equal(t, http.StatusConflict, status)
-	assert.Contains(t, text, "Nothing was adopted")
+	assert.Contains(t, text, "Nothing was accepted")
 
 	d.open(fmt.Sprintf("/changes/%d", change.ID))
 	d.see("p", "production was changed outside Tide Marker")
@@ -89,11 +89,11 @@ func TestWhatIsChangedOutsideIsAdoptedOrUndone(t *testing.T) {
 	d.click("a", "production was changed outside Tide Marker")
 	d.see("h2", "production was changed outside Tide Marker")
 	d.click("button", "^Adopt it$")
-	d.fill("#adopt-why", "Support compacted the markup by hand")
+	d.fill("#accept-why", "Support compacted the markup by hand")
 	d.click("[role=dialog] button", "^Adopt$")
 	d.see("li", "Defer")
 	d.click("a", "History")
-	d.see("td", "Adopted what was changed outside on production: Support compacted")
+	d.see("td", "Accepted what was changed outside on production: Support compacted")
 
 	d.open(fmt.Sprintf("/changes/%d", change.ID))
 	d.click("button", "^Begin again from production$")

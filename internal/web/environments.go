@@ -32,7 +32,7 @@ func (s *Server) environmentOperations(api huma.API) {
 		func(ctx context.Context, in *ByID) (*output[RunSummary], error) {
 			return out(s.startRun(ctx, in.ID, store.CheckRun, "", nil))
 		})
-	huma.Register(api, huma.Operation{OperationID: "purge-environment", Method: http.MethodPost, Path: "/environments/{id}/purges", Summary: "Drops what is held of one page, a class of pages or all, or marks it stale; and warms it again",
+	huma.Register(api, huma.Operation{OperationID: "purge-environment", Method: http.MethodPost, Path: "/environments/{id}/purges", Summary: "Purges what is cached of one page, a class of pages or all, or marks it stale; and warms it again",
 		Description: "409 while a run is under way there.", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
@@ -46,10 +46,10 @@ func (s *Server) environmentOperations(api huma.API) {
 			order := work.PurgeOrder{Page: in.Body.Page, Class: in.Body.Class, Stale: in.Body.Stale, Warm: in.Body.Warm}
 			return out(s.Runner.Purge(ctx, in.ID, order, who(ctx)))
 		})
-	huma.Register(api, huma.Operation{OperationID: "prove-environment", Method: http.MethodPost, Path: "/environments/{id}/proofs", Summary: "Asks for the pages as everybody, to prove that nobody is served what is not theirs",
-		Description: "The settings stay as they are. Held pages are dropped.", Tags: tags, DefaultStatus: http.StatusAccepted},
+	huma.Register(api, huma.Operation{OperationID: "test-cache-isolation", Method: http.MethodPost, Path: "/environments/{id}/isolation-tests", Summary: "Asks for the pages as everybody, to prove that nobody is served what is not theirs",
+		Description: "The settings stay as they are. Cached pages are purged.", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *ByID) (*output[RunSummary], error) {
-			return out(s.startRun(ctx, in.ID, store.ProveRun, "", nil))
+			return out(s.startRun(ctx, in.ID, store.IsolationRun, "", nil))
 		})
 	huma.Register(api, huma.Operation{OperationID: "try-on-environment", Method: http.MethodPost, Path: "/environments/{id}/tries", Summary: "Tries settings on an environment without a change: applies, purges, warms, checks, and puts it back unless it is to keep them",
 		Description: "409 when the environment has no mark, or is the last one of several: what reaches visitors goes through a change. 422 when the settings cannot be put in force there.", Tags: tags, DefaultStatus: http.StatusAccepted},

@@ -60,7 +60,7 @@ func (h *hub) watch() (notices chan store.Notice, end func()) {
 const askAgain = 2 * time.Second
 
 // events streams what changed as server-sent events: each names the site, run and
-// change that should be read again. It ends when who listens is kept out, or has no
+// change that should be read again. It ends when who listens is disabled, or has no
 // session or token any more.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	flush := http.NewResponseController(w)

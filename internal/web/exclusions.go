@@ -12,12 +12,12 @@ import (
 	"tidemarker/internal/core/settings"
 )
 
-// ExclusionView is one entry of the ledger: something left alone, and why.
+// ExclusionView is one entry of the ledger: something excluded, and why.
 type ExclusionView struct {
 	ID           int64           `json:"id"`
 	Change       *int64          `json:"change" doc:"The change that brought it; null when it was recorded of what was there."`
 	Finding      *int64          `json:"finding" doc:"The finding that led to it."`
-	Run        *int64          `json:"run" doc:"The run of that finding."`
+	Run          *int64          `json:"run" doc:"The run of that finding."`
 	Role         settings.Role   `json:"role"`
 	Key          string          `json:"key"`
 	Title        string          `json:"title" doc:"Of the setting."`
@@ -53,7 +53,7 @@ type LedgerView struct {
 	Total       int             `json:"total" doc:"Entries that the filter lets through."`
 	Due         int             `json:"due" doc:"Entries of the whole ledger whose day has come."`
 	Unexplained []Unexplained   `json:"unexplained"`
-	Settings    []PatternHolder `json:"settings" doc:"Settings that leave something alone."`
+	Settings    []PatternHolder `json:"settings" doc:"Settings that exclude something."`
 }
 
 // PatternHolder is a setting that takes patterns.
@@ -68,13 +68,13 @@ type CoverageView struct {
 	Remarks   []exclusion.Remark `json:"remarks"`
 	Pages     int                `json:"pages" doc:"Addresses that are known."`
 	Resources int                `json:"resources" doc:"Scripts, styles and pictures that are known."`
-	Run     int64              `json:"run" doc:"The run whose looks count; 0 when there is none."`
+	Run       int64              `json:"run" doc:"The run whose looks count; 0 when there is none."`
 }
 
 // MatrixView is policies, settings and sightings of an environment.
 type MatrixView struct {
 	Environment string           `json:"environment"`
-	Run       int64            `json:"run" doc:"The run whose looks count; 0 when there is none."`
+	Run         int64            `json:"run" doc:"The run whose looks count; 0 when there is none."`
 	Cells       []exclusion.Cell `json:"cells"`
 }
 
@@ -89,14 +89,14 @@ type EntryWords struct {
 
 func (s *Server) exclusionOperations(api huma.API) {
 	tags := []string{"exclusions"}
-	huma.Register(api, huma.Operation{OperationID: "list-exclusions", Method: http.MethodGet, Path: "/sites/{id}/exclusions", Summary: "What is left alone, and why; and what nobody explained", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "list-exclusions", Method: http.MethodGet, Path: "/sites/{id}/exclusions", Summary: "What is excluded, and why; and what nobody explained", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			LedgerFilter
 		}) (*output[LedgerView], error) {
 			return out(s.ledgerView(ctx, in.ID, in.LedgerFilter))
 		})
-	huma.Register(api, huma.Operation{OperationID: "record-exclusion", Method: http.MethodPost, Path: "/sites/{id}/exclusions", Summary: "Records why something is left alone",
+	huma.Register(api, huma.Operation{OperationID: "record-exclusion", Method: http.MethodPost, Path: "/sites/{id}/exclusions", Summary: "Records why something is excluded",
 		Description: "409 when the ledger has it already.", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID
@@ -204,7 +204,7 @@ func (s *Server) exclusionOperations(api huma.API) {
 		func(ctx context.Context, in *ByID) (*output[CoverageView], error) {
 			return out(s.coverage(ctx, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "get-matrix", Method: http.MethodGet, Path: "/environments/{id}/matrix", Summary: "Who is never served a held page, what the settings say, and what was seen", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "get-matrix", Method: http.MethodGet, Path: "/environments/{id}/matrix", Summary: "Who is never served a cached page, what the settings say, and what was seen", Tags: tags},
 		func(ctx context.Context, in *ByID) (*output[MatrixView], error) {
 			return out(s.matrix(ctx, in.ID))
 		})
@@ -219,7 +219,7 @@ func (s *Server) exclusionOperations(api huma.API) {
 		}) (*output[TriedView], error) {
 			return out(s.tryPattern(ctx, in.ID, in.Body.Role, in.Body.Pattern, in.Body.Texts))
 		})
-	huma.Register(api, huma.Operation{OperationID: "decide-policy", Method: http.MethodPut, Path: "/sites/{id}/policies", Summary: "Decides who may be served held pages of a class; an empty policy brings the default back", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "decide-policy", Method: http.MethodPut, Path: "/sites/{id}/policies", Summary: "Decides who may be served from the cache pages of a class; an empty policy brings the default back", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -267,7 +267,7 @@ type ImportedView struct {
 type TriedView struct {
 	exclusion.Tried
 	Kind     string   `json:"kind" enum:"path,name,part,agent,exact,select" doc:"How it matches, by its role."`
-	Known    int      `json:"known" doc:"Texts that it was held against."`
+	Known    int      `json:"known" doc:"Texts that it was compared with."`
 	Possible bool     `json:"possible" doc:"It can match something at all."`
 	Within   []string `json:"within" doc:"Patterns in force that match everything it does."`
 }

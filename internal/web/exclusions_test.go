@@ -213,11 +213,11 @@ func TestWhatTheRulesLackIsMendedByAChange(t *testing.T) {
 	assert.NotContains(t, text, `"kind":"wide"`, "somebody said that it is meant for listings")
 
 	d.signIn("Ada", "/sites/1/exclusions")
-	d.see("p", "The settings let pages be held that never may be: checkout, account")
+	d.see("p", "The settings let pages be cached that never may be: checkout, account")
 	d.see("li", "2 pages|1 page of the class “account”")
 	d.accessible("exclusions")
 	d.click("button[aria-label*='checkout, visitor, desktop']", ".*")
-	d.see("section[aria-label='The chosen cell'] p", "the settings let one copy of /checkout be held for all")
+	d.see("section[aria-label='The chosen cell'] p", "the settings let one copy of /checkout be cached for all")
 	d.fill("input[aria-label='Pattern to try']", "/checkout/")
 	d.click("button", "^Try it$")
 	d.see("li", "/checkout — by its trailing slash")
@@ -242,13 +242,13 @@ func TestAPolicyIsDecidedWithAReason(t *testing.T) {
 	assert.Equal(t, http.StatusUnprocessableEntity, status)
 
 	d.signIn("Ada", "/sites/1/exclusions")
-	d.click("button[aria-label^='home, visitor, desktop: held for all']", ".*")
+	d.click("button[aria-label^='home, visitor, desktop: cached for all']", ".*")
 	d.click("button", "^Decide otherwise$")
-	err := d.page.Timeout(patience).MustElement("#policy").Select([]string{"are never served held"}, true, rod.SelectorTypeText)
+	err := d.page.Timeout(patience).MustElement("#policy").Select([]string{"are never served from the cache"}, true, rod.SelectorTypeText)
 	require.NoError(t, err)
 	d.fill("#policy-reason", "It shows who is in the shop now.")
 	d.click("button", "^Decide$")
-	d.see("p", "The settings let pages be held that never may be: home")
+	d.see("p", "The settings let pages be cached that never may be: home")
 	d.see("section[aria-label='The chosen cell'] dd", "It shows who is in the shop now")
 	var m struct{ Cells []exclusion.Cell }
 	status, text := vera.ask(http.MethodGet, "/environments/2/matrix", nil, &m)
@@ -257,7 +257,7 @@ func TestAPolicyIsDecidedWithAReason(t *testing.T) {
 	assert.Equal(t, exclusion.Never, m.Cells[0].Policy)
 	lines, err := d.store.History(t.Context(), 1, 0, 1)
 	require.NoError(t, err)
-	assert.Contains(t, lines[0].Text, "never served held. It shows who is in the shop now.")
+	assert.Contains(t, lines[0].Text, "never served from the cache. It shows who is in the shop now.")
 }
 
 func TestAnExclusionIsTriedWithout(t *testing.T) {
@@ -271,43 +271,43 @@ func TestAnExclusionIsTriedWithout(t *testing.T) {
 	d.click("button", "^Try staging without them$")
 	d.see("h1", "^Without /account$")
 	d.click("button", "^Try it on staging$")
-	d.see("h1", "roken|held|clear")
+	d.see("h1", "roken|cached|clear")
 	runs, err := d.store.ChangeRuns(t.Context(), 1)
 	require.NoError(t, err)
 	d.over(runs[0].ID)
 	api.ask(http.MethodGet, "/sites/1/exclusions", nil, &l)
 	require.NotNil(t, l.Entries[0].Trial)
-	assert.Contains(t, l.Entries[0].TrialSays, "it is still needed", "an account page that is served held is broken")
+	assert.Contains(t, l.Entries[0].TrialSays, "it is still needed", "an account page that is served from the cache is broken")
 	d.open("/sites/1/exclusions")
 	d.see("p", "Staging breaks without it")
-	d.click("button", "^Prove it by requests$")
+	d.click("button", "^Test cache isolation$")
 	d.see("h1", "^Clear: in \\d+ tries nobody was served what is not theirs\\.$")
 	d.see("td", "^a stranger, then another$")
 	d.accessible("a proof by requests")
 }
 
-func TestHeldPagesAreDroppedOrMarkedStaleFromTheMatrix(t *testing.T) {
+func TestCachedPagesAreDroppedOrMarkedStaleFromTheMatrix(t *testing.T) {
 	d := fullShop(t)
 	api := d.api(people.Maintainer)
 	d.read(api)
-	held := func(path string) string {
+	cached := func(path string) string {
 		res, err := http.Get(d.staging.URL + path)
 		require.NoError(t, err)
 		require.NoError(t, res.Body.Close())
 		return res.Header.Get("Cache-Status")
 	}
-	held("/")
-	held("/kits?kind=oyster")
-	require.Contains(t, held("/"), "hit")
+	cached("/")
+	cached("/kits?kind=oyster")
+	require.Contains(t, cached("/"), "hit")
 	order := func(body map[string]any) string {
 		status, text := api.ask(http.MethodPost, "/environments/1/purges", body, nil)
 		require.Equal(t, http.StatusOK, status, text)
 		return text
 	}
 	assert.Contains(t, order(map[string]any{"page": "/", "stale": true}), `"purged":1`)
-	assert.Contains(t, held("/"), "fwd=stale")
+	assert.Contains(t, cached("/"), "fwd=stale")
 	assert.Contains(t, order(map[string]any{"class": "listing"}), `"purged":1`)
-	assert.Contains(t, held("/kits?kind=oyster"), "fwd=uri-miss")
+	assert.Contains(t, cached("/kits?kind=oyster"), "fwd=uri-miss")
 	for _, body := range []map[string]any{{"class": "moon"}, {"page": "cart"}} {
 		status, text := api.ask(http.MethodPost, "/environments/1/purges", body, nil)
 		assert.Equal(t, http.StatusUnprocessableEntity, status, text)
@@ -318,9 +318,9 @@ func TestHeldPagesAreDroppedOrMarkedStaleFromTheMatrix(t *testing.T) {
 	d.signIn("Ada", "/sites/1/exclusions")
 	d.click("button", "^staging$")
 	d.see("button[aria-pressed='true']", "^staging$")
-	d.click("form[aria-label='Drop held pages'] button", "^Do it$")
-	d.see("form[aria-label='Drop held pages'] p", "1 held copy went; \\d (is|are) fetched again")
+	d.click("form[aria-label='Purge cached pages'] button", "^Do it$")
+	d.see("form[aria-label='Purge cached pages'] p", "1 cached copy went; \\d (is|are) fetched again")
 	lines, err := d.store.History(t.Context(), 1, 0, 1)
 	require.NoError(t, err)
-	assert.Equal(t, "Dropped what staging held of pages of the class home: 1 copies.", lines[0].Text)
+	assert.Equal(t, "Dropped what staging cached of pages of the class home: 1 copies.", lines[0].Text)
 }

@@ -163,8 +163,8 @@ func (s *Server) withEvidence(ctx context.Context, x *ExclusionView, e store.Exc
 	}
 	x.Trial = &ChangeRef{ID: c.ID, Title: c.Title, State: string(c.State)}
 	switch {
-	case c.State == release.Dropped:
-		x.TrialSays = "The trial was given up."
+	case c.State == release.Discarded:
+		x.TrialSays = "The trial was discarded."
 	case situation.Verdict == "":
 		x.TrialSays = "Not tried on staging yet."
 	case situation.Verdict == "clear":
@@ -256,7 +256,7 @@ func (s *Server) recordExclusion(ctx context.Context, siteID int64, key, pattern
 		return refusedInput("body.key", fmt.Errorf("%q is not a setting of this site that takes patterns", key))
 	}
 	if w.Reason == nil {
-		return refusedInput("body.reason", errors.New("say why it is left alone"))
+		return refusedInput("body.reason", errors.New("say why it is excluded"))
 	}
 	e := store.Exclusion{SiteID: siteID, Role: h.Role, Key: key, Pattern: pattern, Who: who(ctx)}
 	if _, err := w.say(row.Document.V, &e); err != nil {
@@ -265,7 +265,7 @@ func (s *Server) recordExclusion(ctx context.Context, siteID int64, key, pattern
 	if _, err := s.Store.AddExclusion(ctx, e); err != nil {
 		return recorded(err)
 	}
-	return s.told(ctx, siteID, fmt.Sprintf("Recorded why “%s” is left alone by “%s”: %s", pattern, h.Title, e.Reason))
+	return s.told(ctx, siteID, fmt.Sprintf("Recorded why “%s” is excluded by “%s”: %s", pattern, h.Title, e.Reason))
 }
 
 // recorded says what to do about an entry that is there already.
@@ -480,7 +480,7 @@ func (s *Server) ledgerRecords(ctx context.Context, siteID int64) ([]exclusion.R
 }
 
 func (s *Server) coverage(ctx context.Context, envID int64) (CoverageView, error) {
-	g, err := work.GroundOf(ctx, s.Store, envID)
+	g, err := work.RuleContextOf(ctx, s.Store, envID)
 	if err != nil {
 		return CoverageView{}, err
 	}
@@ -491,7 +491,7 @@ func (s *Server) coverage(ctx context.Context, envID int64) (CoverageView, error
 }
 
 func (s *Server) matrix(ctx context.Context, envID int64) (MatrixView, error) {
-	g, err := work.GroundOf(ctx, s.Store, envID)
+	g, err := work.RuleContextOf(ctx, s.Store, envID)
 	if err != nil {
 		return MatrixView{}, err
 	}
@@ -503,7 +503,7 @@ func (s *Server) tryPattern(ctx context.Context, envID int64, role, pattern stri
 	if !has {
 		return TriedView{}, refusedInput("body.role", fmt.Errorf("%q is not a role that has patterns", role))
 	}
-	g, err := work.GroundOf(ctx, s.Store, envID)
+	g, err := work.RuleContextOf(ctx, s.Store, envID)
 	if err != nil {
 		return TriedView{}, err
 	}
@@ -580,6 +580,6 @@ func (s *Server) decidePolicy(ctx context.Context, siteID int64, class, persona,
 	if err := s.Store.DecidePolicy(ctx, store.DecidedPolicy{SiteID: siteID, Class: class, Persona: persona, Policy: policy, Reason: reason, Who: who(ctx)}); err != nil {
 		return err
 	}
-	says := map[string]string{"": "as by default", "never": "never served held", "all": "held for all", "own": "a copy for each"}[policy]
+	says := map[string]string{"": "as by default", "never": "never served from the cache", "all": "cached for all", "own": "a copy for each"}[policy]
 	return s.told(ctx, siteID, fmt.Sprintf("Decided for %s on pages of the class %s: %s. %s", persona, class, says, reason))
 }

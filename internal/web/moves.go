@@ -177,7 +177,7 @@ func (s *Server) splitChange(ctx context.Context, situation release.Situation, c
 		return err
 	}
 	if production.Catalogue.V == nil || !production.Catalogue.V.Piled(c.Edits.V) {
-		return huma.Error409Conflict("There is nothing to part: at most one thing that is risky is changed.")
+		return huma.Error409Conflict("There is nothing to split: at most one thing that is risky is changed.")
 	}
 	steps := production.Catalogue.V.Split(c.Edits.V)
 	var rest []store.Change
@@ -193,20 +193,20 @@ func (s *Server) splitChange(ctx context.Context, situation release.Situation, c
 		return err
 	}
 	if !ok {
-		return huma.Error409Conflict("Somebody else edited this change just now. Nothing was parted; look at it again.")
+		return huma.Error409Conflict("Somebody else edited this change just now. Nothing was split; look at it again.")
 	}
-	return s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &c.ID, Kind: "change", Who: who(ctx), Text: fmt.Sprintf("Parted the change “%s” into %d.", c.Title, len(steps))})
+	return s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &c.ID, Kind: "change", Who: who(ctx), Text: fmt.Sprintf("Split the change “%s” into %d.", c.Title, len(steps))})
 }
 
-func (s *Server) dropChange(ctx context.Context, situation release.Situation, c store.Change) error {
-	if err := s.move(ctx, situation, c, release.Drop, "Given up."); err != nil {
+func (s *Server) discardChange(ctx context.Context, situation release.Situation, c store.Change) error {
+	if err := s.move(ctx, situation, c, release.Discard, "Discarded."); err != nil {
 		return err
 	}
-	return s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &c.ID, Kind: "change", Who: who(ctx), Text: "Gave up the change “" + c.Title + "”."})
+	return s.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &c.ID, Kind: "change", Who: who(ctx), Text: "Discarded the change “" + c.Title + "”."})
 }
 
 func (s *Server) acceptChange(ctx context.Context, situation release.Situation, c store.Change) error {
-	if err := s.move(ctx, situation, c, release.Accept, "Taken as it is by "+who(ctx)+"."); err != nil {
+	if err := s.move(ctx, situation, c, release.Accept, "Accepted as it is by "+who(ctx)+"."); err != nil {
 		return err
 	}
 	_, production, err := s.ends(ctx, c.SiteID)
@@ -224,7 +224,7 @@ func (s *Server) acceptChange(ctx context.Context, situation release.Situation, 
 	for _, r := range runs {
 		if r.EnvironmentID == production.ID && r.Kind == store.PromoteRun && r.State == store.Done {
 			_, err := s.Store.SaveMark(ctx, store.Mark{EnvironmentID: production.ID, RunID: r.ID, Fingerprint: production.Fingerprint, Who: who(ctx),
-				Reason: "Taken as it is: " + r.Summary, Restless: last.Restless, Probes: last.Probes})
+				Reason: "Accepted as it is: " + r.Summary, Restless: last.Restless, Probes: last.Probes})
 			return err
 		}
 	}

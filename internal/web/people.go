@@ -28,7 +28,7 @@ type PersonView struct {
 	ID        int64       `json:"id"`
 	Name      string      `json:"name"`
 	Role      people.Role `json:"role" enum:"observer,maintainer,approver,administrator"`
-	KeptOut   bool        `json:"keptOut"`
+	Disabled  bool        `json:"disabled"`
 	CreatedAt time.Time   `json:"createdAt"`
 	SeenAt    *time.Time  `json:"seenAt"`
 }
@@ -84,15 +84,15 @@ func (s *Server) peopleOperations(api huma.API) {
 			}
 			return out(views, err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "edit-person", Method: http.MethodPut, Path: "/people/{id}", Summary: "Gives somebody a role, or keeps them out", Description: "Who is kept out is signed out at once. 409 when nobody would be left to administer.", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "edit-person", Method: http.MethodPut, Path: "/people/{id}", Summary: "Gives somebody a role, or disables the account", Description: "Who is disabled is signed out at once. 409 when nobody would be left to administer.", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
-				Role    people.Role `json:"role" enum:"observer,maintainer,approver,administrator"`
-				KeptOut bool        `json:"keptOut"`
+				Role     people.Role `json:"role" enum:"observer,maintainer,approver,administrator"`
+				Disabled bool        `json:"disabled"`
 			}
 		}) (*output[PersonView], error) {
-			return out(s.editPerson(ctx, in.ID, in.Body.Role, in.Body.KeptOut))
+			return out(s.editPerson(ctx, in.ID, in.Body.Role, in.Body.Disabled))
 		})
 	huma.Register(api, huma.Operation{OperationID: "invite", Method: http.MethodPost, Path: "/invitations", Summary: "Makes a link with which somebody chooses a name and a password, or a new password", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
@@ -219,7 +219,7 @@ func (s *Server) tokenOperations(api huma.API, tags []string) {
 }
 
 func personView(p store.Person) PersonView {
-	return PersonView{p.ID, p.Name, p.Role, p.KeptOut, p.CreatedAt, p.SeenAt}
+	return PersonView{p.ID, p.Name, p.Role, p.Disabled, p.CreatedAt, p.SeenAt}
 }
 
 func sessionView(p store.Person, role people.Role) SessionView {
@@ -237,19 +237,19 @@ func (s *Server) sessionOf(ctx context.Context, name string) (SessionView, error
 	return sessionView(p, p.Role), err
 }
 
-func (s *Server) editPerson(ctx context.Context, id int64, role people.Role, keptOut bool) (PersonView, error) {
+func (s *Server) editPerson(ctx context.Context, id int64, role people.Role, disabled bool) (PersonView, error) {
 	before, err := s.Store.Person(ctx, id)
 	if err != nil {
 		return PersonView{}, err
 	}
-	if err := s.Store.SavePerson(ctx, id, role, keptOut); err != nil {
+	if err := s.Store.SavePerson(ctx, id, role, disabled); err != nil {
 		return PersonView{}, err
 	}
 	text := fmt.Sprintf("Made %s %s.", before.Name, role)
 	switch {
-	case keptOut && !before.KeptOut:
-		text = "Keeps " + before.Name + " out."
-	case !keptOut && before.KeptOut:
+	case disabled && !before.Disabled:
+		text = "Disabled the account of " + before.Name + "."
+	case !disabled && before.Disabled:
 		text = fmt.Sprintf("Lets %s in again as %s.", before.Name, role)
 	}
 	if err := s.Store.RecordTeam(ctx, who(ctx), text); err != nil {

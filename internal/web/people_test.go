@@ -184,16 +184,16 @@ func TestAnInvitationWorksOnce(t *testing.T) {
 	admin.ask(http.MethodGet, "/people", nil, &list)
 	for _, p := range list {
 		if p.Name == "Marin" {
-			status, text = admin.ask(http.MethodPut, fmt.Sprintf("/people/%d", p.ID), map[string]any{"role": "maintainer", "keptOut": true}, nil)
+			status, text = admin.ask(http.MethodPut, fmt.Sprintf("/people/%d", p.ID), map[string]any{"role": "maintainer", "disabled": true}, nil)
 			assert.Equal(t, 200, status, text)
 		} else {
-			status, text = admin.ask(http.MethodPut, fmt.Sprintf("/people/%d", p.ID), map[string]any{"role": "observer", "keptOut": false}, nil)
+			status, text = admin.ask(http.MethodPut, fmt.Sprintf("/people/%d", p.ID), map[string]any{"role": "observer", "disabled": false}, nil)
 			assert.Equal(t, 409, status, "somebody has to administer")
 			assert.Contains(t, text, "Nothing was changed")
 		}
 	}
 	status, _ = guest.ask(http.MethodGet, "/sites", nil, nil)
-	assert.Equal(t, 401, status, "who is kept out is out at once")
+	assert.Equal(t, 401, status, "who is disabled is out at once")
 	status, _ = guest.signIn("Marin", password)
 	assert.Equal(t, 403, status)
 	var lines []struct{ Who, Text string }

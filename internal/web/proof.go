@@ -23,7 +23,7 @@ import (
 
 // PageProof is what one look at a page showed, as far as a person needs it.
 type PageProof struct {
-	Run    int64                  `json:"run"`
+	Run      int64                  `json:"run"`
 	Picture  *evidence.Picture      `json:"picture"`
 	Status   int                    `json:"status"`
 	Served   string                 `json:"served"`
@@ -38,7 +38,7 @@ type PageProof struct {
 	Missing  string                 `json:"missing,omitempty"`
 }
 
-// Candidate is something that could be left alone because of a finding.
+// Candidate is something that could be excluded because of a finding.
 type Candidate struct {
 	Key     string `json:"key" doc:"Setting whose list it would be added to."`
 	Title   string `json:"title"`
@@ -57,13 +57,13 @@ type Proof struct {
 	Steps      *evidence.JourneyLook `json:"steps" doc:"This run's run of the journey."`
 	StepsWere  *evidence.JourneyLook `json:"stepsWere" doc:"The mark's run of the journey."`
 	Probe      *evidence.Probe       `json:"probe"`
-	Candidates []Candidate           `json:"candidates" doc:"What could be left alone, the likeliest first."`
+	Candidates []Candidate           `json:"candidates" doc:"What could be excluded, the likeliest first."`
 }
 
 // evidenceOf is everything kept that a finding rests on.
 type evidenceOf struct {
 	finding  store.Finding
-	run    store.Run
+	run      store.Run
 	mark     store.Mark
 	base     evidence.Baseline
 	now      evidence.Look
@@ -216,15 +216,15 @@ func (s *Server) paintDifference(ctx context.Context, findingID int64) (image.Im
 	return visual.Draw(b, res, accent), nil
 }
 
-// exclusionsOf says with which role's patterns something is left alone by a setting.
+// exclusionsOf says with which role's patterns something is excluded by a setting.
 var exclusionsOf = map[settings.Role]settings.Role{
 	"js-defer": "js-exclude-defer", "js-delay": "js-exclude-delay", "js-minify": "js-exclude-minify", "js-combine": "js-exclude-combine",
 	"css-drop-unused": "css-keep", "css-async": "css-exclude", "css-combine": "css-exclude", "css-minify": "css-exclude",
 	"lazy-images": "lazy-exclude", "lazy-frames": "lazy-exclude", "page-cache": "path-exclude", "add-dimensions": "dimensions-exclude",
 }
 
-// candidates proposes what to leave alone: for each setting the change switched that
-// can leave something alone, the scripts of the page, those first that a script error
+// candidates proposes what to exclude: for each setting the change switched that
+// can exclude something, the scripts of the page, those first that a script error
 // names or that were not fetched this time.
 func (s *Server) candidates(ctx context.Context, e evidenceOf, now, before *evidence.PageLook) ([]Candidate, error) {
 	list := []Candidate{}

@@ -37,7 +37,7 @@ func peopledShop(t *testing.T) *desk {
 				into("For the carrier", "Leave it at the "+journey.Canary), press("Keep"), says(journey.Canary)},
 			Leave: []journey.Step{{Go: "/account"}, press("Sign out"), {Go: "/account"}, {Expect: &journey.Expect{Visible: &journey.Target{Role: "button", Name: "Sign in"}}}}},
 		{Name: "ida", Kind: "editor", Prepare: []journey.Step{{Go: "/account"}, into("Name", "ida"), into("Password", "second edition"), press("Sign in"), says("Ida Mill")}}},
-		Edits: []site.Publication{{Name: "a new lead", Persona: "ida", Shows: []site.Showing{{Page: article}},
+		Edits: []site.PublishingTest{{Name: "a new lead", Persona: "ida", Shows: []site.Showing{{Page: article}},
 			Steps: []journey.Step{{Go: article + "/edit"}, into("Lead", "By the "+journey.Canary), press("Publish"), says("It is published")},
 			Undo:  []journey.Step{{Go: article + "/edit"}, press("Take it back"), says("It is published")}}}}
 	for _, p := range []site.Page{{Path: article, Class: "article", Personas: []string{site.Visitor}}, {Path: "/account", Class: "account", Personas: []string{site.Visitor, "wren"}}} {
@@ -60,11 +60,11 @@ func TestAProofShowsWhatWasAskedAndWhatWasPublished(t *testing.T) {
 	d.signIn("Ada", "/sites/1/exclusions")
 	d.click("button", "^staging$")
 	d.see("button[aria-pressed='true']", "^staging$")
-	d.click("button", "^Prove it by requests$")
+	d.click("button", "^Test cache isolation$")
 	d.see("h1", "^Clear: in \\d+ tries nobody was served what is not theirs")
 	d.see("td", "^wren, signed out$")
 	d.see("td", "^wren, twice$")
-	d.see("td", "^a stranger, before anything was dropped$")
+	d.see("td", "^a stranger, before anything was purged$")
 	d.see("td", "^a stranger, after “a new lead”$")
 	d.accessible("a proof")
 

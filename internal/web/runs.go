@@ -17,7 +17,7 @@ import (
 // RunSummary is a run in a list.
 type RunSummary struct {
 	ID          int64            `json:"id"`
-	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,prove"`
+	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,isolation test"`
 	State       string           `json:"state" enum:"queued,waiting,running,by hand,done,stopped,failed"`
 	Environment string           `json:"environment"`
 	Change      *int64           `json:"change"`
@@ -42,7 +42,7 @@ type RunView struct {
 	ChangeTitle string                `json:"changeTitle,omitempty"`
 	ChangeState string                `json:"changeState,omitempty"`
 	Phase       string                `json:"phase"`
-	Progress    store.RunProgress   `json:"progress"`
+	Progress    store.RunProgress     `json:"progress"`
 	Before      string                `json:"before"`
 	Problem     string                `json:"problem"`
 	StopAsked   bool                  `json:"stopAsked"`
@@ -51,7 +51,7 @@ type RunView struct {
 	Mark        *MarkView             `json:"mark" doc:"Compared with."`
 	Difference  []settings.Difference `json:"difference" doc:"From the mark's settings to those looked at."`
 	Findings    []FindingView         `json:"findings"`
-	Handwork    *HandworkView         `json:"handwork" doc:"The checklist that a person carries out; none where a connector does it."`
+	ManualTask  *ManualTaskView       `json:"manualTask" doc:"The checklist that a person carries out; none where a connector does it."`
 }
 
 // FindingView is one finding of a run.
@@ -131,7 +131,7 @@ func (s *Server) runOperations(api huma.API) {
 			}
 			return out(s.runView(ctx, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "accept-finding", Method: http.MethodPost, Path: "/findings/{id}/accept", Summary: "Takes a finding as meant, or takes that back", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "accept-finding", Method: http.MethodPost, Path: "/findings/{id}/accept", Summary: "Accepts a finding as expected, or takes that back", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -178,7 +178,7 @@ func (s *Server) runView(ctx context.Context, id int64) (RunView, error) {
 			v.Difference = s.between(ctx, r.SiteID, m.Fingerprint, r.Target)
 		}
 	}
-	if v.Handwork, err = s.handworkView(ctx, id); err != nil {
+	if v.ManualTask, err = s.manualTaskView(ctx, id); err != nil {
 		return v, err
 	}
 	rows, err := s.Store.Findings(ctx, id)
@@ -232,7 +232,7 @@ func (s *Server) acceptFinding(ctx context.Context, id int64, accepted bool, why
 	}
 	text := "Took back the acceptance of: " + f.Document.V.Title
 	if accepted {
-		text = "Accepted as meant: " + f.Document.V.Title + ". " + why
+		text = "Accepted as expected: " + f.Document.V.Title + ". " + why
 	}
 	if err := s.Store.Record(ctx, store.Event{SiteID: r.SiteID, ChangeID: r.ChangeID, RunID: &r.ID, Kind: "finding", Who: who(ctx), Text: text}); err != nil {
 		return RunView{}, err

@@ -51,7 +51,7 @@ func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
 	r.Get("/api/v1/findings/{id}/difference.png", signedIn(s.differencePicture))
 	r.Get("/api/contract/connector-v1.openapi.yaml", serveBytes("application/yaml", contract.ConnectorYAML))
 	r.Get("/api/contract/site-file.schema.json", serveBytes("application/schema+json", contract.SiteFileSchema))
-	r.Get("/api/contract/carry-over.schema.json", serveBytes("application/schema+json", contract.CarryOverSchema))
+	r.Get("/api/contract/copied-settings.schema.json", serveBytes("application/schema+json", contract.CopiedSettingsSchema))
 	r.Get("/api/contract/report.schema.json", serveBytes("application/schema+json", contract.ReportSchema))
 	r.NotFound(s.unknownOrInterface(files))
 	return http.NewCrossOriginProtection().Handler(r)
@@ -78,8 +78,8 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.bundleOperations(v1)
 	s.carryOperations(v1)
 	s.handOperations(v1)
-	s.takingOperations(v1)
-	s.watchedOperations(v1)
+	s.onboardingOperations(v1)
+	s.testPlanOperations(v1)
 	s.changeOperations(v1)
 	s.runOperations(v1)
 	if err := everythingGuarded(api); err != nil {
@@ -176,7 +176,7 @@ func problem(err error) error {
 	if no, ok := errors.AsType[*work.NoConnector](err); ok {
 		return huma.Error409Conflict(no.Why)
 	}
-	if no, ok := errors.AsType[*site.LackingSecret](err); ok {
+	if no, ok := errors.AsType[*site.MissingSecret](err); ok {
 		return huma.Error422UnprocessableEntity("Nothing was changed: " + no.Error() + ".")
 	}
 	if no, ok := errors.AsType[*store.StillRecorded](err); ok {

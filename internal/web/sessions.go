@@ -96,7 +96,7 @@ func (s *Server) callerFor(r *http.Request) (caller, error) {
 			return caller{}, err
 		}
 		p, err := s.Store.Person(ctx, t.PersonID)
-		if err != nil || p.KeptOut {
+		if err != nil || p.Disabled {
 			return caller{}, err
 		}
 		return caller{p, p.Role.Capped(t.Most), t.Name}, nil
@@ -109,7 +109,7 @@ func (s *Server) callerFor(r *http.Request) (caller, error) {
 	if errors.Is(err, store.ErrNotFound) {
 		return caller{}, nil
 	}
-	if err != nil || p.KeptOut || p.Epoch != s.sessions.GetInt(ctx, sessionEpoch) {
+	if err != nil || p.Disabled || p.Epoch != s.sessions.GetInt(ctx, sessionEpoch) {
 		return caller{}, err
 	}
 	return caller{p, p.Role, ""}, nil
@@ -128,16 +128,16 @@ var needs = map[string]people.Ability{
 	"record-exclusion": people.Work, "edit-exclusions": people.Work, "retire-exclusions": people.Work, "try-without-exclusions": people.Work, "mend-exclusions": people.Work,
 	"import-exclusions": people.Work, "find-addresses": people.Work, "get-exclusion-history": people.See, "get-coverage": people.See, "get-matrix": people.See, "try-pattern": people.See, "export-exclusions": people.See,
 	"decide-policy": people.Decide,
-	"get-parity":    people.See, "prove-environment": people.Work, "purge-environment": people.Work, "compare-environments": people.Work,
-	"begin-change": people.Work, "edit-change": people.Work, "try-change": people.Work, "roll-back-change": people.Work, "drop-change": people.Work, "rebase-change": people.Work, "split-change": people.Work,
-	"get-watched": people.See, "change-watched": people.Work, "rehearse": people.Work, "export-site": people.See,
-	"list-takings": people.See, "get-taking": people.See, "begin-taking": people.Work, "place-taking": people.Work, "survey-taking": people.Work,
-	"class-pages": people.Work, "people-taking": people.Work, "run-taking": people.Work, "register-taking": people.Work, "drop-taking": people.Work,
-	"upload-export": people.Work, "tick-item": people.Work, "done-by-hand": people.Work,
+	"get-parity":    people.See, "test-cache-isolation": people.Work, "purge-environment": people.Work, "compare-environments": people.Work,
+	"begin-change": people.Work, "edit-change": people.Work, "try-change": people.Work, "roll-back-change": people.Work, "discard-change": people.Work, "rebase-change": people.Work, "split-change": people.Work,
+	"get-test-plan": people.See, "change-test-plan": people.Work, "rehearse": people.Work, "export-site": people.See,
+	"list-onboardings": people.See, "get-onboarding": people.See, "begin-onboarding": people.Work, "place-onboarding": people.Work, "survey-onboarding": people.Work,
+	"class-pages": people.Work, "people-onboarding": people.Work, "run-onboarding": people.Work, "register-onboarding": people.Work, "discard-onboarding": people.Work,
+	"upload-export": people.Work, "tick-task-item": people.Work, "complete-task": people.Work,
 	"list-settings": people.See, "list-bundles": people.See, "make-bundle": people.Work, "remove-bundle": people.Work, "preview-bundle": people.See, "apply-bundle": people.Work,
-	"carry-over": people.See, "fit-carried": people.See, "begin-from-carried": people.Work,
-	"adopt-drift": people.Work, "put-back-drift": people.Work,
-	"leave-alone": people.Work, "accept-finding": people.Work, "stop-run": people.Work,
+	"copy-settings": people.See, "fit-copied": people.See, "begin-from-copied": people.Work,
+	"accept-drift": people.Work, "revert-drift": people.Work,
+	"exclude": people.Work, "accept-finding": people.Work, "stop-run": people.Work,
 	"promote-change": people.Decide, "tidy-change": people.Decide, "accept-change": people.Decide,
 }
 
@@ -230,8 +230,8 @@ func (s *Server) signIn(ctx context.Context, name, password string) error {
 	if err != nil || !right {
 		return huma.Error401Unauthorized("The name or the password is not right.")
 	}
-	if p.KeptOut {
-		return huma.Error403Forbidden("An administrator keeps this person out. Ask one of them.")
+	if p.Disabled {
+		return huma.Error403Forbidden("An administrator disabled this account. Ask one of them.")
 	}
 	if err := s.Store.SignedIn(ctx, name); err != nil {
 		return err

@@ -17,7 +17,7 @@ import (
 type MarkView struct {
 	ID          int64             `json:"id"`
 	Fingerprint string            `json:"fingerprint"`
-	Run       int64             `json:"run"`
+	Run         int64             `json:"run"`
 	Reason      string            `json:"reason"`
 	Who         string            `json:"who"`
 	TakenAt     time.Time         `json:"takenAt"`
@@ -25,8 +25,8 @@ type MarkView struct {
 	Verdict     evidence.Verdict  `json:"verdict" enum:"clear,broken,unsure,not checked"`
 }
 
-// ApplicationView is one act on an environment's settings.
-type ApplicationView struct {
+// ActView is one act on an environment's settings.
+type ActView struct {
 	ID          int64      `json:"id"`
 	Kind        string     `json:"kind" enum:"try,promote,roll back,put back,outside,first"`
 	Fingerprint string     `json:"fingerprint"`
@@ -34,7 +34,7 @@ type ApplicationView struct {
 	State       string     `json:"state" enum:"intended,applied,not applied"`
 	Note        string     `json:"note"`
 	Who         string     `json:"who"`
-	Run       *int64     `json:"run"`
+	Run         *int64     `json:"run"`
 	Change      *int64     `json:"change"`
 	At          time.Time  `json:"at"`
 	EndedAt     *time.Time `json:"endedAt"`
@@ -42,17 +42,17 @@ type ApplicationView struct {
 
 // EnvironmentView is one environment with what happened on it.
 type EnvironmentView struct {
-	ID           int64             `json:"id"`
-	Name         string            `json:"name"`
-	URL          string            `json:"url"`
-	Connector    string            `json:"connector" doc:"Kind of connector; empty when there is none."`
-	Fingerprint  string            `json:"fingerprint" doc:"Last read back; empty before the first reading."`
-	ReadAt       *time.Time        `json:"readAt"`
-	Software     string            `json:"software,omitempty"`
-	Marks        []MarkView        `json:"marks"`
-	Applications []ApplicationView `json:"applications"`
-	Drift        *DriftView        `json:"drift" doc:"What somebody changed outside, until it is adopted or put back."`
-	Runs       []RunSummary    `json:"runs"`
+	ID          int64        `json:"id"`
+	Name        string       `json:"name"`
+	URL         string       `json:"url"`
+	Connector   string       `json:"connector" doc:"Kind of connector; empty when there is none."`
+	Fingerprint string       `json:"fingerprint" doc:"Last read back; empty before the first reading."`
+	ReadAt      *time.Time   `json:"readAt"`
+	Software    string       `json:"software,omitempty"`
+	Marks       []MarkView   `json:"marks"`
+	Acts        []ActView    `json:"acts"`
+	Drift       *DriftView   `json:"drift" doc:"What somebody changed outside, until it is accepted or put back."`
+	Runs        []RunSummary `json:"runs"`
 }
 
 // ChangeSummary is a change in a list.
@@ -174,7 +174,7 @@ type HistoryLine struct {
 	Kind   string    `json:"kind"`
 	Text   string    `json:"text"`
 	Change *int64    `json:"change"`
-	Run  *int64    `json:"run"`
+	Run    *int64    `json:"run"`
 }
 
 func (s *Server) listSites(ctx context.Context, part string, waitingOnly, byName bool, limit, offset int) (SiteList, error) {
@@ -203,7 +203,7 @@ func said(o store.Overview) (text, kind string) {
 	switch o.Waits {
 	case store.WaitsDrift:
 		return o.About + " was changed outside Tide Marker.", "drift"
-	case store.WaitsHand:
+	case store.WaitsManualTask:
 		return "A checklist waits to be carried out on " + o.About + ".", "run"
 	case store.WaitsPromoted:
 		return o.About + " is on production, and its check is not clear.", "change"
@@ -272,7 +272,7 @@ func (s *Server) siteView(ctx context.Context, id int64) (SiteView, error) {
 
 func (s *Server) environmentView(ctx context.Context, e store.Environment, runs []store.Run) (EnvironmentView, error) {
 	v := EnvironmentView{ID: e.ID, Name: e.Name, URL: e.URL, Connector: e.ConnectorKind, Fingerprint: e.Fingerprint, ReadAt: e.ReadAt,
-		Marks: []MarkView{}, Applications: []ApplicationView{}, Runs: []RunSummary{}}
+		Marks: []MarkView{}, Acts: []ActView{}, Runs: []RunSummary{}}
 	if e.About.V != nil {
 		v.Software = e.About.V.Software
 	}
@@ -289,12 +289,12 @@ func (s *Server) environmentView(ctx context.Context, e store.Environment, runs 
 		}
 		v.Marks = append(v.Marks, mv)
 	}
-	applied, err := s.Store.Applications(ctx, e.ID, 20)
+	applied, err := s.Store.Acts(ctx, e.ID, 20)
 	if err != nil {
 		return v, err
 	}
 	for _, a := range applied {
-		v.Applications = append(v.Applications, ApplicationView{a.ID, a.Kind, a.Fingerprint, a.Predecessor, a.State, a.Note, a.Who, a.RunID, a.ChangeID, a.IntendedAt, a.EndedAt})
+		v.Acts = append(v.Acts, ActView{a.ID, a.Kind, a.Fingerprint, a.Predecessor, a.State, a.Note, a.Who, a.RunID, a.ChangeID, a.IntendedAt, a.EndedAt})
 	}
 	for _, r := range runs {
 		if r.EnvironmentID == e.ID {

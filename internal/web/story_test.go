@@ -230,11 +230,11 @@ func TestTheWholeStoryInTheInterface(t *testing.T) {
 	require.NoError(t, d.page.Keyboard.Type(input.KeyJ))
 	require.NoError(t, d.page.Keyboard.Type(input.KeyK))
 
-	d.click("button", "Leave something alone")
+	d.click("button", "Exclude something")
 	d.see("code", "/assets/fern.js")
 	d.accessible("leaving alone")
-	d.click("button", "^Leave it alone$")
-	d.see("h2", "Left alone")
+	d.click("button", "^Exclude it$")
+	d.see("h2", "Excluded")
 	d.click("button", "Try it on staging")
 	d.see("h1", "^Clear: 3 looks")
 	d.click("a", "Go on with the change")
@@ -272,7 +272,7 @@ func TestTheWholeStoryInTheInterface(t *testing.T) {
 	}
 
 	d.open("/changes/1")
-	d.click("button", "By night|By day")
+	d.click("button", "Dark|By day")
 	d.see("h1", "Defer scripts")
 	d.accessible("a change by the other light")
 	d.open("/sites/1")

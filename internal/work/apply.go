@@ -33,7 +33,7 @@ func (r *run) bringInForce(ctx context.Context) error {
 		return fmt.Errorf("the values do not fit %s: %w", r.env.Name, err)
 	}
 	if r.env.ConnectorKind == byHandKind {
-		return r.askByHand(ctx, v, target)
+		return r.askForManualTask(ctx, v, target)
 	}
 	r.progress.say(ctx, "applying", "Applying the settings on "+r.env.Name)
 	if err := r.apply(ctx, string(r.row.Kind), v, target); err != nil {
@@ -59,7 +59,7 @@ func (r *run) apply(ctx context.Context, kind string, v settings.Values, target 
 		}
 		return &Drifted{Environment: r.env.Name, From: r.env.Fingerprint, To: predecessor, Differences: settings.Diff(r.values, now.Values)}
 	}
-	id, err := r.Store.Intend(ctx, store.Application{EnvironmentID: r.env.ID, RunID: &r.row.ID, ChangeID: r.row.ChangeID,
+	id, err := r.Store.Intend(ctx, store.Act{EnvironmentID: r.env.ID, RunID: &r.row.ID, ChangeID: r.row.ChangeID,
 		Kind: kind, Fingerprint: target, Predecessor: predecessor, Who: r.row.RequestedBy})
 	if err != nil {
 		return err
@@ -131,7 +131,7 @@ func (r *run) settleIntents(ctx context.Context) error {
 
 // settle records what came of intents, by the fingerprint that the environment reads
 // back now. Only the last of them can be in force.
-func (w *Runner) settle(ctx context.Context, open []store.Application, fp string) error {
+func (w *Runner) settle(ctx context.Context, open []store.Act, fp string) error {
 	for i, a := range open {
 		state, note, known := "not applied", "Read back after an interruption: the earlier settings are still in force.", ""
 		switch {

@@ -53,7 +53,7 @@ func (b *bench) asked(edits settings.Values) store.Run {
 func TestAClosedChecklistIsGoneOnWithAlthoughTheProcessDied(t *testing.T) {
 	b, export := byHand(t)
 	r := b.asked(settings.Values{"/life": 90})
-	h, err := b.store.HandworkOf(t.Context(), r.ID)
+	h, err := b.store.ManualTaskOf(t.Context(), r.ID)
 	require.NoError(t, err)
 	require.Len(t, h.Items.V, 2)
 	assert.Equal(t, "/life", h.Items.V[0].Key)
@@ -62,7 +62,7 @@ func TestAClosedChecklistIsGoneOnWithAlthoughTheProcessDied(t *testing.T) {
 	assert.Equal(t, store.ByHand, b.run(r.ID).State, "an open list is left to the person")
 
 	b.runner.Enqueue = func(context.Context, int64) error { return errors.New("the process dies here") }
-	require.Error(t, b.runner.DoneByHand(t.Context(), r.ID, export(settings.Values{"life": 90}), "ada"))
+	require.Error(t, b.runner.CompleteManualTask(t.Context(), r.ID, export(settings.Values{"life": 90}), "ada"))
 	b.runner.Enqueue = nil
 	require.NoError(t, b.runner.Recover(t.Context()))
 	r = b.run(r.ID)
@@ -71,7 +71,7 @@ func TestAClosedChecklistIsGoneOnWithAlthoughTheProcessDied(t *testing.T) {
 	env, err := b.store.Environment(t.Context(), b.envs[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, r.Target, env.Fingerprint)
-	applied, err := b.store.Applications(t.Context(), env.ID, 1)
+	applied, err := b.store.Acts(t.Context(), env.ID, 1)
 	require.NoError(t, err)
 	assert.Equal(t, "applied", applied[0].State)
 	assert.Contains(t, applied[0].Note, "exactly what was meant")
@@ -80,12 +80,12 @@ func TestAClosedChecklistIsGoneOnWithAlthoughTheProcessDied(t *testing.T) {
 func TestAnExportThatHasMoreThanWasMeantIsRefusedAndNothingIsRecorded(t *testing.T) {
 	b, export := byHand(t)
 	r := b.asked(settings.Values{"/life": 90})
-	err := b.runner.DoneByHand(t.Context(), r.ID, export(settings.Values{"life": 90, "not": []string{"/cart", "/x"}}), "ada")
+	err := b.runner.CompleteManualTask(t.Context(), r.ID, export(settings.Values{"life": 90, "not": []string{"/cart", "/x"}}), "ada")
 	var not *work.NotAsMeant
 	require.ErrorAs(t, err, &not)
 	require.Len(t, not.Differences, 1)
 	assert.Equal(t, "/not", not.Differences[0].Key)
-	err = b.runner.DoneByHand(t.Context(), r.ID, nil, "ada")
+	err = b.runner.CompleteManualTask(t.Context(), r.ID, nil, "ada")
 	assert.ErrorContains(t, err, "is not ticked")
 	assert.Equal(t, store.ByHand, b.run(r.ID).State)
 	env, err := b.store.Environment(t.Context(), b.envs[0].ID)
@@ -96,8 +96,8 @@ func TestAnExportThatHasMoreThanWasMeantIsRefusedAndNothingIsRecorded(t *testing
 	}
 	assert.ErrorIs(t, b.store.TickItem(t.Context(), r.ID, 2, true, "ada"), store.ErrNotFound)
 	b.runner.Enqueue = func(context.Context, int64) error { return nil }
-	require.NoError(t, b.runner.DoneByHand(t.Context(), r.ID, nil, "ada"))
-	assert.ErrorIs(t, b.runner.DoneByHand(t.Context(), r.ID, nil, "ada"), store.ErrSettled, "it is done once")
+	require.NoError(t, b.runner.CompleteManualTask(t.Context(), r.ID, nil, "ada"))
+	assert.ErrorIs(t, b.runner.CompleteManualTask(t.Context(), r.ID, nil, "ada"), store.ErrSettled, "it is done once")
 	assert.ErrorIs(t, b.store.TickItem(t.Context(), r.ID, 0, false, "ada"), store.ErrSettled)
 }
 
@@ -111,7 +111,7 @@ func TestProductionIsChangedByHandAfterStagingWas(t *testing.T) {
 	carriedOut := func(env int, kind store.RunKind) store.Run {
 		r := b.carryOut(store.Run{EnvironmentID: b.envs[env].ID, ChangeID: &c.ID, Kind: kind, Target: fp})
 		require.Equal(t, store.ByHand, r.State, r.Problem)
-		require.NoError(t, b.runner.DoneByHand(t.Context(), r.ID, export(settings.Values{"life": 90}), "ada"))
+		require.NoError(t, b.runner.CompleteManualTask(t.Context(), r.ID, export(settings.Values{"life": 90}), "ada"))
 		require.NoError(t, b.runner.Run(t.Context(), r.ID))
 		return b.run(r.ID)
 	}
@@ -125,7 +125,7 @@ func TestProductionIsChangedByHandAfterStagingWas(t *testing.T) {
 	m, err := b.store.LatestMark(t.Context(), b.envs[1].ID)
 	require.NoError(t, err)
 	assert.Equal(t, fp, m.Fingerprint)
-	h, err := b.store.HandworkOf(t.Context(), r.ID)
+	h, err := b.store.ManualTaskOf(t.Context(), r.ID)
 	require.NoError(t, err)
 	require.NotNil(t, h.Proof.V)
 	assert.JSONEq(t, `[{"op":"replace","path":"/life","value":90}]`, string(h.Proof.V.Patch))

@@ -63,10 +63,10 @@ func (r *run) gathering() *gathering {
 
 // gathering collects findings as they come.
 type gathering struct {
-	run *run
+	run   *run
 	mu    sync.Mutex
 	seen  map[evidence.Key][]evidence.Finding
-	pages map[evidence.Key]evidence.PageLook // first looks, for the second to be held against
+	pages map[evidence.Key]evidence.PageLook // first looks, for the second to be compared with
 }
 
 func (g *gathering) looked(p evidence.PageLook) {
@@ -183,7 +183,7 @@ func (r *run) makeUp(ctx context.Context, b *browser.Browser, p site.Persona, de
 	if journey.HasCanary(p.Prepare) {
 		word = r.word(p.Name, device, pass)
 	}
-	p.Prepare = journey.Saying(p.Prepare, word)
+	p.Prepare = journey.WithCanary(p.Prepare, word)
 	state, look, err := b.Prepare(ctx, r.environment(), p, device, r.Blobs.Put)
 	state.Canary = word
 	return state, look, err
@@ -287,7 +287,7 @@ func (r *run) lookAtPage(ctx context.Context, b *browser.Browser, t site.PageTas
 	look := evidence.PageLook{Key: evidence.Key{Page: t.Page.Path, Persona: t.Persona, Device: t.Device}, Class: t.Page.Class,
 		Missing: "The persona " + t.Persona + " could not be made ready."}
 	if pass > 1 && !r.about.Has("purge") {
-		// What is held cannot be dropped here; a second look is to see what changes by itself.
+		// What is cached cannot be dropped here; a second look is to see what changes by itself.
 		t.Ask = site.Anew(t.Page.Path, strconv.FormatInt(r.row.ID, 10))
 	}
 	if ready {

@@ -103,7 +103,7 @@ func (w *Runner) noteReading(ctx context.Context, env store.Environment, fp stri
 	} else if err := w.Store.NoteDrift(ctx, env, fp); err != nil {
 		return err
 	}
-	id, err := w.Store.Intend(ctx, store.Application{EnvironmentID: env.ID, Kind: kind, Fingerprint: fp, Predecessor: env.Fingerprint, Who: outside})
+	id, err := w.Store.Intend(ctx, store.Act{EnvironmentID: env.ID, Kind: kind, Fingerprint: fp, Predecessor: env.Fingerprint, Who: outside})
 	if err != nil {
 		return err
 	}
@@ -156,11 +156,11 @@ type Drifted struct {
 
 func (e *Drifted) Error() string {
 	keys := strings.TrimSpace(diffKeys(e.Differences))
-	return fmt.Sprintf("%s was changed outside Tide Marker (%s). Nothing was overwritten. Adopt what was found, or put it back, on the site's page; then try again", e.Environment, keys)
+	return fmt.Sprintf("%s was changed outside Tide Marker (%s). Nothing was overwritten. Accept what was found, or put it back, on the site's page; then try again", e.Environment, keys)
 }
 
 func driftText(env store.Environment) string {
-	return env.Name + " was changed outside Tide Marker. Adopt what was found, or put it back, on the site's page first."
+	return env.Name + " was changed outside Tide Marker. Accept what was found, or put it back, on the site's page first."
 }
 
 // ReadAll reads every environment that has a connector and on which nothing is under

@@ -41,14 +41,14 @@ func TestWhatWasChangedOutsideWaitsForAPerson(t *testing.T) {
 	d := b.drifts()[0]
 	assert.Equal(t, fingerprint(t, was), d.Was)
 	assert.Equal(t, env.Fingerprint, d.Found)
-	applied, err := b.store.Applications(t.Context(), staging, 1)
+	applied, err := b.store.Acts(t.Context(), staging, 1)
 	require.NoError(t, err)
 	assert.Equal(t, "outside", applied[0].Who, "the revision is nobody's here")
 
 	_, err = b.runner.Propose(t.Context(), staging, settings.Values{"images.lazy": true})
-	assert.ErrorContains(t, err, "Adopt what was found, or put it back")
+	assert.ErrorContains(t, err, "Accept what was found, or put it back")
 	r := b.carryOut(store.Run{EnvironmentID: staging, Kind: store.MarkRun})
-	assert.Equal(t, store.Failed, r.State, "a mark does not adopt in passing")
+	assert.Equal(t, store.Failed, r.State, "a mark does not accept in passing")
 	r = b.carryOut(store.Run{EnvironmentID: staging, Kind: store.CheckRun})
 	assert.Equal(t, store.Done, r.State, "it can be looked at: %s", r.Problem)
 
@@ -58,7 +58,7 @@ func TestWhatWasChangedOutsideWaitsForAPerson(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, b.drifts(), 1)
 	assert.Equal(t, d.Was, b.drifts()[0].Was)
-	ok, err := b.store.AdoptDrift(t.Context(), d.ID, d.Found, "ada", "meant")
+	ok, err := b.store.AcceptDrift(t.Context(), d.ID, d.Found, "ada", "meant")
 	require.NoError(t, err)
 	assert.False(t, ok, "what the person saw is not what is there")
 
@@ -70,7 +70,7 @@ func TestWhatWasChangedOutsideWaitsForAPerson(t *testing.T) {
 	assert.Empty(t, b.drifts())
 	d, err = b.store.Drift(t.Context(), d.ID)
 	require.NoError(t, err)
-	assert.Equal(t, store.DriftPutBack, d.State)
+	assert.Equal(t, store.DriftReverted, d.State)
 	assert.Equal(t, "tester", d.SettledBy)
 	now, _ := b.staging.Layer.Settings()
 	assert.Empty(t, settings.Diff(was, now))

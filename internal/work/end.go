@@ -60,7 +60,7 @@ func joined(a, b string) string {
 
 func (r *run) said() string {
 	names := map[store.RunKind]string{store.MarkRun: "Mark of", store.TryRun: "Tried on", store.PromoteRun: "Promoted to",
-		store.RollBackRun: "Rolled back", store.CheckRun: "Checked", store.ProveRun: "Proved by requests on"}
+		store.RollBackRun: "Rolled back", store.CheckRun: "Checked", store.IsolationRun: "Cache isolation tested on"}
 	return fmt.Sprintf("%s %s. %s", names[r.row.Kind], r.env.Name, r.row.Summary)
 }
 

@@ -38,7 +38,7 @@ func written(quietly bool) site.Site {
 		Personas: []site.Persona{{Name: "ida", Kind: "editor", Prepare: []journey.Step{
 			{Go: "/account"}, {Fill: &journey.Input{In: journey.Target{Label: "Name"}, Value: "ida"}},
 			{Fill: &journey.Input{In: journey.Target{Label: "Password"}, Value: "second edition"}}, {Click: target("button", "Sign in")}, {Expect: &journey.Expect{URL: "/account"}}}}},
-		Edits: []site.Publication{{Name: "a new lead", Persona: "ida", Steps: append(steps, journey.Step{Click: target("button", "Publish")}, journey.Step{Expect: &journey.Expect{Text: &journey.Containing{In: journey.Target{CSS: "main"}, Contains: "It is published"}}}),
+		Edits: []site.PublishingTest{{Name: "a new lead", Persona: "ida", Steps: append(steps, journey.Step{Click: target("button", "Publish")}, journey.Step{Expect: &journey.Expect{Text: &journey.Containing{In: journey.Target{CSS: "main"}, Contains: "It is published"}}}),
 			Undo:  []journey.Step{{Go: article + "/edit"}, {Click: target("button", "Take it back")}, {Expect: &journey.Expect{Text: &journey.Containing{In: journey.Target{CSS: "main"}, Contains: "It is published"}}}},
 			Shows: []site.Showing{{Page: article}, {Page: "/", Within: 2}}}}}
 	for _, p := range [][2]string{{"/", "home"}, {article, "article"}} {
@@ -76,11 +76,11 @@ func TestFaultsOfPublishingAreFound(t *testing.T) {
 	b.mark(0)
 	const notInTime = ": An edit is not shown in time"
 
-	r, f := b.with(store.ProveRun, nil)
+	r, f := b.with(store.IsolationRun, nil)
 	assert.Equal(t, evidence.VerdictClear, r.Verdict, titles(f))
 	p := b.probes(r.ID, evidence.Published)
 	require.Len(t, p, 2)
-	assert.Equal(t, "held", string(p[article].First.Served), "it was held before it was edited")
+	assert.Equal(t, "cached", string(p[article].First.Served), "it was cached before it was edited")
 	assert.Equal(t, []string{evidence.MadeUp("a new lead")}, p[article].Second.Marks)
 	assert.Contains(t, p[article].Rule, "refreshed whenever something is published, by “/library/”")
 	res, err := http.Get(b.staging.URL + article)
@@ -88,15 +88,15 @@ func TestFaultsOfPublishingAreFound(t *testing.T) {
 	defer res.Body.Close()
 	assert.Contains(t, res.Header.Get("Cache-Status"), "fwd=", "what had the word in it was dropped")
 
-	// The start page is no longer refreshed, and held for longer than the team wants. The
+	// The start page is no longer refreshed, and cached for longer than the team wants. The
 	// check of a change finds it.
 	r, f = b.try(settings.Values{"pages.freshOnPublish": []string{"/library/"}})
 	assert.Equal(t, []string{"/" + notInTime}, titles(f))
-	assert.Contains(t, f[0].Detail, "The team wants it within 2 seconds. What is held lives for 10 hours.")
+	assert.Contains(t, f[0].Detail, "The team wants it within 2 seconds. What is cached lives for 10 hours.")
 	assert.Equal(t, evidence.VerdictBroken, r.Verdict)
 
 	// With a short life it shows by itself, and nobody asked for sooner.
-	r, f = b.with(store.ProveRun, settings.Values{"pages.freshOnPublish": []string{"/library/"}, "pages.lifetime": 2})
+	r, f = b.with(store.IsolationRun, settings.Values{"pages.freshOnPublish": []string{"/library/"}, "pages.lifetime": 2})
 	assert.Equal(t, evidence.VerdictClear, r.Verdict, titles(f))
 	assert.NotEmpty(t, b.probes(r.ID, evidence.Published)["/"].Second.Marks)
 }
@@ -110,9 +110,9 @@ func TestFaultsOfALayerThatIsNotToldAreFound(t *testing.T) {
 	assert.Equal(t, evidence.VerdictClear, r.Verdict, titles(f))
 	require.Len(t, f, 2)
 	assert.Contains(t, f[0].Detail, "It was not when the mark was taken, either.")
-	_, f = b.with(store.ProveRun, nil)
+	_, f = b.with(store.IsolationRun, nil)
 	assert.Equal(t, []string{"/: An edit is not shown in time", article + ": An edit is not shown in time"}, titles(f))
-	g, err := work.GroundOf(t.Context(), b.store, b.envs[0].ID)
+	g, err := work.RuleContextOf(t.Context(), b.store, b.envs[0].ID)
 	require.NoError(t, err)
 	var late []string
 	for _, r := range exclusion.Coverage(exclusion.Layer{On: true, Lifetime: 36000}, g.Known) {
@@ -130,7 +130,7 @@ func TestFaultsOfBeingStoppedLeaveNothingPublished(t *testing.T) {
 	require.NoError(t, err)
 	done := make(chan error, 1)
 	go func() { done <- b.runner.Run(t.Context(), id) }()
-	anew := func() string { // past whatever is held
+	anew := func() string { // past whatever is cached
 		res, err := http.Get(b.staging.URL + article + "?anew=" + rand.Text())
 		require.NoError(t, err)
 		defer res.Body.Close()
@@ -193,17 +193,17 @@ func TestFaultsOfAnEditItselfHarmNothing(t *testing.T) {
 	doc.Edits[0].Steps[0].Go = "/library/no-such-article/edit"
 	b := newBench(t, doc)
 	b.mark(0)
-	r, f := b.with(store.ProveRun, nil)
+	r, f := b.with(store.IsolationRun, nil)
 	require.NotEmpty(t, f)
 	for _, x := range f {
 		assert.Equal(t, evidence.NotCheckedKind, x.Kind, x.Title)
 	}
 	assert.NotEqual(t, evidence.VerdictClear, r.Verdict)
-	r = b.carryOut(store.Run{EnvironmentID: b.envs[1].ID, Kind: store.ProveRun})
+	r = b.carryOut(store.Run{EnvironmentID: b.envs[1].ID, Kind: store.IsolationRun})
 	assert.Empty(t, b.probes(r.ID, evidence.Published), "nothing is ever published on production")
 }
 
-func TestWhatWasHeldTooLongIsFoundBeforeItIsDropped(t *testing.T) {
+func TestWhatWasCachedTooLongIsFoundBeforeItIsDropped(t *testing.T) {
 	doc := peopled()
 	doc.Pages = slices.DeleteFunc(doc.Pages, func(p site.Page) bool { return p.Path != "/kits?kind=oyster" && p.Path != "/account" })
 	for i := range doc.Pages {
@@ -219,7 +219,7 @@ func TestWhatWasHeldTooLongIsFoundBeforeItIsDropped(t *testing.T) {
 	b := newBench(t, doc)
 	b.mark(0)
 	prove := func() (store.Run, []evidence.Finding) {
-		r := b.carryOut(store.Run{EnvironmentID: b.envs[0].ID, Kind: store.ProveRun})
+		r := b.carryOut(store.Run{EnvironmentID: b.envs[0].ID, Kind: store.IsolationRun})
 		return r, b.findings(r.ID)
 	}
 	visit := func(paths ...string) {
@@ -239,12 +239,12 @@ func TestWhatWasHeldTooLongIsFoundBeforeItIsDropped(t *testing.T) {
 	b.later.Add(int64(90 * time.Minute))
 	_, f = prove()
 	got := titles(f)
-	assert.Contains(t, got, "/account: signing in: a form from a held page is refused")
+	assert.Contains(t, got, "/account: signing in: a form from a cached page is refused")
 	i := slices.IndexFunc(f, func(x evidence.Finding) bool { return x.Kind == evidence.FormKind && x.Step != nil })
 	require.GreaterOrEqual(t, i, 0)
-	assert.Contains(t, f[i].Detail, "With the same pages made anew it works.")
+	assert.Contains(t, f[i].Detail, "With the same pages generated fresh it works.")
 
-	// The lifetime is shortened, and what is held keeps the one it had.
+	// The lifetime is shortened, and what is cached keeps the one it had.
 	visit("/account", "/kits?kind=oyster")
 	v, tag = b.staging.Layer.Settings()
 	_, ok = b.staging.Layer.Replace(v.With(settings.Values{"pages.lifetime": 60, "pages.never": []string{"/cart", "/checkout", "/account", "/api/"}}), tag)
@@ -252,7 +252,7 @@ func TestWhatWasHeldTooLongIsFoundBeforeItIsDropped(t *testing.T) {
 	b.later.Add(int64(10 * time.Minute))
 	_, f = prove()
 	assert.Equal(t, []string{"/kits?kind=oyster: Is served when it is older than it may be"}, titles(f))
-	assert.Contains(t, f[0].Detail, "What is held lives for 1 minute.")
+	assert.Contains(t, f[0].Detail, "What is cached lives for 1 minute.")
 	_, f = prove()
 	assert.Empty(t, f, "everything was dropped")
 }
@@ -265,13 +265,13 @@ func TestFaultsOfAPageThatDoesNotAnswerAreNotClear(t *testing.T) {
 	doc.Pages = append(doc.Pages, site.Page{Path: "/gone", Class: "article", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}})
 	b := newBench(t, doc)
 	b.mark(0)
-	r, f := b.with(store.ProveRun, nil)
+	r, f := b.with(store.IsolationRun, nil)
 	assert.NotEqual(t, evidence.VerdictClear, r.Verdict)
 	assert.Contains(t, titles(f), "/gone: An edit does not show here at all")
 	assert.Empty(t, r.Progress.V.Editing, "nothing is left published")
 
 	require.NoError(t, b.staging.Close())
-	r = b.carryOut(store.Run{EnvironmentID: b.envs[0].ID, Kind: store.ProveRun})
+	r = b.carryOut(store.Run{EnvironmentID: b.envs[0].ID, Kind: store.IsolationRun})
 	assert.NotEqual(t, evidence.VerdictClear, r.Verdict, "a site that is down proves nothing")
 	assert.Equal(t, store.Failed, r.State)
 	assert.NotEmpty(t, r.Problem)

@@ -90,13 +90,13 @@ func (h byHand) Warming(context.Context, string) (connector.Warming, error) {
 	return connector.Warming{}, errNotByHand
 }
 
-// errByHand says that a run rests until a person has carried out its checklist.
-var errByHand = errors.New("a person is to carry it out")
+// errManualTask says that a run rests until a person has carried out its checklist.
+var errManualTask = errors.New("a person is to carry it out")
 
-// askByHand makes a checklist of what differs and lets the run rest, or ends it when
-// a person gave it up.
-func (r *run) askByHand(ctx context.Context, v settings.Values, target string) error {
-	h, err := r.Store.HandworkOf(ctx, r.row.ID)
+// askForManualTask makes a checklist of what differs and lets the run rest, or ends it when
+// a person cancelled it.
+func (r *run) askForManualTask(ctx context.Context, v settings.Values, target string) error {
+	h, err := r.Store.ManualTaskOf(ctx, r.row.ID)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		if err := r.makeChecklist(ctx, v, target); err != nil {
@@ -110,43 +110,43 @@ func (r *run) askByHand(ctx context.Context, v settings.Values, target string) e
 	if asked, err := r.Store.StopAsked(ctx, r.row.ID); err != nil || asked {
 		return errors.Join(err, r.giveUp(ctx))
 	}
-	if err := r.Store.RestForHand(ctx, r.row.ID); err != nil {
+	if err := r.Store.RestForManualTask(ctx, r.row.ID); err != nil {
 		return err
 	}
 	r.progress.say(ctx, "by hand", "Waiting until somebody has carried out the checklist")
-	return errByHand
+	return errManualTask
 }
 
 func (r *run) makeChecklist(ctx context.Context, v settings.Values, target string) error {
-	items := []store.HandItem{}
+	items := []store.TaskItem{}
 	for _, d := range settings.Diff(r.values, v) {
 		def, _ := r.cat.Find(d.Key)
-		items = append(items, store.HandItem{Key: d.Key, Title: def.Title, Where: def.Group, From: d.From, To: d.To})
+		items = append(items, store.TaskItem{Key: d.Key, Title: def.Title, Where: def.Group, From: d.From, To: d.To})
 	}
-	items = append(items, store.HandItem{Title: "Save, and clear the page cache"})
-	return r.Store.BeginHandwork(ctx,
-		store.Handwork{SiteID: r.siteID, EnvironmentID: r.env.ID, RunID: r.row.ID, Target: target, Predecessor: r.env.Fingerprint, Items: store.JSON[[]store.HandItem]{V: items}},
-		store.Application{EnvironmentID: r.env.ID, RunID: &r.row.ID, ChangeID: r.row.ChangeID, Kind: string(r.row.Kind), Fingerprint: target, Predecessor: r.env.Fingerprint, Who: r.row.RequestedBy})
+	items = append(items, store.TaskItem{Title: "Save, and clear the page cache"})
+	return r.Store.BeginManualTask(ctx,
+		store.ManualTask{SiteID: r.siteID, EnvironmentID: r.env.ID, RunID: r.row.ID, Target: target, Predecessor: r.env.Fingerprint, Items: store.JSON[[]store.TaskItem]{V: items}},
+		store.Act{EnvironmentID: r.env.ID, RunID: &r.row.ID, ChangeID: r.row.ChangeID, Kind: string(r.row.Kind), Fingerprint: target, Predecessor: r.env.Fingerprint, Who: r.row.RequestedBy})
 }
 
 // giveUp ends a checklist that nobody will carry out. How much of it was done is not
 // known.
 func (r *run) giveUp(ctx context.Context) error {
 	steady := context.WithoutCancel(ctx)
-	h, err := r.Store.HandworkOf(steady, r.row.ID)
+	h, err := r.Store.ManualTaskOf(steady, r.row.ID)
 	if err != nil {
 		return err
 	}
-	if _, err := r.Store.EndHandwork(steady, h.ID, "given up", r.row.RequestedBy, nil); err != nil {
+	if _, err := r.Store.EndManualTask(steady, h.ID, "cancelled", r.row.RequestedBy, nil); err != nil {
 		return err
 	}
-	if err := r.outcomeOfHand(steady, h, "not applied", "The checklist was given up. Upload the settings to say what is in force.", ""); err != nil {
+	if err := r.outcomeOfTask(steady, h, "not applied", "The checklist was cancelled. Upload the settings to say what is in force.", ""); err != nil {
 		return err
 	}
 	return ErrStopped
 }
 
-func (w *Runner) outcomeOfHand(ctx context.Context, h store.Handwork, state, note, fingerprint string) error {
+func (w *Runner) outcomeOfTask(ctx context.Context, h store.ManualTask, state, note, fingerprint string) error {
 	open, err := w.Store.Intents(ctx, h.RunID)
 	if err != nil {
 		return err
@@ -163,14 +163,14 @@ func (w *Runner) outcomeOfHand(ctx context.Context, h store.Handwork, state, not
 type NotAsMeant struct{ Differences []settings.Difference }
 
 func (e *NotAsMeant) Error() string {
-	return fmt.Sprintf("The file is not what was to be set; %d differ: %s. Nothing was recorded. Set them as the list says, export again, or give the run up", len(e.Differences), diffKeys(e.Differences))
+	return fmt.Sprintf("The file is not what was to be set; %d differ: %s. Nothing was recorded. Set them as the list says, export again, or stop the run", len(e.Differences), diffKeys(e.Differences))
 }
 
-// DoneByHand closes a run's checklist and hands the run in again. With an exported
+// CompleteManualTask closes a run's checklist and hands the run in again. With an exported
 // file it is proven that only what was meant has changed (*NotAsMeant when not);
 // without one every item has to be ticked.
-func (w *Runner) DoneByHand(ctx context.Context, runID int64, file []byte, who string) error {
-	h, err := w.Store.HandworkOf(ctx, runID)
+func (w *Runner) CompleteManualTask(ctx context.Context, runID int64, file []byte, who string) error {
+	h, err := w.Store.ManualTaskOf(ctx, runID)
 	if err != nil {
 		return err
 	}
@@ -178,9 +178,9 @@ func (w *Runner) DoneByHand(ctx context.Context, runID int64, file []byte, who s
 		return store.ErrSettled
 	}
 	note := "Done by hand by " + who + "; every item is ticked, no exported file proves it."
-	var proof *store.HandProof
+	var proof *store.TaskProof
 	if len(file) > 0 {
-		if proof, err = w.proveByHand(ctx, h, file, who); err != nil {
+		if proof, err = w.proveManualTask(ctx, h, file, who); err != nil {
 			return err
 		}
 		note = "Done by hand by " + who + "; the exported file has exactly what was meant."
@@ -193,10 +193,10 @@ func (w *Runner) DoneByHand(ctx context.Context, runID int64, file []byte, who s
 	}
 	// In this order each step can be done again when the process dies after it: what is
 	// in force is recorded first, and Recover hands a run in whose list is closed.
-	if err := w.outcomeOfHand(ctx, h, "applied", note, h.Target); err != nil {
+	if err := w.outcomeOfTask(ctx, h, "applied", note, h.Target); err != nil {
 		return err
 	}
-	ok, err := w.Store.EndHandwork(ctx, h.ID, "done", who, proof)
+	ok, err := w.Store.EndManualTask(ctx, h.ID, "done", who, proof)
 	if err != nil {
 		return err
 	}
@@ -206,7 +206,7 @@ func (w *Runner) DoneByHand(ctx context.Context, runID int64, file []byte, who s
 	return w.Enqueue(ctx, runID)
 }
 
-func (w *Runner) proveByHand(ctx context.Context, h store.Handwork, file []byte, who string) (*store.HandProof, error) {
+func (w *Runner) proveManualTask(ctx context.Context, h store.ManualTask, file []byte, who string) (*store.TaskProof, error) {
 	e, err := settings.ParseExported(file)
 	if err != nil {
 		return nil, &NotPossible{err.Error()}
@@ -226,7 +226,7 @@ func (w *Runner) proveByHand(ctx context.Context, h store.Handwork, file []byte,
 	if err != nil {
 		return nil, err
 	}
-	return &store.HandProof{Patch: patch}, w.Store.SaveExport(ctx, h.EnvironmentID, h.Target, e.Document, who)
+	return &store.TaskProof{Patch: patch}, w.Store.SaveExport(ctx, h.EnvironmentID, h.Target, e.Document, who)
 }
 
 // TakeExport records the settings file that somebody exported from an environment that

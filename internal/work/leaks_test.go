@@ -39,7 +39,7 @@ func peopled() site.Site {
 			page("/account", "account", "wren", "tom"), page("/library/members/the-long-cellar", "membership", "wren")}}
 }
 
-// naive serves people who are signed in what is held for all, with these settings.
+// naive serves people who are signed in what is cached for all, with these settings.
 func naive(v settings.Values) settings.Values {
 	return settings.Values{"pages.signedIn": "naive", "pages.neverWithCookies": []string{}, "pages.neverForRoles": []string{}}.With(v)
 }
@@ -70,7 +70,7 @@ func TestFaultsOfHoldingAreAllFound(t *testing.T) {
 		{"pages.never": []string{"/cart", "/checkout", "/account", "/library/members/", "/api/", "/contact"}},
 		{"pages.neverWithCookies": []string{"fern_*"}, "pages.ignoredParameters": []string{"utm_*", "ref"}},
 	} {
-		r, f := b.with(store.ProveRun, edits)
+		r, f := b.with(store.IsolationRun, edits)
 		assert.Equal(t, evidence.VerdictClear, r.Verdict, "%v: %s", edits, r.Summary)
 		assert.Empty(t, f)
 	}
@@ -82,9 +82,9 @@ func TestFaultsOfHoldingAreAllFound(t *testing.T) {
 		{never("/cart/", "/checkout/", "/de/account", "/library/members$"), []mistake{
 			{"the basket's rule has a slash too many", evidence.LeakKind, cart},
 			{"the checkout's rule is for what is below", evidence.PolicyKind, checkout},
-			{"the checkout's token is held", evidence.FormKind, checkout},
+			{"the checkout's token is cached", evidence.FormKind, checkout},
 			{"the account's rule is for one language", evidence.PolicyKind, account},
-			{"the account's token is held", evidence.FormKind, account},
+			{"the account's token is cached", evidence.FormKind, account},
 			{"the members' rule ends too early", evidence.PolicyKind, membership}}},
 		{never("/Cart", "checkout", "/account/", "/library/member/"), []mistake{
 			{"the basket's rule is in another case", evidence.LeakKind, cart},
@@ -104,9 +104,9 @@ func TestFaultsOfHoldingAreAllFound(t *testing.T) {
 			{"two searches give one result", evidence.VariantKind, search},
 			{"two listings give one", evidence.VariantKind, listing}}},
 		{settings.Values{"pages.perDevice": false}, []mistake{{"one device's page is served to another", evidence.VariantKind, home}}},
-		{settings.Values{"data.hold": true, "data.not": []string{}}, []mistake{{"baskets come from one held look-up", "", cart}}},
+		{settings.Values{"data.hold": true, "data.not": []string{}}, []mistake{{"baskets come from one cached look-up", "", cart}}},
 	} {
-		r, f := b.with(store.ProveRun, tc.edits)
+		r, f := b.with(store.IsolationRun, tc.edits)
 		assert.Equal(t, evidence.VerdictBroken, r.Verdict, r.Summary)
 		var all []string
 		for _, x := range f {

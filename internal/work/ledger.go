@@ -18,40 +18,40 @@ import (
 	"tidemarker/internal/store"
 )
 
-// Ground is what an environment's exclusions are held against: what its settings say,
+// RuleContext is what an environment's exclusions are compared with: what its settings say,
 // what is known of the site, and how its pages came when they were last looked at.
-type Ground struct {
+type RuleContext struct {
 	Environment store.Environment
 	Layer       exclusion.Layer
 	Known       exclusion.Known
 	Decided     []exclusion.Decided
-	Run       int64 // the run whose looks count, 0 when there is none
+	Run         int64 // the run whose looks count, 0 when there is none
 
 	seen   map[[3]string]exclusion.Sighting
 	bodies map[string]string // SHA-256 of what a stranger was last served, by page
 }
 
 // Devices are what pages are looked at with.
-func (g Ground) Devices() []exclusion.Device {
+func (g RuleContext) Devices() []exclusion.Device {
 	return []exclusion.Device{{Name: site.Desktop, Agent: browser.Agent(site.Desktop)}, {Name: site.Phone, Agent: browser.Agent(site.Phone)}}
 }
 
 // Seen is how a page came for a persona on a device.
-func (g Ground) Seen(path, persona, device string) exclusion.Sighting {
+func (g RuleContext) Seen(path, persona, device string) exclusion.Sighting {
 	if s, there := g.seen[[3]string{path, persona, device}]; there {
 		return s
 	}
 	return exclusion.NotSeen
 }
 
-// GroundOf gathers the ground of an environment from what is stored; the site is not
+// RuleContextOf gathers the ground of an environment from what is stored; the site is not
 // asked for anything.
-func GroundOf(ctx context.Context, st *store.Store, envID int64) (Ground, error) {
+func RuleContextOf(ctx context.Context, st *store.Store, envID int64) (RuleContext, error) {
 	env, err := st.Environment(ctx, envID)
 	if err != nil {
-		return Ground{}, err
+		return RuleContext{}, err
 	}
-	g := Ground{Environment: env, seen: map[[3]string]exclusion.Sighting{}, bodies: map[string]string{}}
+	g := RuleContext{Environment: env, seen: map[[3]string]exclusion.Sighting{}, bodies: map[string]string{}}
 	row, err := st.Site(ctx, env.SiteID)
 	if err != nil {
 		return g, err
@@ -91,7 +91,7 @@ func GroundOf(ctx context.Context, st *store.Store, envID int64) (Ground, error)
 
 // Inside reads what is in the documents that strangers were last served. Those that are
 // no longer kept are passed over.
-func (g Ground) Inside(ctx context.Context, blobs store.Blobs) (exclusion.Inside, error) {
+func (g RuleContext) Inside(ctx context.Context, blobs store.Blobs) (exclusion.Inside, error) {
 	var in exclusion.Inside
 	for _, page := range slices.Sorted(maps.Keys(g.bodies)) {
 		b, err := blobs.Get(ctx, g.bodies[page])
@@ -107,7 +107,7 @@ func (g Ground) Inside(ctx context.Context, blobs store.Blobs) (exclusion.Inside
 }
 
 // meanings puts to each rule what the ledger says it is for.
-func (g *Ground) meanings(ctx context.Context, st *store.Store) error {
+func (g *RuleContext) meanings(ctx context.Context, st *store.Store) error {
 	rows, err := st.SiteExclusions(ctx, g.Environment.SiteID)
 	for _, e := range rows {
 		for i, r := range g.Layer.Rules {
@@ -120,7 +120,7 @@ func (g *Ground) meanings(ctx context.Context, st *store.Store) error {
 }
 
 // pages are those watched and those that the site is known to have.
-func (g *Ground) pages(ctx context.Context, st *store.Store, doc site.Site) error {
+func (g *RuleContext) pages(ctx context.Context, st *store.Store, doc site.Site) error {
 	watched := map[string]bool{}
 	add := func(p exclusion.Page) {
 		if !watched[p.Path] {
@@ -154,7 +154,7 @@ func (g *Ground) pages(ctx context.Context, st *store.Store, doc site.Site) erro
 
 // sightings reads the environment's last run that looked at pages, and what was
 // proved by requests since.
-func (g *Ground) sightings(ctx context.Context, st *store.Store) error {
+func (g *RuleContext) sightings(ctx context.Context, st *store.Store) error {
 	runs, err := st.Runs(ctx, g.Environment.SiteID, 60)
 	if err != nil {
 		return err
@@ -183,8 +183,8 @@ func (g *Ground) sightings(ctx context.Context, st *store.Store) error {
 }
 
 // sees notes how a page came, unless something newer is known.
-func (g *Ground) sees(k evidence.Key, served httpcache.Served) {
-	s, told := map[httpcache.Served]exclusion.Sighting{httpcache.Held: exclusion.SeenHeld, httpcache.Fetched: exclusion.SeenMade}[served]
+func (g *RuleContext) sees(k evidence.Key, served httpcache.Served) {
+	s, told := map[httpcache.Served]exclusion.Sighting{httpcache.Cached: exclusion.SeenCached, httpcache.Fetched: exclusion.SeenMade}[served]
 	at := [3]string{k.Page, k.Persona, k.Device}
 	if _, known := g.seen[at]; told && !known {
 		g.seen[at] = s
@@ -192,8 +192,8 @@ func (g *Ground) sees(k evidence.Key, served httpcache.Served) {
 }
 
 // read takes in what a run saw: probes first, since they ask twice and so know
-// whether a page is held. looked is true when it looked at pages.
-func (g *Ground) read(rows []store.LookRow) (looked bool, err error) {
+// whether a page is cached. looked is true when it looked at pages.
+func (g *RuleContext) read(rows []store.LookRow) (looked bool, err error) {
 	var twice []evidence.Probe
 	shared := map[evidence.Key]bool{} // a stranger got the copy made for somebody
 	for _, row := range rows {
@@ -212,14 +212,14 @@ func (g *Ground) read(rows []store.LookRow) (looked bool, err error) {
 				g.bodies[p.Page] = p.Second.Body
 			}
 		case p.Kind == evidence.StrangerAfter:
-			shared[p.Key] = p.Second.Served == httpcache.Held && p.Second.Body == p.First.Body
+			shared[p.Key] = p.Second.Served == httpcache.Cached && p.Second.Body == p.First.Body
 		case p.Kind == evidence.PersonaTwice:
 			twice = append(twice, p)
 		}
 	}
 	for _, p := range twice {
 		at := [3]string{p.Page, p.Persona, p.Device}
-		if _, known := g.seen[at]; p.Second.Served == httpcache.Held && !known && !shared[p.Key] {
+		if _, known := g.seen[at]; p.Second.Served == httpcache.Cached && !known && !shared[p.Key] {
 			g.seen[at] = exclusion.SeenOwn
 			continue
 		}

@@ -38,14 +38,14 @@ func (b *bench) saw(kind store.RunKind, looks map[string]any) int64 {
 	return id
 }
 
-func (b *bench) ground() work.Ground {
+func (b *bench) ground() work.RuleContext {
 	b.Helper()
-	g, err := work.GroundOf(b.Context(), b.store, b.envs[0].ID)
+	g, err := work.RuleContextOf(b.Context(), b.store, b.envs[0].ID)
 	require.NoError(b, err)
 	return g
 }
 
-func TestTheGroundKnowsWhatWasSeenLast(t *testing.T) {
+func TestTheRuleContextKnowsWhatWasSeenLast(t *testing.T) {
 	doc := tiny()
 	doc.Pages = append(doc.Pages, site.Page{Path: "/search?q=mane", Class: "search", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}})
 	doc.Personas = []site.Persona{{Name: "member", Kind: "member"}}
@@ -73,9 +73,9 @@ func TestTheGroundKnowsWhatWasSeenLast(t *testing.T) {
 	assert.Equal(t, "bypass", g.Layer.LoggedIn)
 
 	// A proof since then knows better: it asked twice.
-	proof := b.saw(store.ProveRun, map[string]any{"probe": evidence.Probe{Key: contact, Kind: evidence.StrangerTwice, Second: evidence.Answer{Served: httpcache.Held}}})
+	proof := b.saw(store.IsolationRun, map[string]any{"probe": evidence.Probe{Key: contact, Kind: evidence.StrangerTwice, Second: evidence.Answer{Served: httpcache.Cached}}})
 	g = b.ground()
-	assert.Equal(t, exclusion.SeenHeld, g.Seen("/contact", site.Visitor, site.Desktop))
+	assert.Equal(t, exclusion.SeenCached, g.Seen("/contact", site.Visitor, site.Desktop))
 	assert.Equal(t, proof, g.Run)
 	assert.Equal(t, []string{"fern_member"}, g.Known.People[1].Cookies, "what only the look before knew is kept")
 
@@ -84,7 +84,7 @@ func TestTheGroundKnowsWhatWasSeenLast(t *testing.T) {
 	assert.Equal(t, exclusion.NotSeen, b.ground().Seen("/contact", site.Visitor, site.Desktop))
 }
 
-func TestTheGroundKnowsPoliciesAndWhatTheLedgerMeans(t *testing.T) {
+func TestTheRuleContextKnowsPoliciesAndWhatTheLedgerMeans(t *testing.T) {
 	b := newBench(t, tiny())
 	_, _, err := b.runner.Read(t.Context(), b.envs[0].ID)
 	require.NoError(t, err)
@@ -112,7 +112,7 @@ func TestAddressesComeFromTheSitemapOfProduction(t *testing.T) {
 		classes[p.Path] = p.Class
 	}
 	assert.Equal(t, "article", classes["/library/reading-the-first-pins"])
-	assert.Equal(t, "form", classes["/contact"], "what is watched keeps the class that a person gave it")
+	assert.Equal(t, "form", classes["/contact"], "what is in the test plan keeps the class that a person gave it")
 
 	require.NoError(t, b.production.Close())
 	_, err = b.runner.FindAddresses(t.Context(), b.site.ID)
@@ -129,7 +129,7 @@ func TestPurgingIsRefusedWhereItWouldDoHarmOrNothing(t *testing.T) {
 	require.True(t, free)
 	_, err = b.runner.Purge(t.Context(), env, work.PurgeOrder{}, "ada")
 	var busy *work.Busy
-	require.ErrorAs(t, err, &busy, "what is held is evidence of the run under way")
+	require.ErrorAs(t, err, &busy, "what is cached is evidence of the run under way")
 	unlock()
 	for _, o := range []work.PurgeOrder{{Page: "cart"}, {Class: "moon"}} {
 		_, err = b.runner.Purge(t.Context(), env, o, "ada")

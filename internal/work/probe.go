@@ -44,14 +44,14 @@ func (r *run) probe(ctx context.Context, pass int, g *gathering) error {
 }
 
 // prove makes everybody ready and asks for the pages as each of them, without looking
-// at any: whether the site serves held pages to those alone who may get them.
+// at any: whether the site serves cached pages to those alone who may get them.
 func (r *run) prove(ctx context.Context) error {
 	g := r.gathering()
 	if err := r.makeReady(ctx, g); err != nil {
 		return err
 	}
-	// What is held now is older than anything will be once it has been dropped.
-	if err := r.asHeld(ctx, g); err != nil {
+	// What is cached now is older than anything will be once it has been dropped.
+	if err := r.asCached(ctx, g); err != nil {
 		return err
 	}
 	if err := r.purge(ctx); err != nil {
@@ -127,11 +127,11 @@ func (r *run) probes(pass int, g *gathering) map[string][]func(context.Context) 
 			add(t.Page.Path, func(ctx context.Context) error { return r.parameter(ctx, t, evidence.OtherValue, name, pass, g) })
 			add(t.Page.Path, func(ctx context.Context) error { return r.parameter(ctx, t, evidence.WithoutParameter, name, pass, g) })
 		}
-		if noise := r.ignoredParameter(t.Page.Path); noise != "" && site.Held(t.Page.Class) {
+		if noise := r.ignoredParameter(t.Page.Path); noise != "" && site.Cacheable(t.Page.Class) {
 			add(t.Page.Path, func(ctx context.Context) error { return r.parameter(ctx, t, evidence.IgnoredParameter, noise, pass, g) })
 		}
 		for _, other := range t.Page.Devices {
-			if other != t.Device && site.Held(t.Page.Class) {
+			if other != t.Device && site.Cacheable(t.Page.Class) {
 				add(t.Page.Path, func(ctx context.Context) error { return r.deviceAfter(ctx, t, other, pass, g) })
 			}
 		}
@@ -211,7 +211,7 @@ func (r *run) askWith(ctx context.Context, path, device string, state browser.St
 }
 
 // pair asks for a page as one, as the other right after, and as the other once more
-// when nothing is held.
+// when nothing is cached.
 func (r *run) pair(ctx context.Context, path string, first, second asker, marks []string, p *evidence.Probe) error {
 	if err := r.drop(ctx, path); err != nil {
 		return err
@@ -352,7 +352,7 @@ func (r *run) probed(ctx context.Context, p evidence.Probe, err error, pass int,
 	if err := r.Store.SaveLook(ctx, r.row.ID, pass, "probe", p.Key, p); err != nil {
 		return err
 	}
-	if r.row.Kind == store.ProveRun {
+	if r.row.Kind == store.IsolationRun {
 		r.progress.update(ctx, func(pr *store.RunProgress) { pr.Looks.Done++ })
 	}
 	if g == nil {
@@ -361,7 +361,7 @@ func (r *run) probed(ctx context.Context, p evidence.Probe, err error, pass int,
 	k := p.Key
 	k.Journey = "probe " + string(p.Kind) + " " + p.Parameter + p.Before + p.Edit
 	base := r.base
-	if r.row.Kind == store.ProveRun && p.Kind == evidence.Published {
+	if r.row.Kind == store.IsolationRun && p.Kind == evidence.Published {
 		base = evidence.Baseline{} // a proof is about what is so, not about what changed
 	}
 	return g.take(ctx, k, evidence.CompareProbe(base, p))

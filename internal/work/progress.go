@@ -13,7 +13,7 @@ import (
 // failure to say so does not stop the run.
 type progress struct {
 	store  *store.Store
-	run  int64
+	run    int64
 	site   int64
 	change *int64
 

@@ -48,7 +48,7 @@ func (r *run) until(ctx context.Context, patience time.Duration, so func() (bool
 // showings is how many pages have to show an edit.
 func (r *run) showings() int {
 	n := 0
-	for _, e := range r.site.EditsOn(r.env.Name) {
+	for _, e := range r.site.PublishingTestsOn(r.env.Name) {
 		for _, at := range e.Shows {
 			page, _ := r.site.Page(at.Page)
 			n += len(page.Devices)
@@ -60,7 +60,7 @@ func (r *run) showings() int {
 // publish publishes each of the site's edits and asks for the pages that have to show
 // it, then takes it back.
 func (r *run) publish(ctx context.Context, g *gathering) error {
-	for _, e := range r.site.EditsOn(r.env.Name) {
+	for _, e := range r.site.PublishingTestsOn(r.env.Name) {
 		if err := r.publishOne(ctx, e, g); err != nil {
 			return err
 		}
@@ -68,7 +68,7 @@ func (r *run) publish(ctx context.Context, g *gathering) error {
 	return nil
 }
 
-func (r *run) publishOne(ctx context.Context, e site.Publication, g *gathering) error {
+func (r *run) publishOne(ctx context.Context, e site.PublishingTest, g *gathering) error {
 	b, err := r.Browser()
 	if err != nil {
 		return err
@@ -79,7 +79,7 @@ func (r *run) publishOne(ctx context.Context, e site.Publication, g *gathering) 
 	if err := r.progress.editing(ctx, e.Name); err != nil {
 		return err
 	}
-	published, why, err := r.edit(ctx, b, "publishing: "+e.Name, e, journey.Saying(e.Steps, word))
+	published, why, err := r.edit(ctx, b, "publishing: "+e.Name, e, journey.WithCanary(e.Steps, word))
 	if err != nil { // nobody knows how far it came
 		return errors.Join(err, r.takeBack(ctx, b, e, word, nil))
 	}
@@ -105,7 +105,7 @@ func (r *run) publishOne(ctx context.Context, e site.Publication, g *gathering) 
 // takeBackLeft takes back what an earlier attempt of the run published and, being cut
 // off, left. It comes before anything is looked at.
 func (r *run) takeBackLeft(ctx context.Context) error {
-	for _, e := range r.site.EditsOn(r.env.Name) {
+	for _, e := range r.site.PublishingTestsOn(r.env.Name) {
 		if e.Name != r.row.Progress.V.Editing {
 			continue
 		}
@@ -121,11 +121,11 @@ func (r *run) takeBackLeft(ctx context.Context) error {
 
 // takeBack takes an edit back, also when the run was stopped meanwhile, and drops the
 // pages that show it: what was published for a proof is not left for visitors.
-func (r *run) takeBack(ctx context.Context, b *browser.Browser, e site.Publication, word string, g *gathering) error {
+func (r *run) takeBack(ctx context.Context, b *browser.Browser, e site.PublishingTest, word string, g *gathering) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), undoLimit)
 	defer cancel()
 	if len(e.Undo) > 0 {
-		back, why, err := r.edit(ctx, b, "taking back: "+e.Name, e, journey.Saying(e.Undo, word))
+		back, why, err := r.edit(ctx, b, "taking back: "+e.Name, e, journey.WithCanary(e.Undo, word))
 		if err != nil {
 			return err
 		}
@@ -145,8 +145,8 @@ func (r *run) takeBack(ctx context.Context, b *browser.Browser, e site.Publicati
 }
 
 // expectations are the pages that have to show an edit, each asked for twice, so that
-// it is held when it can be, with the rule by which it has to show it.
-func (r *run) expectations(ctx context.Context, e site.Publication) []evidence.Probe {
+// it is cached when it can be, with the rule by which it has to show it.
+func (r *run) expectations(ctx context.Context, e site.PublishingTest) []evidence.Probe {
 	layer := exclusion.LayerOf(r.cat, r.values)
 	var out []evidence.Probe
 	for _, at := range e.Shows {
@@ -171,7 +171,7 @@ func (r *run) expectations(ctx context.Context, e site.Publication) []evidence.P
 
 // edit takes the steps of an edit as whoever publishes. why tells of what kept it from
 // being published.
-func (r *run) edit(ctx context.Context, b *browser.Browser, name string, e site.Publication, steps []journey.Step) (done bool, why, err error) {
+func (r *run) edit(ctx context.Context, b *browser.Browser, name string, e site.PublishingTest, steps []journey.Step) (done bool, why, err error) {
 	persona, _ := r.site.Persona(e.Persona)
 	who := [2]string{e.Persona, site.Desktop}
 	state, ready := r.ready[who]
@@ -203,7 +203,7 @@ func (r *run) edit(ctx context.Context, b *browser.Browser, name string, e site.
 }
 
 // shows asks for a page until it shows an edit or has had its time, and once more when
-// nothing is held.
+// nothing is cached.
 func (r *run) shows(ctx context.Context, p *evidence.Probe, word string, at time.Time) error {
 	patience := min(time.Duration(p.Allowed)*time.Second, mostPatience) + atOnce
 	if p.Allowed < 0 || time.Duration(p.Allowed)*time.Second > mostPatience {
@@ -224,7 +224,7 @@ func (r *run) shows(ctx context.Context, p *evidence.Probe, word string, at time
 	return r.askWith(ctx, r.anew(p.Page), p.Device, browser.State{}, []string{word}, words, &p.Fresh)
 }
 
-// anew is a path to ask for a page that is made anew, where nothing held can be dropped.
+// anew is a path to ask for a page that is generated fresh, where nothing cached can be dropped.
 func (r *run) anew(path string) string {
 	if r.about.Has("purge-urls") {
 		return path

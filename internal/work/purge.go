@@ -8,22 +8,22 @@ import (
 	"tidemarker/internal/store"
 )
 
-// PurgeOrder says which held pages go, and how.
+// PurgeOrder says which cached pages go, and how.
 type PurgeOrder struct {
-	Page  string // path with its query; a page, a class, or neither for all that is held
+	Page  string // path with its query; a page, a class, or neither for all that is cached
 	Class string
-	Stale bool // they are marked stale and served until they are made anew, in place of being dropped
+	Stale bool // they are marked stale and served until they are generated fresh, in place of being dropped
 	Warm  bool // the pages are fetched again at once
 }
 
 // PurgeDone is what came of it.
 type PurgeDone struct {
-	Purged int `json:"purged" doc:"Held copies that went."`
+	Purged int `json:"purged" doc:"Cached copies that went."`
 	ToWarm int `json:"toWarm" doc:"Pages that are being fetched again."`
 }
 
-// Purge drops held pages of an environment, or marks them stale, outside any run.
-// *Busy while a run is under way there: what is held is part of its evidence.
+// Purge purges cached pages of an environment, or marks them stale, outside any run.
+// *Busy while a run is under way there: what is cached is part of its evidence.
 func (w *Runner) Purge(ctx context.Context, envID int64, o PurgeOrder, who string) (PurgeDone, error) {
 	var done PurgeDone
 	env, err := w.Store.Environment(ctx, envID)
@@ -35,7 +35,7 @@ func (w *Runner) Purge(ctx context.Context, envID int64, o PurgeOrder, who strin
 		return done, err
 	}
 	if env.ConnectorKind == byHandKind {
-		return done, &NotPossible{"what " + env.Name + " holds is dropped by hand, in the site's own administration"}
+		return done, &NotPossible{"what " + env.Name + " holds is purged by hand, in the site's own administration"}
 	}
 	unlock, free, err := w.Store.TryLockEnvironment(ctx, envID)
 	if err != nil {
@@ -61,7 +61,7 @@ func (w *Runner) Purge(ctx context.Context, envID int64, o PurgeOrder, who strin
 	for _, p := range paths {
 		urls = append(urls, at.Address(p))
 	}
-	verb := "Dropped"
+	verb := "Purged"
 	switch {
 	case o.Stale:
 		verb = "Marked stale"
@@ -82,11 +82,11 @@ func (w *Runner) Purge(ctx context.Context, envID int64, o PurgeOrder, who strin
 		}
 		run, err := client.Warm(ctx, urls)
 		if err != nil {
-			return done, fmt.Errorf("what was held is gone, but warming %s could not be begun: %w", env.Name, err)
+			return done, fmt.Errorf("what was cached is gone, but warming %s could not be begun: %w", env.Name, err)
 		}
 		done.ToWarm = run.Total
 	}
-	text := fmt.Sprintf("%s what %s held of %s: %d copies.", verb, env.Name, what, done.Purged)
+	text := fmt.Sprintf("%s what %s cached of %s: %d copies.", verb, env.Name, what, done.Purged)
 	return done, w.Store.Record(ctx, store.Event{SiteID: env.SiteID, EnvironmentID: &env.ID, Kind: "purge", Who: who, Text: text})
 }
 
@@ -101,7 +101,7 @@ func (w *Runner) toPurge(ctx context.Context, envID int64, o PurgeOrder) (paths 
 	case o.Class == "":
 		return nil, "all pages", nil
 	}
-	g, err := GroundOf(ctx, w.Store, envID)
+	g, err := RuleContextOf(ctx, w.Store, envID)
 	if err != nil {
 		return nil, "", err
 	}

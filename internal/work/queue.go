@@ -48,9 +48,9 @@ func (w *readWorker) Work(ctx context.Context, _ *river.Job[ReadArgs]) error {
 // Timeout is enough for many sites that do not answer.
 func (w *readWorker) Timeout(*river.Job[ReadArgs]) time.Duration { return 30 * time.Minute }
 
-// SurveyArgs is a job of the queue: the pages of a site being taken on are to be found.
+// SurveyArgs is a job of the queue: the pages of a site being added are to be found.
 type SurveyArgs struct {
-	Taking int64 `json:"taking"`
+	Onboarding int64 `json:"taking"`
 }
 
 // Kind names the job.
@@ -63,7 +63,7 @@ type surveyWorker struct {
 
 // Work finds them.
 func (w *surveyWorker) Work(ctx context.Context, job *river.Job[SurveyArgs]) error {
-	return w.runner.Survey(ctx, job.Args.Taking)
+	return w.runner.Survey(ctx, job.Args.Onboarding)
 }
 
 // Timeout is enough for a site that answers slowly.
@@ -111,7 +111,7 @@ func NewQueue(runner *Runner, workers int) (*Queue, error) {
 	q := &Queue{client: client, runner: runner}
 	runner.Enqueue = q.Enqueue
 	runner.EnqueueSurvey = func(ctx context.Context, taking int64) error {
-		_, err := client.Insert(ctx, SurveyArgs{Taking: taking}, &river.InsertOpts{MaxAttempts: 3})
+		_, err := client.Insert(ctx, SurveyArgs{Onboarding: taking}, &river.InsertOpts{MaxAttempts: 3})
 		return err
 	}
 	return q, nil

@@ -23,7 +23,7 @@ func (w *Runner) Recover(ctx context.Context) error {
 	}
 	for _, r := range open {
 		if r.State == store.ByHand {
-			if err := w.goOnAfterHand(ctx, r.ID); err != nil {
+			if err := w.resumeAfterTask(ctx, r.ID); err != nil {
 				return err
 			}
 			continue
@@ -62,10 +62,10 @@ func (w *Runner) Recover(ctx context.Context) error {
 	return nil
 }
 
-// goOnAfterHand hands a run in again whose checklist is closed. Handing it in twice
+// resumeAfterTask hands a run in again whose checklist is closed. Handing it in twice
 // does nothing: it is carried out once.
-func (w *Runner) goOnAfterHand(ctx context.Context, id int64) error {
-	h, err := w.Store.HandworkOf(ctx, id)
+func (w *Runner) resumeAfterTask(ctx context.Context, id int64) error {
+	h, err := w.Store.ManualTaskOf(ctx, id)
 	if err != nil || h.State == "open" {
 		return err
 	}

@@ -27,10 +27,10 @@ type Rehearsed struct {
 	Leave []journey.Step `json:"leave,omitempty" doc:"Steps that seem to sign the persona out, where none are known."`
 }
 
-// RehearseTaking takes something of a site being taken on, on its first environment.
+// RehearseOnboarding takes something of a site being added, on its first environment.
 // ErrNotFound when it has no such persona or journey.
-func (w *Runner) RehearseTaking(ctx context.Context, id int64, what Rehearsal) (Rehearsed, error) {
-	t, err := w.Store.Taking(ctx, id)
+func (w *Runner) RehearseOnboarding(ctx context.Context, id int64, what Rehearsal) (Rehearsed, error) {
+	t, err := w.Store.Onboarding(ctx, id)
 	if err != nil {
 		return Rehearsed{}, err
 	}
@@ -68,7 +68,7 @@ func (w *Runner) rehearse(ctx context.Context, s site.Site, what Rehearsal) (Reh
 		}
 		state := browser.State{}
 		if p, known := s.Persona(j.Persona); known && len(p.Prepare) > 0 {
-			p.Prepare = journey.Saying(p.Prepare, wordToTry)
+			p.Prepare = journey.WithCanary(p.Prepare, wordToTry)
 			var look evidence.JourneyLook
 			if state, look, err = b.Prepare(ctx, env, p, what.Device, w.Blobs.Put); err != nil || notReady(p.Name, look) != nil {
 				return Rehearsed{JourneyLook: look}, err
@@ -86,7 +86,7 @@ const wordToTry = "tidetry"
 // rehearsePersona makes somebody ready and signs them out again, as far as their steps
 // go. Where none sign them out, it looks for what would.
 func (w *Runner) rehearsePersona(ctx context.Context, b *browser.Browser, env site.Environment, p site.Persona, device string) (Rehearsed, error) {
-	p.Prepare = journey.Saying(p.Prepare, wordToTry)
+	p.Prepare = journey.WithCanary(p.Prepare, wordToTry)
 	state, look, err := b.Prepare(ctx, env, p, device, w.Blobs.Put)
 	out := Rehearsed{JourneyLook: look}
 	if err != nil || notReady(p.Name, look) != nil {

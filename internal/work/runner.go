@@ -27,9 +27,9 @@ type Runner struct {
 	// Enqueue hands a run that may begin to whoever works runs off.
 	Enqueue func(ctx context.Context, runID int64) error
 	// EnqueueSurvey does so with a site whose pages are to be found.
-	EnqueueSurvey func(ctx context.Context, takingID int64) error
+	EnqueueSurvey func(ctx context.Context, onboardingID int64) error
 	// ReadyFor is for how long somebody who was made ready for a proof is used again by
-	// later proofs, for sites that do not like many sign-ins; 0 makes everybody ready anew.
+	// later proofs, for sites that do not like many sign-ins; 0 makes everybody ready again.
 	ReadyFor time.Duration
 
 	readyMu sync.Mutex
@@ -121,7 +121,7 @@ func (w *Runner) Run(ctx context.Context, id int64) error {
 	}
 	cancel(nil)
 	<-watching
-	if errors.Is(err, errByHand) {
+	if errors.Is(err, errManualTask) {
 		return nil // it goes on when a person has done it
 	}
 	if ctx.Err() != nil && !errors.Is(err, ErrStopped) {
@@ -180,7 +180,7 @@ func (r *run) carryOut(ctx context.Context) error {
 	if err := r.bringInForce(ctx); err != nil {
 		return err
 	}
-	if r.row.Kind == store.ProveRun {
+	if r.row.Kind == store.IsolationRun {
 		return r.prove(ctx)
 	}
 	return r.check(ctx)

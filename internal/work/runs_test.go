@@ -22,9 +22,9 @@ import (
 var harmless = map[string]settings.Values{
 	"markup is compacted":                  {"markup.compact": true},
 	"pictures are lazy":                    {"images.lazy": true},
-	"held pages live longer":               {"pages.lifetime": 86400},
+	"cached pages live longer":             {"pages.lifetime": 86400},
 	"more campaign parameters are ignored": {"pages.ignoredParameters": []string{"utm_*", "ref"}},
-	"one more page is never held":          {"pages.never": []string{"/cart", "/checkout", "/api/", "/contact"}},
+	"one more page is never cached":        {"pages.never": []string{"/cart", "/checkout", "/api/", "/contact"}},
 	"scripts are deferred but the library": {"scripts.defer": true, "scripts.deferNot": []string{"/assets/fern.js"}},
 }
 
@@ -47,7 +47,7 @@ func TestFaultsAreFoundAndHarmlessChangesAreClear(t *testing.T) {
 		"inline code comes before its library": {settings.Values{"scripts.defer": true}, evidence.ScriptErrorKind, "/", site.Desktop},
 		"a class that scripts add loses its style": {settings.Values{"styles.dropUnused": true, "styles.keep": []string{".menu*", ".tabs*"}},
 			evidence.PictureKind, "/contact", site.Desktop},
-		"the cart page is held":                 {settings.Values{"pages.never": []string{"/checkout", "/api/"}}, evidence.LeakKind, "/cart", site.Phone},
+		"the cart page is cached":               {settings.Values{"pages.never": []string{"/checkout", "/api/"}}, evidence.LeakKind, "/cart", site.Phone},
 		"the search page ignores its parameter": {settings.Values{"pages.ignoredParameters": []string{"utm_*", "q"}}, evidence.VariantKind, "/search?q=mane", site.Desktop},
 		"pictures without dimensions":           {settings.Values{"images.dimensions": false}, evidence.ShiftKind, "/", site.Phone},
 	} {
@@ -157,7 +157,7 @@ func TestAChangeGoesThroughStagingToAMarkOnProductionAndBack(t *testing.T) {
 	assert.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
 	now, _ = b.production.Layer.Settings()
 	assert.Empty(t, settings.Diff(old, now))
-	applied, err := b.store.Applications(t.Context(), b.envs[1].ID, 10)
+	applied, err := b.store.Acts(t.Context(), b.envs[1].ID, 10)
 	require.NoError(t, err)
 	assert.Equal(t, "roll back", applied[0].Kind)
 	assert.Equal(t, fp, applied[0].Predecessor, "every act has a recorded predecessor")
@@ -219,7 +219,7 @@ func TestWhatWasChangedOutsideIsNotOverwrittenInSilence(t *testing.T) {
 	assert.Equal(t, release.Drafted, b.change(c.ID).State, "staging does not have the change")
 	now, _ := b.staging.Layer.Settings()
 	assert.Empty(t, settings.Diff(theirs, now), "what they set is still in force")
-	applied, err := b.store.Applications(t.Context(), b.envs[0].ID, 1)
+	applied, err := b.store.Acts(t.Context(), b.envs[0].ID, 1)
 	require.NoError(t, err)
 	assert.Equal(t, "outside", applied[0].Kind)
 }
@@ -284,7 +284,7 @@ func TestAnIntentWhoseOutcomeWasNeverKnownIsSettledWhenTheSiteAnswers(t *testing
 	// A run recorded its intent and acted; then neither it nor the site was heard of.
 	run, err := b.store.NewRun(t.Context(), store.Run{SiteID: b.site.ID, EnvironmentID: env.ID, Kind: store.TryRun, Target: fp, RequestedBy: "tester"})
 	require.NoError(t, err)
-	_, err = b.store.Intend(t.Context(), store.Application{EnvironmentID: env.ID, RunID: &run, Kind: "try", Fingerprint: fp, Predecessor: env.Fingerprint, Who: "tester"})
+	_, err = b.store.Intend(t.Context(), store.Act{EnvironmentID: env.ID, RunID: &run, Kind: "try", Fingerprint: fp, Predecessor: env.Fingerprint, Who: "tester"})
 	require.NoError(t, err)
 	_, ok := b.staging.Layer.Replace(target, now.ETag)
 	require.True(t, ok)
@@ -293,7 +293,7 @@ func TestAnIntentWhoseOutcomeWasNeverKnownIsSettledWhenTheSiteAnswers(t *testing
 	_, _, err = b.runner.Read(t.Context(), env.ID)
 	require.NoError(t, err)
 	assert.Empty(t, b.drifts(), "it was us")
-	applied, err := b.store.Applications(t.Context(), env.ID, 1)
+	applied, err := b.store.Acts(t.Context(), env.ID, 1)
 	require.NoError(t, err)
 	assert.Equal(t, "applied", applied[0].State)
 	assert.Contains(t, applied[0].Note, "Read back after an interruption")

@@ -52,8 +52,8 @@ func SituationOf(ctx context.Context, st *store.Store, changeID int64) (release.
 		if err != nil {
 			return s, c, err
 		}
-		if before.State != release.Marked && before.State != release.Dropped {
-			s.Follows = fmt.Sprintf("It comes after “%s”, which is %s. Promote that first, or give it up.", before.Title, before.State)
+		if before.State != release.Marked && before.State != release.Discarded {
+			s.Follows = fmt.Sprintf("It comes after “%s”, which is %s. Promote that first, or discard it.", before.Title, before.State)
 		}
 	}
 	drifts, err := st.OpenDrifts(ctx, c.SiteID)
@@ -155,7 +155,7 @@ func Rejudge(ctx context.Context, st *store.Store, runID int64) error {
 	v := evidence.Judge(open, r.Progress.V.Looks)
 	summary := evidence.Summarise(v, open, r.Progress.V.Looks)
 	if n := len(rows) - len(open); n > 0 {
-		summary += fmt.Sprintf(" %d accepted as meant.", n)
+		summary += fmt.Sprintf(" %d accepted as expected.", n)
 	}
 	return st.SaveVerdict(ctx, runID, v, summary)
 }

@@ -80,11 +80,11 @@ func bare(err error) error {
 	return err
 }
 
-// Survey finds the pages of a site that is being taken on, from its sitemap or, without
+// Survey finds the pages of a site that is being added, from its sitemap or, without
 // one, by following links from its start page; looks at a sample of each part of the
 // site; and proposes what to watch. How far it is is written down as it goes.
 func (w *Runner) Survey(ctx context.Context, id int64) error {
-	t, err := w.Store.Taking(ctx, id)
+	t, err := w.Store.Onboarding(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -104,7 +104,7 @@ func (w *Runner) Survey(ctx context.Context, id int64) error {
 	for i := range pages {
 		pages[i].Links = nil // they have served their purpose
 	}
-	if _, err = w.Store.ChangeTaking(ctx, id, func(t *store.Taking) error {
+	if _, err = w.Store.ChangeOnboarding(ctx, id, func(t *store.Onboarding) error {
 		d := &t.Document.V
 		d.Survey = s.p
 		if len(pages) > 0 {
@@ -167,7 +167,7 @@ func (s *surveying) run(ctx context.Context) ([]survey.Found, error) {
 	var more []string
 	for _, o := range seen {
 		for _, l := range o.Links {
-			if c := survey.Classify(survey.Observation{Path: l}); !site.Held(c.Class) && !slices.Contains(paths, l) && !slices.Contains(more, l) && len(more) < 12 {
+			if c := survey.Classify(survey.Observation{Path: l}); !site.Cacheable(c.Class) && !slices.Contains(paths, l) && !slices.Contains(more, l) && len(more) < 12 {
 				more = append(more, l)
 			}
 		}
@@ -321,11 +321,11 @@ func (s *surveying) observe(ctx context.Context, base *url.URL, paths []string) 
 
 // TestEnvironments tests what a person said about a site's environments: that they
 // answer, that the connectors are right, and that staging is not production.
-func (w *Runner) TestEnvironments(ctx context.Context, t store.Taking) []store.TakingTest {
+func (w *Runner) TestEnvironments(ctx context.Context, t store.Onboarding) []store.OnboardingTest {
 	d := t.Document.V
-	tests := []store.TakingTest{}
+	tests := []store.OnboardingTest{}
 	say := func(env, what string, ok bool, format string, args ...any) {
-		tests = append(tests, store.TakingTest{Environment: env, What: what, OK: ok, Text: fmt.Sprintf(format, args...)})
+		tests = append(tests, store.OnboardingTest{Environment: env, What: what, OK: ok, Text: fmt.Sprintf(format, args...)})
 	}
 	abouts := map[string]connector.About{}
 	for i := range d.Environments {

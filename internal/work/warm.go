@@ -17,7 +17,7 @@ import (
 	"tidemarker/internal/store"
 )
 
-// purge drops every held page of the environment.
+// purge drops every cached page of the environment.
 func (r *run) purge(ctx context.Context) error {
 	if !r.about.Has("purge") {
 		return nil
@@ -34,7 +34,7 @@ func (r *run) purge(ctx context.Context) error {
 func (r *run) warmable() []string {
 	var out []string
 	for _, p := range r.site.Pages {
-		if site.Held(p.Class) && slices.Contains(p.Personas, site.Visitor) && !slices.Contains(out, p.Path) {
+		if site.Cacheable(p.Class) && slices.Contains(p.Personas, site.Visitor) && !slices.Contains(out, p.Path) {
 			out = append(out, p.Path)
 		}
 	}
@@ -46,10 +46,10 @@ const (
 	warmPatience = 2 * time.Minute // without any progress
 )
 
-// clearAndWarm drops what is held, has the watched pages fetched again and confirms
-// that they are served held: a page measured before it is warm says nothing.
+// clearAndWarm drops what is cached, has the pages of the test plan fetched again and confirms
+// that they are served from the cache: a page measured before it is warm says nothing.
 func (r *run) clearAndWarm(ctx context.Context) error {
-	r.progress.say(ctx, "purging", "Dropping held pages on "+r.env.Name)
+	r.progress.say(ctx, "purging", "Purging cached pages on "+r.env.Name)
 	if err := r.purge(ctx); err != nil {
 		return err
 	}
@@ -61,7 +61,7 @@ func (r *run) clearAndWarm(ctx context.Context) error {
 			return err
 		}
 	}
-	return r.confirmHeld(ctx, paths)
+	return r.confirmCached(ctx, paths)
 }
 
 func (r *run) warmByConnector(ctx context.Context, paths []string) error {
@@ -95,44 +95,44 @@ func (r *run) warmByConnector(ctx context.Context, paths []string) error {
 	return nil
 }
 
-// expectHeld tells whether the settings say that a stranger is served a held copy.
-func expectHeld(cat settings.Catalogue, v settings.Values, path string) bool {
+// expectCached tells whether the settings say that a stranger is served a cached copy.
+func expectCached(cat settings.Catalogue, v settings.Values, path string) bool {
 	if !cat.On(v, "page-cache") {
 		return false
 	}
 	return !slices.ContainsFunc(cat.Patterns(v, "path-exclude"), func(p string) bool { return exclusion.MatchPath(p, path) })
 }
 
-// heldTries is how often a page is asked for until it is served held. The first
+// cachedTries is how often a page is asked for until it is served from the cache. The first
 // answer after a purge may well be the one that fills the cache.
-const heldTries = 3
+const cachedTries = 3
 
-// confirmHeld asks for every page that should be held until it is, and notes those
+// confirmCached asks for every page that should be cached until it is, and notes those
 // that never are.
-func (r *run) confirmHeld(ctx context.Context, paths []string) error {
+func (r *run) confirmCached(ctx context.Context, paths []string) error {
 	plain := browser.Plain{Env: r.environment()}
 	var mu sync.Mutex
-	var unheld []string
+	var uncached []string
 	g, asking := errgroup.WithContext(ctx)
 	g.SetLimit(4)
 	for _, path := range paths {
-		if !expectHeld(r.cat, r.values, path) {
+		if !expectCached(r.cat, r.values, path) {
 			continue
 		}
 		for _, device := range []string{site.Desktop, site.Phone} {
 			g.Go(func() error {
-				for range heldTries {
+				for range cachedTries {
 					a, err := plain.Ask(asking, path, device, browser.State{}, nil)
 					if asking.Err() != nil {
 						return asking.Err()
 					}
-					if err == nil && a.Served == httpcache.Held {
+					if err == nil && a.Served == httpcache.Cached {
 						return nil
 					}
 				}
 				mu.Lock()
 				defer mu.Unlock()
-				unheld = append(unheld, path+" ("+device+")")
+				uncached = append(uncached, path+" ("+device+")")
 				return nil
 			})
 		}
@@ -140,7 +140,7 @@ func (r *run) confirmHeld(ctx context.Context, paths []string) error {
 	if err := g.Wait(); err != nil {
 		return err
 	}
-	slices.Sort(unheld)
-	r.progress.update(ctx, func(p *store.RunProgress) { p.Unheld = unheld })
+	slices.Sort(uncached)
+	r.progress.update(ctx, func(p *store.RunProgress) { p.Uncached = uncached })
 	return nil
 }

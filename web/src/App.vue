@@ -52,7 +52,7 @@ onUnmounted(() => removeEventListener("keydown", press));
       <Button text size="small" label="Sign out" @click="signOut.mutate()" />
     </template>
     <Button text size="small" label="Keys" title="Keyboard (press ?)" @click="keys = true" />
-    <Button text size="small" :label="night ? 'By day' : 'By night'" @click="switchNight" />
+    <Button text size="small" :label="night ? 'Light' : 'Dark'" @click="switchNight" />
   </header>
   <main id="main" tabindex="-1">
     <RouterView :key="$route.path" />

@@ -89,7 +89,7 @@ func (b Baseline) spread() {
 	}
 }
 
-// Relearn adds what two looks at the same settings, with nothing held in between, had
+// Relearn adds what two looks at the same settings, with nothing cached in between, had
 // different on one page: that changes by itself too. It fails when a picture cannot
 // be had.
 func (b Baseline) Relearn(first, second PageLook, pictures Pictures) (Baseline, error) {

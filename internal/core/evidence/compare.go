@@ -255,18 +255,18 @@ func (p PageLook) hidden(box int, masked []image.Rectangle) bool {
 }
 
 func policyFindings(m, p PageLook) []Finding {
-	if !site.Held(p.Class) && p.Served == httpcache.Held && m.Served != httpcache.Held {
-		return []Finding{p.about(PolicyKind, Broken, heldTitle(p.Class)).
-			with("Cache-Status: %s. Pages of this class are made for one person each time.", p.Headers["cache-status"]).caused("held " + p.Class)}
+	if !site.Cacheable(p.Class) && p.Served == httpcache.Cached && m.Served != httpcache.Cached {
+		return []Finding{p.about(PolicyKind, Broken, cachedTitle(p.Class)).
+			with("Cache-Status: %s. Pages of this class are made for one person each time.", p.Headers["cache-status"]).caused("cached " + p.Class)}
 	}
-	if m.Served == httpcache.Held && p.Served == httpcache.Fetched {
+	if m.Served == httpcache.Cached && p.Served == httpcache.Fetched {
 		return []Finding{p.about(PolicyKind, Note, "Is no longer served from the page cache").
-			with("Cache-Status: %s.", p.Headers["cache-status"]).caused("no longer held")}
+			with("Cache-Status: %s.", p.Headers["cache-status"]).caused("no longer cached")}
 	}
 	return nil
 }
 
-func heldTitle(class string) string {
+func cachedTitle(class string) string {
 	article := "A"
 	if strings.ContainsAny(class[:min(1, len(class))], "aeiou") {
 		article = "An"
@@ -417,14 +417,14 @@ func leakFindings(base Baseline, p Probe) []Finding {
 			with("Right after %s opened the page, a stranger's request was answered with %s Cache-Status: %s.", owner, listed("", p.Second.Marks), p.Second.CacheStatus).
 			caused("shown to a stranger")}
 	}
-	if p.Second.Served != httpcache.Held {
+	if p.Second.Served != httpcache.Cached {
 		return nil
 	}
-	// Content that changes by itself is held too. Without marks a line proves a leak when
+	// Content that changes by itself is cached too. Without marks a line proves a leak when
 	// the page is made for one person, or when the mark knows it for that person's own.
 	var foreign []string
 	for _, l := range p.Second.Lines {
-		if slices.Contains(p.First.Lines, l) && !slices.Contains(p.Fresh.Lines, l) && (!site.Held(p.Class) || base.personal(p, l)) {
+		if slices.Contains(p.First.Lines, l) && !slices.Contains(p.Fresh.Lines, l) && (!site.Cacheable(p.Class) || base.personal(p, l)) {
 			foreign = append(foreign, l)
 		}
 	}
@@ -435,7 +435,7 @@ func leakFindings(base Baseline, p Probe) []Finding {
 	owner := k.Persona
 	k.Persona = site.Visitor
 	return []Finding{k.about(LeakKind, Broken, "A stranger is shown the page made for "+owner).
-		with("A held copy was served that has %s.%s Cache-Status: %s.", count(len(foreign), "line that only "+owner+" gets"), listed(" Lines: ", foreign), p.Second.CacheStatus).
+		with("A cached copy was served that has %s.%s Cache-Status: %s.", count(len(foreign), "line that only "+owner+" gets"), listed(" Lines: ", foreign), p.Second.CacheStatus).
 		caused("shown to a stranger")}
 }
 

@@ -38,7 +38,7 @@ func pictures(sha string) (*image.NRGBA, error) {
 func page(path, device string, blocks ...block) PageLook {
 	const w, h = 200, 40
 	m := image.NewNRGBA(image.Rect(0, 0, w, h*len(blocks)))
-	p := PageLook{Key: Key{Page: path, Persona: "visitor", Device: device}, Class: "other", Status: 200, Served: httpcache.Held, Address: "http://s.example" + path}
+	p := PageLook{Key: Key{Page: path, Persona: "visitor", Device: device}, Class: "other", Status: 200, Served: httpcache.Cached, Address: "http://s.example" + path}
 	p.Outline = []Box{{Path: "body", Name: "body", Parent: -1, Width: w, Height: h * len(blocks)}}
 	sha := device
 	for i, b := range blocks {
@@ -176,7 +176,7 @@ func TestEachKindOfPageDifference(t *testing.T) {
 		"a stranger's host, stopped": {func(p *PageLook) {
 			p.Requests = []Request{{URL: "http://ads.example/", Kind: "script", Blocked: true, Failed: "blocked"}}
 		}, map[Kind]Severity{}},
-		"a cart page is held":          {func(p *PageLook) { p.Served = httpcache.Held }, map[Kind]Severity{PolicyKind: Broken}},
+		"a cart page is cached":        {func(p *PageLook) { p.Served = httpcache.Cached }, map[Kind]Severity{PolicyKind: Broken}},
 		"it jumps":                     {func(p *PageLook) { p.Shifts = []vitals.Shift{{At: time.Second, Score: 0.3}} }, map[Kind]Severity{ShiftKind: Broken}},
 		"it jumps a little":            {func(p *PageLook) { p.Shifts = []vitals.Shift{{At: time.Second, Score: 0.07}} }, map[Kind]Severity{ShiftKind: Unsure}},
 		"it hardly moves":              {func(p *PageLook) { p.Shifts = []vitals.Shift{{At: time.Second, Score: 0.02}} }, map[Kind]Severity{}},
@@ -200,9 +200,9 @@ func run(steps ...journey.StepOutcome) JourneyLook {
 }
 
 func TestAJourneyThatWorkedAndDoesNotIsBroken(t *testing.T) {
-	goes, opens := journey.StepOutcome{Step: "go to /", Held: true}, journey.StepOutcome{Step: "expect nav to be visible", Held: true}
+	goes, opens := journey.StepOutcome{Step: "go to /", Passed: true}, journey.StepOutcome{Step: "expect nav to be visible", Passed: true}
 	fails := opens
-	fails.Held, fails.Why = false, "nav is not visible"
+	fails.Passed, fails.Why = false, "nav is not visible"
 	b := NewBaseline(Look{Journeys: []JourneyLook{run(goes, opens)}}, nil)
 	assert.Empty(t, CompareJourney(b, run(goes, opens)))
 	f := CompareJourney(b, run(goes, fails))
@@ -257,7 +257,7 @@ func TestTheSummaryIsASentenceToActOn(t *testing.T) {
 
 func TestAStrangerMustNotBeShownAPersonasPage(t *testing.T) {
 	cart := Probe{Key: Key{"/cart", "", "ada", "desktop"}, Class: "cart", Kind: StrangerAfter,
-		First: Answer{Served: httpcache.Fetched, Lines: []string{"Basket", "Mane block"}}, Second: Answer{Served: httpcache.Held, Lines: []string{"Basket", "Mane block"}},
+		First: Answer{Served: httpcache.Fetched, Lines: []string{"Basket", "Mane block"}}, Second: Answer{Served: httpcache.Cached, Lines: []string{"Basket", "Mane block"}},
 		Fresh: Answer{Served: httpcache.Fetched, Lines: []string{"Basket", "It is empty"}}}
 	f := CompareProbe(Baseline{}, cart)
 	require.Len(t, f, 1)
@@ -267,11 +267,11 @@ func TestAStrangerMustNotBeShownAPersonasPage(t *testing.T) {
 	own.Second.Served = httpcache.Fetched
 	own.Second.Lines = own.Fresh.Lines
 	assert.Empty(t, CompareProbe(Baseline{}, own))
-	held := cart
-	held.Class = "listing"
-	assert.Empty(t, CompareProbe(Baseline{}, held), "what changes by itself is held too on a page for all")
-	held.Second.Marks = []string{"Mane block"}
-	assert.Len(t, CompareProbe(Baseline{}, held), 1, "a persona's own mark is a leak on any page")
+	cached := cart
+	cached.Class = "listing"
+	assert.Empty(t, CompareProbe(Baseline{}, cached), "what changes by itself is cached too on a page for all")
+	cached.Second.Marks = []string{"Mane block"}
+	assert.Len(t, CompareProbe(Baseline{}, cached), 1, "a persona's own mark is a leak on any page")
 	cart.Missing = "down"
 	assert.Equal(t, NotCheckedKind, CompareProbe(Baseline{}, cart)[0].Kind)
 }
@@ -303,7 +303,7 @@ func TestFindingsAreKnownAgain(t *testing.T) {
 }
 
 func TestWhatAPageCacheConfusesIsFound(t *testing.T) {
-	held := func(a Answer) Answer { a.Served, a.CacheStatus = httpcache.Held, "c; hit"; return a }
+	cached := func(a Answer) Answer { a.Served, a.CacheStatus = httpcache.Cached, "c; hit"; return a }
 	probe := func(kind ProbeKind, class string) Probe {
 		return Probe{Key: Key{"/p", "", "visitor", "phone"}, Class: class, Kind: kind, Before: "desktop"}
 	}
@@ -315,23 +315,23 @@ func TestWhatAPageCacheConfusesIsFound(t *testing.T) {
 		want  Kind
 		says  string
 	}{
-		"a cart that a second stranger gets": {"cart", StrangerTwice, func(p *Probe) { p.Second = held(p.Second) }, PolicyKind, "A cart page is served from the page cache"},
-		"an article that is held":            {"article", StrangerTwice, func(p *Probe) { p.Second = held(p.Second) }, "", ""},
+		"a cart that a second stranger gets": {"cart", StrangerTwice, func(p *Probe) { p.Second = cached(p.Second) }, PolicyKind, "A cart page is served from the page cache"},
+		"an article that is cached":          {"article", StrangerTwice, func(p *Probe) { p.Second = cached(p.Second) }, "", ""},
 		"a name on a stranger's page":        {"article", StrangerTwice, func(p *Probe) { p.Second.Marks = []string{"Wren Oakham"} }, LeakKind, "belongs to somebody"},
 		"one token for everybody": {"form", StrangerTwice, func(p *Probe) {
-			p.First.Tokens, p.Second, p.Fresh.Tokens = []string{"a"}, held(Answer{Tokens: []string{"a"}}), []string{"b"}
+			p.First.Tokens, p.Second, p.Fresh.Tokens = []string{"a"}, cached(Answer{Tokens: []string{"a"}}), []string{"b"}
 		}, FormKind, "same for everybody"},
 		"a hidden value that is always so": {"form", StrangerTwice, func(p *Probe) {
-			p.First.Tokens, p.Second, p.Fresh.Tokens = []string{"a"}, held(Answer{Tokens: []string{"a"}}), []string{"a"}
+			p.First.Tokens, p.Second, p.Fresh.Tokens = []string{"a"}, cached(Answer{Tokens: []string{"a"}}), []string{"a"}
 		}, "", ""},
-		"a cookie in a held copy": {"article", StrangerTwice, func(p *Probe) {
-			p.Second = held(Answer{Status: 200, Fields: map[string][]string{"set-cookie": {"sid"}}})
+		"a cookie in a cached copy": {"article", StrangerTwice, func(p *Probe) {
+			p.Second = cached(Answer{Status: 200, Fields: map[string][]string{"set-cookie": {"sid"}}})
 		}, PolicyKind, "contradicts"},
-		"private, and held": {"article", StrangerTwice, func(p *Probe) {
-			p.Second = held(Answer{Status: 200, Fields: map[string][]string{"cache-control": {"private"}}})
+		"private, and cached": {"article", StrangerTwice, func(p *Probe) {
+			p.Second = cached(Answer{Status: 200, Fields: map[string][]string{"cache-control": {"private"}}})
 		}, PolicyKind, "contradicts"},
 		"served past its life": {"article", StrangerTwice, func(p *Probe) {
-			p.Second = held(Answer{Status: 200, Fields: map[string][]string{"cache-control": {"max-age=5"}, "age": {"9"}}})
+			p.Second = cached(Answer{Status: 200, Fields: map[string][]string{"cache-control": {"max-age=5"}, "age": {"9"}}})
 		}, StaleKind, "contradicts"},
 		"one address for two devices, for all caches": {"home", DeviceAfter, func(p *Probe) {
 			p.First.Shape, p.Fresh.Shape = "d", "p"
@@ -341,10 +341,16 @@ func TestWhatAPageCacheConfusesIsFound(t *testing.T) {
 			p.First.Shape, p.Fresh.Shape = "d", "p"
 			p.Second = Answer{Status: 200, Fields: map[string][]string{"cache-control": {"max-age=60"}, "vary": {"User-Agent"}}}
 		}, "", ""},
-		"another's name":                        {"account", PersonaAfter, func(p *Probe) { p.Second.Marks = []string{"FH-1"} }, LeakKind, "visitor is shown what belongs to desktop"},
-		"the desktop's page on a phone":         {"home", DeviceAfter, func(p *Probe) { p.First.Body, p.Second, p.Fresh.Shape = "x", held(Answer{Body: "x", Shape: "d"}), "p" }, VariantKind, "A phone is served the page made for a desktop"},
-		"one copy that is built alike for both": {"home", DeviceAfter, func(p *Probe) { p.First.Body, p.Second, p.Fresh.Shape = "x", held(Answer{Body: "x", Shape: "d"}), "d" }, "", ""},
-		"each device its own copy":              {"home", DeviceAfter, func(p *Probe) { p.First.Body, p.Second, p.Fresh.Shape = "x", held(Answer{Body: "y", Shape: "p"}), "p2" }, "", ""},
+		"another's name": {"account", PersonaAfter, func(p *Probe) { p.Second.Marks = []string{"FH-1"} }, LeakKind, "visitor is shown what belongs to desktop"},
+		"the desktop's page on a phone": {"home", DeviceAfter, func(p *Probe) {
+			p.First.Body, p.Second, p.Fresh.Shape = "x", cached(Answer{Body: "x", Shape: "d"}), "p"
+		}, VariantKind, "A phone is served the page made for a desktop"},
+		"one copy that is built alike for both": {"home", DeviceAfter, func(p *Probe) {
+			p.First.Body, p.Second, p.Fresh.Shape = "x", cached(Answer{Body: "x", Shape: "d"}), "d"
+		}, "", ""},
+		"each device its own copy": {"home", DeviceAfter, func(p *Probe) {
+			p.First.Body, p.Second, p.Fresh.Shape = "x", cached(Answer{Body: "y", Shape: "p"}), "p2"
+		}, "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := probe(tc.kind, tc.class)

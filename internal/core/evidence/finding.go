@@ -90,7 +90,7 @@ func (f Finding) NeedsSecondLook() bool {
 
 // Confirm keeps what two looks at the same thing agree on. A finding of the first
 // look that the second does not show is kept as a note; for a journey, that failed
-// once and held once, a person must look.
+// once and worked once, a person must look.
 func Confirm(first, second []Finding) []Finding {
 	out := slices.Clone(first)
 	for i, f := range out {
@@ -99,7 +99,7 @@ func Confirm(first, second []Finding) []Finding {
 		}
 		if f.Kind == JourneyKind {
 			out[i].Severity = Unsure
-			out[i].Detail = strings.TrimSpace(f.Detail + " It held when the journey was taken again.")
+			out[i].Detail = strings.TrimSpace(f.Detail + " It worked when the journey was taken again.")
 			continue
 		}
 		out[i].Severity = Note

@@ -31,34 +31,34 @@ func leftFindings(base Baseline, p Probe) []Finding {
 	}
 	if len(p.Fresh.Marks) > 0 {
 		return []Finding{p.about(LeakKind, Broken, p.Persona+" signed out and is still known").
-			with("With what the browser had left after signing out, the page, made anew, was answered with %s", listed("", p.Second.Marks)).caused("known after signing out")}
+			with("With what the browser had left after signing out, the page, generated fresh, was answered with %s", listed("", p.Second.Marks)).caused("known after signing out")}
 	}
 	return []Finding{p.about(LeakKind, Broken, "What belongs to "+p.Persona+" is shown after signing out").
-		with("With what the browser had left after signing out, a held copy came with %s Made anew, the page has none of it. Cache-Status: %s.", listed("", p.Second.Marks), p.Second.CacheStatus).caused("shown after signing out")}
+		with("With what the browser had left after signing out, a cached copy came with %s Generated fresh, the page has none of it. Cache-Status: %s.", listed("", p.Second.Marks), p.Second.CacheStatus).caused("shown after signing out")}
 }
 
-// ignoredFindings tell of a page that is made anew because of a parameter that the
+// ignoredFindings tell of a page that is generated fresh because of a parameter that the
 // settings ignore, and was not when the mark was taken.
 func ignoredFindings(base Baseline, p Probe) []Finding {
 	m, there := base.earlier(p)
-	if !there || m.Second.Served != httpcache.Held || p.Second.Served != httpcache.Fetched {
+	if !there || m.Second.Served != httpcache.Cached || p.Second.Served != httpcache.Fetched {
 		return nil
 	}
-	return []Finding{p.about(VariantKind, Note, fmt.Sprintf("With %q the page is made anew", p.Parameter)).
-		with("The settings ignore the parameter, and when the mark was taken the held copy came. Cache-Status: %s.", p.Second.CacheStatus).caused("ignored parameter")}
+	return []Finding{p.about(VariantKind, Note, fmt.Sprintf("With %q the page is generated fresh", p.Parameter)).
+		with("The settings ignore the parameter, and when the mark was taken the cached copy came. Cache-Status: %s.", p.Second.CacheStatus).caused("ignored parameter")}
 }
 
 // oldFindings tell of a page that is served when it is older than it may be, and of a
 // form on it that can no longer be sent.
 func oldFindings(p Probe) []Finding {
-	if p.First.Served != httpcache.Held {
+	if p.First.Served != httpcache.Cached {
 		return nil
 	}
 	var out []Finding
 	age, told := p.First.age()
 	if told && p.FormLives > 0 && slices.ContainsFunc(p.First.Tokens, func(t string) bool { return !slices.Contains(p.Fresh.Tokens, t) }) {
 		e := httpcache.Exchange{Method: "GET", Status: p.First.Status, Request: httpcache.Header{}, Response: httpcache.Header{}}
-		for _, c := range e.Contradictions(httpcache.Seen{Held: httpcache.Held, Token: age, Expires: time.Duration(p.FormLives) * time.Second}) {
+		for _, c := range e.Contradictions(httpcache.Seen{Cached: httpcache.Cached, Token: age, Expires: time.Duration(p.FormLives) * time.Second}) {
 			out = append(out, p.about(FormKind, Broken, "A form is served that can no longer be sent").
 				with("%s Cache-Status: %s.", c.Text, p.First.CacheStatus).caused(string(c.Kind)))
 		}
@@ -67,8 +67,8 @@ func oldFindings(p Probe) []Finding {
 	if !told || p.Allowed == 0 || age <= may+tolerance {
 		return out
 	}
-	if again, told := p.Second.age(); p.Second.Served != httpcache.Held || told && again <= may+tolerance {
-		return out // it was made anew meanwhile, as it is where an old copy is served once more
+	if again, told := p.Second.age(); p.Second.Served != httpcache.Cached || told && again <= may+tolerance {
+		return out // it was generated fresh meanwhile, as it is where an old copy is served once more
 	}
 	return append(out, p.about(StaleKind, Broken, "Is served when it is older than it may be").
 		with("A copy came that was %s old. %s Cache-Status: %s.", age, p.Rule, p.First.CacheStatus).caused("older than it may be"))
@@ -78,7 +78,7 @@ func oldFindings(p Probe) []Finding {
 func publishedFindings(base Baseline, p Probe) []Finding {
 	if len(p.Fresh.Marks) == 0 {
 		return []Finding{p.about(NotCheckedKind, Unsure, "An edit does not show here at all").
-			with("“%s” was published, but the page, made anew, does not have the word made up for it. Is this a page that shows it?", p.Edit).caused("edit not shown anew")}
+			with("“%s” was published, but the page, generated fresh, does not have the word made up for it. Is this a page that shows it?", p.Edit).caused("edit not shown anew")}
 	}
 	if len(p.Second.Marks) > 0 || p.Allowed < 0 || p.Waited < float64(p.Allowed) {
 		return nil // it shows, or may take longer than was waited
@@ -88,21 +88,21 @@ func publishedFindings(base Baseline, p Probe) []Finding {
 		severity, before = Note, " It was not when the mark was taken, either."
 	}
 	return []Finding{p.about(StaleKind, severity, "An edit is not shown in time").
-		with("“%s” was published; %.1f s later the page was as before. %s Made anew, it shows it.%s Cache-Status: %s.", p.Edit, p.Waited, p.Rule, before, p.Second.CacheStatus).caused("edit not shown in time")}
+		with("“%s” was published; %.1f s later the page was as before. %s Generated fresh, it shows it.%s Cache-Status: %s.", p.Edit, p.Waited, p.Rule, before, p.Second.CacheStatus).caused("edit not shown in time")}
 }
 
-// LateForm tells of a journey that fails on pages as they were held and works once they
-// are made anew: what it sends is refused because of what a held page had in it.
-func LateForm(held, anew JourneyLook) []Finding {
-	failed := held.Outcome.Failed()
-	if held.Missing != "" || anew.Missing != "" || failed < 0 || anew.Outcome.Failed() >= 0 {
+// LateForm tells of a journey that fails on pages as they were cached and works once they
+// are generated fresh: what it sends is refused because of what a cached page had in it.
+func LateForm(cached, anew JourneyLook) []Finding {
+	failed := cached.Outcome.Failed()
+	if cached.Missing != "" || anew.Missing != "" || failed < 0 || anew.Outcome.Failed() >= 0 {
 		return nil
 	}
-	step := held.Outcome.Steps[failed]
-	f := held.about(FormKind, Broken, held.Journey+": a form from a held page is refused").
-		with("With the pages as they were held, “%s” failed: %s With the same pages made anew it works.", step.Step, step.Why)
+	step := cached.Outcome.Steps[failed]
+	f := cached.about(FormKind, Broken, cached.Journey+": a form from a cached page is refused").
+		with("With the pages as they were cached, “%s” failed: %s With the same pages generated fresh it works.", step.Step, step.Why)
 	f.Step = &failed
-	return []Finding{f.caused(held.Journey + ", from held pages")}
+	return []Finding{f.caused(cached.Journey + ", from cached pages")}
 }
 
 // NotTakenBack tells of an edit that was published to prove something and stayed.

@@ -11,8 +11,8 @@ import (
 )
 
 func TestWhatIsOlderThanItMayBeIsFound(t *testing.T) {
-	held := func(age string, tokens ...string) Answer {
-		return Answer{Status: 200, Served: httpcache.Held, CacheStatus: "c; hit", Fields: map[string][]string{"age": {age}}, Tokens: tokens}
+	cached := func(age string, tokens ...string) Answer {
+		return Answer{Status: 200, Served: httpcache.Cached, CacheStatus: "c; hit", Fields: map[string][]string{"age": {age}}, Tokens: tokens}
 	}
 	made := Answer{Status: 200, Served: httpcache.Fetched}
 	word := []string{MadeUp("a new lead")}
@@ -21,25 +21,25 @@ func TestWhatIsOlderThanItMayBeIsFound(t *testing.T) {
 		want Kind
 		says string
 	}{
-		"within its life":                       {Probe{Kind: AsHeld, Allowed: 60, First: held("59"), Second: held("59")}, "", ""},
-		"older than its life":                   {Probe{Kind: AsHeld, Allowed: 60, Rule: "It may live for 1 minute.", First: held("600"), Second: held("603")}, StaleKind, "A copy came that was 10m0s old. It may live for 1 minute."},
-		"an old copy once, and a new one after": {Probe{Kind: AsHeld, Allowed: 60, First: held("600"), Second: held("1")}, "", ""},
-		"an old copy, then made anew":           {Probe{Kind: AsHeld, Allowed: 60, First: held("600"), Second: made}, "", ""},
-		"no setting says":                       {Probe{Kind: AsHeld, First: held("600"), Second: held("600")}, "", ""},
-		"an age that is none":                   {Probe{Kind: AsHeld, Allowed: 60, First: held("soon"), Second: held("soon")}, "", ""},
-		"not held":                              {Probe{Kind: AsHeld, Allowed: 60, First: made, Second: made}, "", ""},
-		"a form that can no longer be sent":     {Probe{Kind: AsHeld, Allowed: 90000, FormLives: 3600, First: held("7200", "a"), Second: held("7200", "a"), Fresh: Answer{Tokens: []string{"b"}}}, FormKind, "The hidden value of its form is 2h0m0s old, and the site takes it for 1h0m0s."},
-		"a form whose value never changes":      {Probe{Kind: AsHeld, Allowed: 90000, FormLives: 3600, First: held("7200", "a"), Second: held("7200", "a"), Fresh: Answer{Tokens: []string{"a"}}}, "", ""},
-		"a form that still can":                 {Probe{Kind: AsHeld, Allowed: 90000, FormLives: 3600, First: held("600", "a"), Second: held("600", "a"), Fresh: Answer{Tokens: []string{"b"}}}, "", ""},
+		"within its life":                       {Probe{Kind: AsCached, Allowed: 60, First: cached("59"), Second: cached("59")}, "", ""},
+		"older than its life":                   {Probe{Kind: AsCached, Allowed: 60, Rule: "It may live for 1 minute.", First: cached("600"), Second: cached("603")}, StaleKind, "A copy came that was 10m0s old. It may live for 1 minute."},
+		"an old copy once, and a new one after": {Probe{Kind: AsCached, Allowed: 60, First: cached("600"), Second: cached("1")}, "", ""},
+		"an old copy, then generated fresh":     {Probe{Kind: AsCached, Allowed: 60, First: cached("600"), Second: made}, "", ""},
+		"no setting says":                       {Probe{Kind: AsCached, First: cached("600"), Second: cached("600")}, "", ""},
+		"an age that is none":                   {Probe{Kind: AsCached, Allowed: 60, First: cached("soon"), Second: cached("soon")}, "", ""},
+		"not cached":                            {Probe{Kind: AsCached, Allowed: 60, First: made, Second: made}, "", ""},
+		"a form that can no longer be sent":     {Probe{Kind: AsCached, Allowed: 90000, FormLives: 3600, First: cached("7200", "a"), Second: cached("7200", "a"), Fresh: Answer{Tokens: []string{"b"}}}, FormKind, "The hidden value of its form is 2h0m0s old, and the site takes it for 1h0m0s."},
+		"a form whose value never changes":      {Probe{Kind: AsCached, Allowed: 90000, FormLives: 3600, First: cached("7200", "a"), Second: cached("7200", "a"), Fresh: Answer{Tokens: []string{"a"}}}, "", ""},
+		"a form that still can":                 {Probe{Kind: AsCached, Allowed: 90000, FormLives: 3600, First: cached("600", "a"), Second: cached("600", "a"), Fresh: Answer{Tokens: []string{"b"}}}, "", ""},
 		"an edit that shows":                    {Probe{Kind: Published, Second: Answer{Marks: word}, Fresh: Answer{Marks: word}}, "", ""},
-		"an edit that does not show at once":    {Probe{Kind: Published, Edit: "a new lead", Waited: 3.2, Rule: "It is never held.", Second: held("40"), Fresh: Answer{Marks: word}}, StaleKind, "“a new lead” was published; 3.2 s later the page was as before. It is never held. Made anew, it shows it."},
-		"an edit that may take hours":           {Probe{Kind: Published, Allowed: 36000, Waited: 0.1, Second: held("40"), Fresh: Answer{Marks: word}}, "", ""},
-		"an edit of which nothing says":         {Probe{Kind: Published, Allowed: -1, Waited: 0.1, Second: held("40"), Fresh: Answer{Marks: word}}, "", ""},
+		"an edit that does not show at once":    {Probe{Kind: Published, Edit: "a new lead", Waited: 3.2, Rule: "It is never cached.", Second: cached("40"), Fresh: Answer{Marks: word}}, StaleKind, "“a new lead” was published; 3.2 s later the page was as before. It is never cached. Generated fresh, it shows it."},
+		"an edit that may take hours":           {Probe{Kind: Published, Allowed: 36000, Waited: 0.1, Second: cached("40"), Fresh: Answer{Marks: word}}, "", ""},
+		"an edit of which nothing says":         {Probe{Kind: Published, Allowed: -1, Waited: 0.1, Second: cached("40"), Fresh: Answer{Marks: word}}, "", ""},
 		"an edit that shows nowhere":            {Probe{Kind: Published, Edit: "a new lead"}, NotCheckedKind, "Is this a page that shows it?"},
-		"shown after signing out":               {Probe{Kind: AfterLeaving, Second: Answer{Marks: word}}, LeakKind, "a held copy came with"},
-		"known after signing out":               {Probe{Kind: AfterLeaving, Second: Answer{Marks: word}, Fresh: Answer{Marks: word}}, LeakKind, "the page, made anew, was answered with"},
-		"nothing after signing out":             {Probe{Kind: AfterLeaving, First: Answer{Marks: word}}, "", ""},
-		"a copy of one's own":                   {Probe{Kind: PersonaTwice, Second: Answer{Served: httpcache.Held, Marks: word}}, "", ""},
+		"shown after signing out":               {Probe{Kind: AfterSignOut, Second: Answer{Marks: word}}, LeakKind, "a cached copy came with"},
+		"known after signing out":               {Probe{Kind: AfterSignOut, Second: Answer{Marks: word}, Fresh: Answer{Marks: word}}, LeakKind, "the page, generated fresh, was answered with"},
+		"nothing after signing out":             {Probe{Kind: AfterSignOut, First: Answer{Marks: word}}, "", ""},
+		"a copy of one's own":                   {Probe{Kind: PersonaTwice, Second: Answer{Served: httpcache.Cached, Marks: word}}, "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			tc.p.Key = Key{"/p", "", "wren", "phone"}
@@ -56,15 +56,15 @@ func TestWhatIsOlderThanItMayBeIsFound(t *testing.T) {
 }
 
 func TestWhatTheSiteShowedAfterSigningOutBeforeIsNotTheChanges(t *testing.T) {
-	p := Probe{Key: Key{"/p", "", "wren", "phone"}, Kind: AfterLeaving, Second: Answer{Marks: []string{"Wren"}}, Fresh: Answer{Marks: []string{"Wren"}}}
+	p := Probe{Key: Key{"/p", "", "wren", "phone"}, Kind: AfterSignOut, Second: Answer{Marks: []string{"Wren"}}, Fresh: Answer{Marks: []string{"Wren"}}}
 	assert.Empty(t, CompareProbe(NewBaseline(Look{Probes: []Probe{p}}, nil), p))
 	q := p
 	q.Fresh.Marks = nil
-	assert.Len(t, CompareProbe(NewBaseline(Look{Probes: []Probe{p}}, nil), q), 1, "from a held copy it is new")
+	assert.Len(t, CompareProbe(NewBaseline(Look{Probes: []Probe{p}}, nil), q), 1, "from a cached copy it is new")
 }
 
 func TestAnIgnoredParameterThatMakesAPageAnewIsNoted(t *testing.T) {
-	p := Probe{Key: Key{"/p", "", "visitor", "phone"}, Kind: IgnoredParameter, Parameter: "utm_tide", Second: Answer{Served: httpcache.Held}}
+	p := Probe{Key: Key{"/p", "", "visitor", "phone"}, Kind: IgnoredParameter, Parameter: "utm_tide", Second: Answer{Served: httpcache.Cached}}
 	base := NewBaseline(Look{Probes: []Probe{p}}, nil)
 	assert.Empty(t, CompareProbe(base, p))
 	q := p
@@ -76,10 +76,10 @@ func TestAnIgnoredParameterThatMakesAPageAnewIsNoted(t *testing.T) {
 }
 
 func TestAFormIsRefusedOnlyFromAHeldPage(t *testing.T) {
-	run := func(held ...bool) JourneyLook {
+	run := func(cached ...bool) JourneyLook {
 		l := JourneyLook{Key: Key{Page: "/contact", Journey: "a message is sent", Persona: "visitor", Device: "desktop"}}
-		for _, h := range held {
-			l.Outcome.Steps = append(l.Outcome.Steps, journey.StepOutcome{Step: "expect “Sent”", Held: h, Why: "it says “This form has expired”."})
+		for _, h := range cached {
+			l.Outcome.Steps = append(l.Outcome.Steps, journey.StepOutcome{Step: "expect “Sent”", Passed: h, Why: "it says “This form has expired”."})
 		}
 		return l
 	}
@@ -103,7 +103,7 @@ func TestALineThatOnlyOnePersonGetsIsALeakWithoutAnyMark(t *testing.T) {
 	base := NewBaseline(Look{Probes: []Probe{p}}, []Probe{again})
 	assert.Empty(t, CompareProbe(base, p))
 	leaks := p
-	leaks.Second = Answer{Served: httpcache.Held, CacheStatus: "c; hit", Lines: p.First.Lines}
+	leaks.Second = Answer{Served: httpcache.Cached, CacheStatus: "c; hit", Lines: p.First.Lines}
 	f := CompareProbe(base, leaks)
 	require.Len(t, f, 1)
 	assert.Equal(t, LeakKind, f[0].Kind)
@@ -113,14 +113,14 @@ func TestALineThatOnlyOnePersonGetsIsALeakWithoutAnyMark(t *testing.T) {
 }
 
 func TestSomebodyWhoGetsTheStrangersPageIsFound(t *testing.T) {
-	p := Probe{Key: Key{"/kits", "", "wren", "phone"}, Kind: PersonaAfter, Before: "visitor", Second: Answer{Served: httpcache.Held, CacheStatus: "c; hit"}, Fresh: Answer{Marks: []string{"Wren Oakham"}}}
+	p := Probe{Key: Key{"/kits", "", "wren", "phone"}, Kind: PersonaAfter, Before: "visitor", Second: Answer{Served: httpcache.Cached, CacheStatus: "c; hit"}, Fresh: Answer{Marks: []string{"Wren Oakham"}}}
 	f := CompareProbe(Baseline{}, p)
 	require.Len(t, f, 1)
 	assert.Equal(t, VariantKind, f[0].Kind)
-	assert.Contains(t, f[0].Detail, "Made anew, it has “Wren Oakham”.")
+	assert.Contains(t, f[0].Detail, "Generated fresh, it has “Wren Oakham”.")
 	assert.Empty(t, CompareProbe(NewBaseline(Look{Probes: []Probe{p}}, nil), p), "it was like that when the mark was taken")
 	p.Second.Marks = p.Fresh.Marks
 	assert.Empty(t, CompareProbe(Baseline{}, p), "a copy of their own")
 	p.Second = Answer{Served: httpcache.Fetched}
-	assert.Empty(t, CompareProbe(Baseline{}, p), "not from a held copy")
+	assert.Empty(t, CompareProbe(Baseline{}, p), "not from a cached copy")
 }

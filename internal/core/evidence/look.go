@@ -33,7 +33,7 @@ type PageLook struct {
 	Address  string            `json:"address" doc:"Where the browser ended up."`
 	Status   int               `json:"status"`
 	Headers  map[string]string `json:"headers,omitempty" doc:"Of the document; names in lower case; Set-Cookie is left out."`
-	Served   httpcache.Served  `json:"served" enum:"held,fetched,unknown"`
+	Served   httpcache.Served  `json:"served" enum:"cached,fetched,unknown"`
 	Title    string            `json:"title"`
 	Picture  *Picture          `json:"picture,omitempty"`
 	Outline  []Box             `json:"outline,omitempty"`

@@ -30,10 +30,10 @@ const (
 	IgnoredParameter ProbeKind = "ignored-parameter"
 	// PersonaTwice asks as a persona, and as the same again.
 	PersonaTwice ProbeKind = "persona-twice"
-	// AfterLeaving asks with what a persona's browser has left once it signed out.
-	AfterLeaving ProbeKind = "after-leaving"
-	// AsHeld asks for a page as it stands, before anything is dropped.
-	AsHeld ProbeKind = "as-held"
+	// AfterSignOut asks with what a persona's browser has left once it signed out.
+	AfterSignOut ProbeKind = "after-sign-out"
+	// AsCached asks for a page as it stands, before anything is purged.
+	AsCached ProbeKind = "as-cached"
 	// Published asks for a page after something on it was published.
 	Published ProbeKind = "published"
 )
@@ -59,7 +59,7 @@ type Answer struct {
 type Probe struct {
 	Key
 	Class     string    `json:"class"`
-	Kind      ProbeKind `json:"kind" enum:"stranger-after,stranger-twice,persona-after,device-after,other-value,without-parameter,ignored-parameter,persona-twice,after-leaving,as-held,published"`
+	Kind      ProbeKind `json:"kind" enum:"stranger-after,stranger-twice,persona-after,device-after,other-value,without-parameter,ignored-parameter,persona-twice,after-sign-out,as-cached,published"`
 	Missing   string    `json:"missing,omitempty"`
 	Parameter string    `json:"parameter,omitempty"`
 	Before    string    `json:"before,omitempty" doc:"Who asked first: a persona, or a device."`
@@ -70,7 +70,7 @@ type Probe struct {
 	Waited    float64   `json:"waited,omitempty" doc:"Seconds from the edit, or from the first answer, to the second."`
 	First     Answer    `json:"first" doc:"What came first: the persona's answer, or the page's with its own value."`
 	Second    Answer    `json:"second" doc:"The answer right after it."`
-	Fresh     Answer    `json:"fresh" doc:"The second answer again, when nothing was held."`
+	Fresh     Answer    `json:"fresh" doc:"The second answer again, when nothing was cached."`
 }
 
 // CompareProbe holds one probe against the baseline.
@@ -82,7 +82,7 @@ func CompareProbe(base Baseline, p Probe) []Finding {
 	case StrangerAfter:
 		return append(leakFindings(base, p), ownFindings(base, p)...)
 	case StrangerTwice:
-		return append(heldFindings(base, p), p.contradictions(base)...)
+		return append(cachedFindings(base, p), p.contradictions(base)...)
 	case PersonaAfter:
 		return personaFindings(base, p)
 	case DeviceAfter:
@@ -91,9 +91,9 @@ func CompareProbe(base Baseline, p Probe) []Finding {
 		return ignoredFindings(base, p)
 	case PersonaTwice:
 		return nil // it tells how the page comes; what it must not show, others ask for
-	case AfterLeaving:
+	case AfterSignOut:
 		return leftFindings(base, p)
-	case AsHeld:
+	case AsCached:
 		return oldFindings(p)
 	case Published:
 		return publishedFindings(base, p)
@@ -131,30 +131,30 @@ func ownFindings(base Baseline, p Probe) []Finding {
 		with("When the mark was taken, the page had%s It has not now. Cache-Status: %s.", listed(" ", gone), p.First.CacheStatus).caused("not shown their own")}
 }
 
-// heldFindings tell of a page that is held although it is made for one person, of one
+// cachedFindings tell of a page that is cached although it is made for one person, of one
 // that shows a stranger what is somebody's, and of one form token for everybody.
-func heldFindings(base Baseline, p Probe) []Finding {
+func cachedFindings(base Baseline, p Probe) []Finding {
 	if len(p.Second.Marks) > 0 {
 		return []Finding{p.about(LeakKind, Broken, "A stranger is shown what belongs to somebody").
 			with("Without signing in a request was answered with %s Cache-Status: %s.", listed("", p.Second.Marks), p.Second.CacheStatus).caused("shown to a stranger")}
 	}
-	if p.Second.Served != httpcache.Held {
+	if p.Second.Served != httpcache.Cached {
 		return nil
 	}
 	m, there := base.earlier(p)
-	if there && m.Second.Served == httpcache.Held {
+	if there && m.Second.Served == httpcache.Cached {
 		return tokenFindings(m, p)
 	}
 	var out []Finding
-	if !site.Held(p.Class) {
-		out = append(out, p.about(PolicyKind, Broken, heldTitle(p.Class)).
-			with("The second stranger who asked was served the first one's copy. Cache-Status: %s. Pages of this class are made for one person each time.", p.Second.CacheStatus).caused("held "+p.Class))
+	if !site.Cacheable(p.Class) {
+		out = append(out, p.about(PolicyKind, Broken, cachedTitle(p.Class)).
+			with("The second stranger who asked was served the first one's copy. Cache-Status: %s. Pages of this class are made for one person each time.", p.Second.CacheStatus).caused("cached "+p.Class))
 	}
 	return append(out, tokenFindings(m, p)...)
 }
 
 // tokenFindings tell of hidden values that come anew with each page and are the same in
-// a held copy: the form is refused once one of them is used, or grows old.
+// a cached copy: the form is refused once one of them is used, or grows old.
 func tokenFindings(m, p Probe) []Finding {
 	shared := func(p Probe) int {
 		n := 0
@@ -166,11 +166,11 @@ func tokenFindings(m, p Probe) []Finding {
 		return n
 	}
 	n := shared(p)
-	if n == 0 || m.Second.Served == httpcache.Held && shared(m) > 0 {
+	if n == 0 || m.Second.Served == httpcache.Cached && shared(m) > 0 {
 		return nil
 	}
 	return []Finding{p.about(FormKind, Broken, "A form's token is the same for everybody").
-		with("The page is held with %s that is made anew with each page. A form that brings it back late, or second, is refused. Cache-Status: %s.", count(n, "hidden value"), p.Second.CacheStatus).caused("held token")}
+		with("The page is cached with %s that is generated fresh with each page. A form that brings it back late, or second, is refused. Cache-Status: %s.", count(n, "hidden value"), p.Second.CacheStatus).caused("cached token")}
 }
 
 // contradictions are where the answer says something else than what was done with it.
@@ -179,7 +179,7 @@ func tokenFindings(m, p Probe) []Finding {
 func (p Probe) contradictions(base Baseline) []Finding {
 	kinds := func(p Probe) map[httpcache.ContradictionKind]string {
 		e := httpcache.Exchange{Method: "GET", Status: p.Second.Status, Request: httpcache.Header{}, Response: httpcache.Header(p.Second.Fields)}
-		seen := httpcache.Seen{Held: p.Second.Served, Cookies: map[string]bool{}}
+		seen := httpcache.Seen{Cached: p.Second.Served, Cookies: map[string]bool{}}
 		if p.Kind == DeviceAfter && p.First.Shape != p.Fresh.Shape {
 			seen.Differs = []string{"user-agent"}
 		}
@@ -198,7 +198,7 @@ func (p Probe) contradictions(base Baseline) []Finding {
 	}
 	var out []Finding
 	now := kinds(p)
-	for _, k := range []httpcache.ContradictionKind{httpcache.CookieHeld, httpcache.PrivateHeld, httpcache.PastLife, httpcache.VaryMissing} {
+	for _, k := range []httpcache.ContradictionKind{httpcache.CookieCached, httpcache.PrivateCached, httpcache.PastLife, httpcache.VaryMissing} {
 		text, said := now[k]
 		if _, was := before[k]; !said || was {
 			continue
@@ -230,7 +230,7 @@ func personaFindings(base Baseline, p Probe) []Finding {
 		caused("shows what belongs to " + p.Before)}
 }
 
-// strangersFindings tell of a persona who gets the held copy that was made for a
+// strangersFindings tell of a persona who gets the cached copy that was made for a
 // stranger, without what is their own.
 func strangersFindings(base Baseline, p Probe) []Finding {
 	lacking := func(p Probe) (out []string) {
@@ -242,20 +242,20 @@ func strangersFindings(base Baseline, p Probe) []Finding {
 		return out
 	}
 	gone := lacking(p)
-	if m, there := base.earlier(p); p.Second.Served != httpcache.Held || len(gone) == 0 || there && len(lacking(m)) > 0 {
+	if m, there := base.earlier(p); p.Second.Served != httpcache.Cached || len(gone) == 0 || there && len(lacking(m)) > 0 {
 		return nil
 	}
 	return []Finding{p.about(VariantKind, Broken, p.Persona+" is served the page made for a stranger").
-		with("Right after a stranger opened the page, %s got a held copy. Made anew, it has%s Cache-Status: %s.", p.Persona, listed(" ", gone), p.Second.CacheStatus).caused("the page of a stranger")}
+		with("Right after a stranger opened the page, %s got a cached copy. Generated fresh, it has%s Cache-Status: %s.", p.Persona, listed(" ", gone), p.Second.CacheStatus).caused("the page of a stranger")}
 }
 
 // deviceFindings tell of one device's page served to another: the very same copy,
-// although a page made anew for that device is built otherwise.
+// although a page generated fresh for that device is built otherwise.
 func deviceFindings(p Probe) []Finding {
-	if p.Second.Served != httpcache.Held || p.Second.Body != p.First.Body || p.Second.Shape == p.Fresh.Shape {
+	if p.Second.Served != httpcache.Cached || p.Second.Body != p.First.Body || p.Second.Shape == p.Fresh.Shape {
 		return nil
 	}
 	return []Finding{p.about(VariantKind, Broken, fmt.Sprintf("A %s is served the page made for a %s", p.Device, p.Before)).
-		with("Right after a %s asked, a %s got the same held copy; made anew, its page is built otherwise. Cache-Status: %s.", p.Before, p.Device, p.Second.CacheStatus).
+		with("Right after a %s asked, a %s got the same cached copy; generated fresh, its page is built otherwise. Cache-Status: %s.", p.Before, p.Device, p.Second.CacheStatus).
 		caused("the page of another device")}
 }

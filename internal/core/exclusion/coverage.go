@@ -10,7 +10,7 @@ import (
 type Page struct {
 	Path  string `json:"path"` // with its query
 	Class string `json:"class"`
-	Never bool   `json:"never"` // the policy for a stranger: never served held
+	Never bool   `json:"never"` // the policy for a stranger: never served from the cache
 	// FormLives is for how long, in seconds, a form on it can be sent; 0 when not known.
 	FormLives int `json:"formLives,omitempty"`
 	// Shows is within how many seconds it has to show what is published; 0 when nobody said.
@@ -24,7 +24,7 @@ type Parameter struct {
 	Matters bool
 }
 
-// Known is what is known of a site, for rules to be held against. A list that is nil is
+// Known is what is known of a site, for rules to be compared with. A list that is nil is
 // not known, and nothing is concluded from it.
 type Known struct {
 	Pages      []Page
@@ -42,11 +42,11 @@ type RemarkKind string
 // The remarks, the gravest first.
 const (
 	Uncovered  RemarkKind = "uncovered"  // a page of a protected kind that no rule covers
-	Personal   RemarkKind = "personal"   // a cookie that marks a person and is not left alone
+	Personal   RemarkKind = "personal"   // a cookie that marks a person and is not excluded
 	Dependent  RemarkKind = "dependent"  // a parameter is ignored although the page depends on it
-	Expires    RemarkKind = "expires"    // a page is held for longer than its form can be sent
-	Late       RemarkKind = "late"       // a page is held for longer than it may go without what was published
-	Wide       RemarkKind = "wide"       // a rule switches off caching for pages that should be held
+	Expires    RemarkKind = "expires"    // a page is cached for longer than its form can be sent
+	Late       RemarkKind = "late"       // a page is cached for longer than it may go without what was published
+	Wide       RemarkKind = "wide"       // a rule switches off caching for pages that should be cached
 	Both       RemarkKind = "both"       // two rules that contradict each other
 	Impossible RemarkKind = "impossible" // a rule that can match nothing
 	Useless    RemarkKind = "useless"    // other rules do all it does
@@ -69,7 +69,7 @@ type Remark struct {
 	By    []string   `json:"by,omitempty" doc:"Patterns that make it so."`
 	Pages []string   `json:"pages,omitempty" doc:"The first addresses concerned."`
 	Count int        `json:"count,omitempty"`
-	Share float64    `json:"share,omitempty" doc:"Of the pages that should be held."`
+	Share float64    `json:"share,omitempty" doc:"Of the pages that should be cached."`
 	Mend  *Mend      `json:"mend,omitempty" doc:"The smallest change that mends it."`
 }
 
@@ -185,7 +185,7 @@ type cover struct {
 }
 
 // pages remarks protected pages that nothing covers, and rules so wide that pages are
-// not held that should be.
+// not cached that should be.
 func (c cover) pages() []Remark {
 	if c.k.Pages == nil {
 		return nil
@@ -199,14 +199,14 @@ func (c cover) pages() []Remark {
 			matched[i] = set.Matching(p.Path)
 		}
 	}
-	held := 0
+	cached := 0
 	wide := map[int][]string{}
 	guards := map[int][]string{} // protected pages that a rule covers
 	bare := map[string][]string{}
 	var classes []string
 	for i, p := range c.k.Pages {
 		if !p.Never {
-			held++
+			cached++
 		}
 		for _, n := range matched[i] {
 			switch {
@@ -237,13 +237,13 @@ func (c cover) pages() []Remark {
 		}
 		r := c.l.Rules[i]
 		mend := &Mend{Role: r.Role, Key: r.Key, Remove: []string{r.Pattern}, Add: c.smallest(guards[n])}
-		out = append(out, Remark{Kind: Wide, Rule: &r, Pages: first(pages), Count: len(pages), Share: float64(len(pages)) / float64(held), Mend: mend,
-			Text: fmt.Sprintf("“%s” keeps %s from being held that should be, %.0f %% of all such.", r.Pattern, counted(len(pages), "page"), 100*float64(len(pages))/float64(held))})
+		out = append(out, Remark{Kind: Wide, Rule: &r, Pages: first(pages), Count: len(pages), Share: float64(len(pages)) / float64(cached), Mend: mend,
+			Text: fmt.Sprintf("“%s” keeps %s from being cached that should be, %.0f %% of all such.", r.Pattern, counted(len(pages), "page"), 100*float64(len(pages))/float64(cached))})
 	}
 	return out
 }
 
-// lifetimes remarks pages that are held for longer than what is on them is good for.
+// lifetimes remarks pages that are cached for longer than what is on them is good for.
 func (c cover) lifetimes() []Remark {
 	var out []Remark
 	for _, p := range c.k.Pages {
@@ -252,18 +252,18 @@ func (c cover) lifetimes() []Remark {
 		}
 		if p.FormLives > 0 && p.FormLives < c.l.Lifetime {
 			out = append(out, Remark{Kind: Expires, Pages: []string{p.Path}, Count: 1, Mend: &Mend{Role: "path-exclude", Add: c.smallest([]string{p.Path})},
-				Text: fmt.Sprintf("The form on %s can be sent for %s, but the page is held for %s. Whoever opens it later than that is refused.", p.Path, span(p.FormLives), span(c.l.Lifetime))})
+				Text: fmt.Sprintf("The form on %s can be sent for %s, but the page is cached for %s. Whoever opens it later than that is refused.", p.Path, span(p.FormLives), span(c.l.Lifetime))})
 		}
 		if p.Shows > 0 && p.Shows < c.l.Lifetime && c.l.decides("always-refresh", p.Path) == nil {
 			out = append(out, Remark{Kind: Late, Pages: []string{p.Path}, Count: 1, Mend: &Mend{Role: "always-refresh", Add: []string{p.Path + "$"}},
-				Text: fmt.Sprintf("%s has to show what is published within %s, but is held for %s and not refreshed.", p.Path, span(p.Shows), span(c.l.Lifetime))})
+				Text: fmt.Sprintf("%s has to show what is published within %s, but is cached for %s and not refreshed.", p.Path, span(p.Shows), span(c.l.Lifetime))})
 		}
 	}
 	return out
 }
 
 // smallest are the fewest and shortest path rules that cover pages without touching
-// one that should be held: the beginning of their addresses that goes to the end of a
+// one that should be cached: the beginning of their addresses that goes to the end of a
 // segment, or the address itself.
 func (c cover) smallest(pages []string) []string {
 	var out []string
@@ -278,7 +278,7 @@ func (c cover) smallest(pages []string) []string {
 }
 
 // narrowest is the shortest beginning of an address that touches no page that should
-// be held, or the address itself and nothing else.
+// be cached, or the address itself and nothing else.
 func (c cover) narrowest(page string) string {
 	path, _, _ := strings.Cut(page, "?")
 	tries := []string{}
@@ -313,12 +313,12 @@ func (c cover) people() []Remark {
 			continue
 		}
 		if len(p.Cookies) == 0 {
-			out = append(out, Remark{Kind: Personal, Text: fmt.Sprintf("%s is served what is held for all, and no cookie of the site tells %s apart.", p.Name, p.Name)})
+			out = append(out, Remark{Kind: Personal, Text: fmt.Sprintf("%s is served what is cached for all, and no cookie of the site tells %s apart.", p.Name, p.Name)})
 			continue
 		}
 		add := smallestNames(p.Cookies)
 		out = append(out, Remark{Kind: Personal, By: p.Cookies, Mend: &Mend{Role: "cookie-exclude", Add: add},
-			Text: fmt.Sprintf("%s marks %s, who is served what is held for all.", strings.Join(p.Cookies, ", "), p.Name)})
+			Text: fmt.Sprintf("%s marks %s, who is served what is cached for all.", strings.Join(p.Cookies, ", "), p.Name)})
 	}
 	return out
 }

@@ -18,7 +18,7 @@ func paths(patterns ...string) []Rule {
 func open(path, class string) Page { return Page{Path: path, Class: class} }
 func shut(path, class string) Page { return Page{Path: path, Class: class, Never: true} }
 
-// shop is a small site: what must never be held, and what should be.
+// shop is a small site: what must never be cached, and what should be.
 var shop = []Page{
 	open("/", "home"), open("/kits", "listing"), open("/kits/oyster", "item"), open("/cards", "item"), open("/library/pins", "article"),
 	shut("/cart", "cart"), shut("/checkout", "checkout"), shut("/checkout/pay", "checkout"),
@@ -51,11 +51,11 @@ func TestPagesThatNoRuleCoversAreNamedWithTheSmallestRule(t *testing.T) {
 	assert.Equal(t, map[string][]string{"/account": {"/account"}, "/checkout": {"/checkout"}, "/library/members/cellar": {"/library/members"}}, mends)
 	got = remarks(Coverage(Layer{On: true}, Known{Pages: shop}), Uncovered)
 	require.Len(t, got, 4)
-	assert.Equal(t, []string{"/cart"}, got[1].Mend.Add, "nothing that should be held begins so")
-	assert.Empty(t, Coverage(Layer{}, Known{Pages: shop}), "nothing is held")
+	assert.Equal(t, []string{"/cart"}, got[1].Mend.Add, "nothing that should be cached begins so")
+	assert.Empty(t, Coverage(Layer{}, Known{Pages: shop}), "nothing is cached")
 }
 
-func TestAMendNeverTouchesAPageThatShouldBeHeld(t *testing.T) {
+func TestAMendNeverTouchesAPageThatShouldBeCached(t *testing.T) {
 	pages := []Page{shut("/m/a", "membership"), open("/m/ab", "article"), open("/m", "listing"), shut("/x$y", "account"), open("/x$yz", "home")}
 	l := Layer{On: true}
 	for _, r := range Coverage(l, Known{Pages: pages}) {
@@ -149,14 +149,14 @@ func TestWhatTheSettingsSayOfACell(t *testing.T) {
 		"the rule with most octets":  {nil, "/library/members/x", stranger, "", Never, "/library/members/"},
 		"somebody who is signed in":  {nil, "/kits", member, "", Never, "never served"},
 		"with a copy of their own":   {func(l *Layer) { l.LoggedIn = "own" }, "/kits", member, "", Own, "copies of their own"},
-		"as everybody":               {func(l *Layer) { l.LoggedIn = "naive" }, "/kits", member, "", Shared, "held for all"},
+		"as everybody":               {func(l *Layer) { l.LoggedIn = "naive" }, "/kits", member, "", Shared, "cached for all"},
 		"by a cookie": {func(l *Layer) {
 			l.LoggedIn = ""
 			l.Rules = append(l.Rules, Rule{Key: "c", Role: "cookie-exclude", Pattern: "s*"})
 		}, "/kits", member, "", Never, "cookie sid"},
 		"by a role":                       {func(l *Layer) { l.LoggedIn = "own" }, "/kits", Person{Kind: "editor", SignedIn: true}, "", Never, "role"},
 		"by a browser, whatever its case": {nil, "/kits", stranger, "A ProbeBot", Never, "browser"},
-		"nothing is held":                 {func(l *Layer) { l.On = false }, "/kits", stranger, "", Never, "not held at all"},
+		"nothing is cached":               {func(l *Layer) { l.On = false }, "/kits", stranger, "", Never, "not cached at all"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			l := l

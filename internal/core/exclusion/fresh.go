@@ -11,14 +11,14 @@ type Freshness struct {
 }
 
 // ShowsWithin is the rule by which a page, path with query, has to show strangers what
-// is published: at once when it is never held or always refreshed, else when its held
+// is published: at once when it is never cached or always refreshed, else when its cached
 // copy has lived its time. asked is what the team wants, in seconds; it counts when it is
 // stricter. 0 asks nothing.
 func (l Layer) ShowsWithin(page string, asked int, agent string) Freshness {
 	f := Freshness{}
 	switch s := l.Says(page, Person{}, agent); {
 	case s.Policy == Never:
-		f = Freshness{AtOnce: true, Rule: "It is never held. " + s.Why}
+		f = Freshness{AtOnce: true, Rule: "It is never cached. " + s.Why}
 	case l.decides("always-refresh", page) != nil:
 		f = Freshness{AtOnce: true, Rule: fmt.Sprintf("It is refreshed whenever something is published, by “%s”.", l.decides("always-refresh", page).Pattern)}
 	default:
@@ -31,12 +31,12 @@ func (l Layer) ShowsWithin(page string, asked int, agent string) Freshness {
 	return f
 }
 
-// Lives is for how long a held page may be served.
+// Lives is for how long a cached page may be served.
 func (l Layer) Lives() Freshness {
 	if l.Lifetime == 0 {
-		return Freshness{Rule: "No setting says for how long pages are held."}
+		return Freshness{Rule: "No setting says for how long pages are cached."}
 	}
-	return Freshness{Seconds: l.Lifetime, Rule: fmt.Sprintf("What is held lives for %s.", span(l.Lifetime))}
+	return Freshness{Seconds: l.Lifetime, Rule: fmt.Sprintf("What is cached lives for %s.", span(l.Lifetime))}
 }
 
 // span is a number of seconds in words.

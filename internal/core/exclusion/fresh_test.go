@@ -19,15 +19,15 @@ func TestHowSoonAPageShowsWhatIsPublished(t *testing.T) {
 		within int
 		says   string
 	}{
-		{l, "/cart", 0, true, 0, "It is never held. Its address is left alone by “/cart”."},
+		{l, "/cart", 0, true, 0, "It is never cached. Its address is excluded by “/cart”."},
 		{l, "/library/pins", 0, true, 0, "refreshed whenever something is published, by “/library/”"},
-		{l, "/kits", 0, false, 36000, "What is held lives for 10 hours."},
-		{l, "/kits", 90, false, 90, "The team wants it within 90 seconds. What is held lives for 10 hours."},
+		{l, "/kits", 0, false, 36000, "What is cached lives for 10 hours."},
+		{l, "/kits", 90, false, 90, "The team wants it within 90 seconds. What is cached lives for 10 hours."},
 		{l, "/kits", 72000, false, 36000, "10 hours"},
 		{l, "/library/pins", 60, true, 0, "refreshed"},
 		{Layer{On: true}, "/kits", 0, false, 0, "No setting says"},
 		{Layer{On: true}, "/kits", 60, false, 60, "The team wants it within 1 minute."},
-		{Layer{Lifetime: 60}, "/kits", 0, true, 0, "Pages are not held at all."},
+		{Layer{Lifetime: 60}, "/kits", 0, true, 0, "Pages are not cached at all."},
 	} {
 		f := tc.layer.ShowsWithin(tc.page, tc.asked, "X11")
 		assert.Equal(t, tc.once, f.AtOnce, tc.page)
@@ -36,12 +36,12 @@ func TestHowSoonAPageShowsWhatIsPublished(t *testing.T) {
 	}
 }
 
-func TestWhatIsHeldLongerThanItIsGoodForIsRemarked(t *testing.T) {
+func TestWhatIsCachedLongerThanItIsGoodForIsRemarked(t *testing.T) {
 	k := Known{Pages: []Page{{Path: "/contact", Class: "form", FormLives: 3600}, {Path: "/", Class: "home", Shows: 60}, {Path: "/kits", Class: "listing"}, {Path: "/library", Class: "article", Shows: 60}, {Path: "/ask", Class: "form", FormLives: 90000}}}
 	l := Layer{On: true, Lifetime: 36000, Rules: []Rule{{Key: "fresh", Role: "always-refresh", Pattern: "/library"}}}
 	form := remarks(Coverage(l, k), Expires)
 	require.Len(t, form, 1)
-	assert.Equal(t, "The form on /contact can be sent for 1 hour, but the page is held for 10 hours. Whoever opens it later than that is refused.", form[0].Text)
+	assert.Equal(t, "The form on /contact can be sent for 1 hour, but the page is cached for 10 hours. Whoever opens it later than that is refused.", form[0].Text)
 	late := remarks(Coverage(l, k), Late)
 	require.Len(t, late, 1)
 	assert.Equal(t, []string{"/$"}, late[0].Mend.Add)
@@ -54,7 +54,7 @@ func TestWhatIsHeldLongerThanItIsGoodForIsRemarked(t *testing.T) {
 	after := Coverage(l, k)
 	assert.Empty(t, remarks(after, Expires))
 	assert.Empty(t, remarks(after, Late))
-	assert.Empty(t, remarks(Coverage(Layer{Lifetime: 36000}, k), Late), "nothing is held")
+	assert.Empty(t, remarks(Coverage(Layer{Lifetime: 36000}, k), Late), "nothing is cached")
 }
 
 func TestALifetimeIsReadByItsRole(t *testing.T) {
@@ -80,7 +80,7 @@ func TestACopyOfOnesOwnIsToldApart(t *testing.T) {
 	for _, c := range Matrix(l, pages, who, []Device{{"desktop", "X11"}}, decided, at(SeenOwn)) {
 		assert.Equal(t, None, c.Trouble, c.Text)
 	}
-	for _, c := range Matrix(l, pages, who, []Device{{"desktop", "X11"}}, decided, at(SeenHeld)) {
+	for _, c := range Matrix(l, pages, who, []Device{{"desktop", "X11"}}, decided, at(SeenCached)) {
 		assert.Equal(t, Leaks, c.Trouble, c.Text)
 	}
 }

@@ -8,7 +8,7 @@ import (
 	"golang.org/x/net/html"
 )
 
-// Inside is what a document has in it that rules may leave alone: it comes from a watched
+// Inside is what a document has in it that rules may exclude: it comes from a watched
 // site and is only ever compared, never carried out.
 type Inside struct {
 	Scripts   []string // texts of inline scripts
@@ -61,7 +61,7 @@ func (in *Inside) Read(document []byte) {
 	}
 }
 
-// For are the texts that patterns of a role are held against.
+// For are the texts that patterns of a role are compared with.
 func (in Inside) For(role string) []string {
 	switch {
 	case role == "css-keep":

@@ -30,11 +30,11 @@ type Sighting string
 
 // The sightings.
 const (
-	SeenHeld Sighting = "held"    // from a held copy
-	SeenOwn  Sighting = "own"     // from a copy that is one person's
-	SeenMade Sighting = "made"    // made for whoever asked
-	SeenBoth Sighting = "mixed"   // some pages held, some made
-	NotSeen  Sighting = "unknown" // nobody looked
+	SeenCached Sighting = "cached"  // from a cached copy
+	SeenOwn    Sighting = "own"     // from a copy that is one person's
+	SeenMade   Sighting = "made"    // made for whoever asked
+	SeenBoth   Sighting = "mixed"   // some pages cached, some made
+	NotSeen    Sighting = "unknown" // nobody looked
 )
 
 // Trouble is in what policy, settings and sightings disagree.
@@ -42,9 +42,9 @@ type Trouble string
 
 // The troubles, the gravest first.
 const (
-	Leaks  Trouble = "leaks"  // it was served held, and never may be
-	Opens  Trouble = "open"   // the settings let it be held, and it never may be
-	Wasted Trouble = "wasted" // it may be held, and never is
+	Leaks  Trouble = "leaks"  // it was served from the cache, and never may be
+	Opens  Trouble = "open"   // the settings let it be cached, and it never may be
+	Wasted Trouble = "wasted" // it may be cached, and never is
 	None   Trouble = ""
 )
 
@@ -52,7 +52,7 @@ const (
 type CellPage struct {
 	Path string   `json:"path"`
 	Says Saying   `json:"says"`
-	Seen Sighting `json:"seen" enum:"held,own,made,unknown"`
+	Seen Sighting `json:"seen" enum:"cached,own,made,unknown"`
 }
 
 // Cell is one class of pages for one persona on one device.
@@ -64,7 +64,7 @@ type Cell struct {
 	Policy  Policy     `json:"policy" enum:"never,all,own"`
 	Decided *Decided   `json:"decided,omitempty" doc:"Who decided otherwise than the default, and why."`
 	Says    string     `json:"says" enum:"never,all,own,mixed"`
-	Seen    Sighting   `json:"seen" enum:"held,own,made,mixed,unknown"`
+	Seen    Sighting   `json:"seen" enum:"cached,own,made,mixed,unknown"`
 	Trouble Trouble    `json:"trouble" enum:",leaks,open,wasted"`
 	Text    string     `json:"text"`
 	Pages   []CellPage `json:"pages"`
@@ -102,14 +102,14 @@ func (l Layer) cell(class string, pages []Page, who Person, d Device, decided []
 	c.Policy, c.Decided = PolicyFor(decided, class, who.Name, who.Kind)
 	n := map[Policy]int{}
 	saws := map[Sighting]int{}
-	var held, owned, open []string
+	var cached, owned, open []string
 	for _, p := range pages {
 		s := l.Says(p.Path, who, d.Agent)
 		n[s.Policy]++
 		saw := seen(p.Path, who.Name, d.Name)
 		switch saw {
-		case SeenHeld:
-			held = append(held, p.Path)
+		case SeenCached:
+			cached = append(cached, p.Path)
 		case SeenOwn:
 			owned = append(owned, p.Path)
 		}
@@ -138,23 +138,23 @@ func (l Layer) cell(class string, pages []Page, who Person, d Device, decided []
 	switch {
 	case who.Nobody:
 		// What cookies would decide is not known, so that nothing can be called wrong.
-		c.Text = fmt.Sprintf("No persona is of the kind “%s”: nobody looks as one. %s by policy.", strings.ReplaceAll(who.Kind, "-", " "), map[Policy]string{Never: "Never served held", Own: "A copy for each", Shared: "Held for all"}[c.Policy])
-	case c.Policy == Never && len(held) > 0:
-		c.Trouble, c.Text = Leaks, fmt.Sprintf("Never to be served held, but %s was.", named(held))
-	case c.Policy == Own && len(held) > 0:
-		c.Trouble, c.Text = Leaks, fmt.Sprintf("Each is to have a copy of their own, but %s came from one that is for all.", named(held))
+		c.Text = fmt.Sprintf("No persona is of the kind “%s”: nobody looks as one. %s by policy.", strings.ReplaceAll(who.Kind, "-", " "), map[Policy]string{Never: "Never served from the cache", Own: "A copy for each", Shared: "Cached for all"}[c.Policy])
+	case c.Policy == Never && len(cached) > 0:
+		c.Trouble, c.Text = Leaks, fmt.Sprintf("Never to be served from the cache, but %s was.", named(cached))
+	case c.Policy == Own && len(cached) > 0:
+		c.Trouble, c.Text = Leaks, fmt.Sprintf("Each is to have a copy of their own, but %s came from one that is for all.", named(cached))
 	case c.Policy == Never && len(owned) > 0:
-		c.Trouble, c.Text = Opens, fmt.Sprintf("Never to be served held, but %s came from a copy of their own.", named(owned))
+		c.Trouble, c.Text = Opens, fmt.Sprintf("Never to be served from the cache, but %s came from a copy of their own.", named(owned))
 	case c.Policy != Shared && len(open) > 0:
-		c.Trouble, c.Text = Opens, fmt.Sprintf("%s, but the settings let one copy of %s be held for all.", map[Policy]string{Never: "Never to be served held", Own: "Each has a copy of their own"}[c.Policy], named(open))
+		c.Trouble, c.Text = Opens, fmt.Sprintf("%s, but the settings let one copy of %s be cached for all.", map[Policy]string{Never: "Never to be served from the cache", Own: "Each has a copy of their own"}[c.Policy], named(open))
 	case c.Policy == Shared && n[Never] == len(pages):
-		c.Trouble, c.Text = Wasted, "May be held for all, but the settings never hold it."
+		c.Trouble, c.Text = Wasted, "May be cached for all, but the settings never hold it."
 	case c.Policy == Never:
-		c.Text = "Never served held, and the settings see to it."
+		c.Text = "Never served from the cache, and the settings see to it."
 	case c.Policy == Own:
 		c.Text = "Each has a copy of their own."
 	default:
-		c.Text = "Held for all."
+		c.Text = "Cached for all."
 	}
 	return c
 }

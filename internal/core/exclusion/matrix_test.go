@@ -17,7 +17,7 @@ func TestCellsSayWherePolicySettingsAndSightingsDisagree(t *testing.T) {
 	seen := func(path, persona, device string) Sighting {
 		switch {
 		case path == "/cart" && persona == "visitor" && device == "desktop":
-			return SeenHeld
+			return SeenCached
 		case path == "/checkout":
 			return SeenMade
 		}
@@ -33,19 +33,19 @@ func TestCellsSayWherePolicySettingsAndSightingsDisagree(t *testing.T) {
 	at := func(class, persona, device string) Cell { return cells[[3]string{class, persona, device}] }
 
 	assert.Equal(t, None, at("home", "visitor", "desktop").Trouble)
-	assert.Equal(t, "Held for all.", at("home", "visitor", "desktop").Text)
+	assert.Equal(t, "Cached for all.", at("home", "visitor", "desktop").Text)
 	leak := at("cart", "visitor", "desktop")
 	assert.Equal(t, Leaks, leak.Trouble)
 	assert.Contains(t, leak.Text, "/cart was")
-	assert.Equal(t, SeenHeld, leak.Seen)
-	assert.Equal(t, None, at("cart", "member", "desktop").Trouble, "signed in, never held")
-	assert.Equal(t, Wasted, at("home", "visitor", "phone").Trouble, "the browser is left alone")
-	assert.Equal(t, Wasted, at("checkout", "visitor", "desktop").Trouble, "somebody decided that it may be held")
+	assert.Equal(t, SeenCached, leak.Seen)
+	assert.Equal(t, None, at("cart", "member", "desktop").Trouble, "signed in, never cached")
+	assert.Equal(t, Wasted, at("home", "visitor", "phone").Trouble, "the browser is excluded")
+	assert.Equal(t, Wasted, at("checkout", "visitor", "desktop").Trouble, "somebody decided that it may be cached")
 	assert.Equal(t, SeenMade, at("checkout", "visitor", "desktop").Seen)
 	own := at("home", "member", "desktop")
 	assert.Equal(t, Own, own.Policy)
 	assert.Equal(t, "It greets by name.", own.Decided.Reason)
-	assert.Equal(t, None, own.Trouble, "made anew each time is as good")
+	assert.Equal(t, None, own.Trouble, "generated fresh each time is as good")
 
 	l.LoggedIn = "naive"
 	for _, c := range Matrix(l, pages, people[1:], devices[:1], []Decided{{"home", "member", Own, "", ""}}, seen) {
@@ -73,7 +73,7 @@ func TestEveryKindOfPersonHasAPolicyAlsoWhenNobodyLooksAsOne(t *testing.T) {
 			assert.Equal(t, Never, c.Policy)
 			assert.Equal(t, None, c.Trouble, "its cookies, which could decide, are not known")
 			assert.True(t, c.Nobody)
-			assert.Contains(t, c.Text, "nobody looks as one. Never served held by policy")
+			assert.Contains(t, c.Text, "nobody looks as one. Never served from the cache by policy")
 		case "visitor-with-cart":
 			assert.Equal(t, c.Class == "cart", c.Policy == Never, c.Class)
 			assert.Contains(t, c.Text, "of the kind “visitor with cart”")

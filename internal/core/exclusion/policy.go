@@ -8,14 +8,14 @@ import (
 	"tidemarker/internal/core/site"
 )
 
-// Policy is whether somebody may be served a held page.
+// Policy is whether somebody may be served a cached page.
 type Policy string
 
 // The policies.
 const (
-	Never  Policy = "never" // made anew for whoever asks
-	Shared Policy = "all"   // one held copy for all
-	Own    Policy = "own"   // a held copy for each person
+	Never  Policy = "never" // generated fresh for whoever asks
+	Shared Policy = "all"   // one cached copy for all
+	Own    Policy = "own"   // a cached copy for each person
 )
 
 // Person is who asks for a page.
@@ -49,7 +49,7 @@ func SignedIn(kind string) bool { return kind == "customer" || kind == "member" 
 // membership pages and people who are signed in are never served a shared copy (common
 // practice).
 func DefaultPolicy(class, personaKind string) Policy {
-	if !site.Held(class) || SignedIn(personaKind) {
+	if !site.Cacheable(class) || SignedIn(personaKind) {
 		return Never
 	}
 	return Shared
@@ -65,9 +65,9 @@ type Rule struct {
 
 // Layer is what a revision says of the page cache, by roles.
 type Layer struct {
-	On       bool   // pages are held at all
+	On       bool   // pages are cached at all
 	LoggedIn string // what is done for people who are signed in: bypass, own, or anything else for one copy
-	Lifetime int    // seconds for which a held page may be served; 0 when no setting says
+	Lifetime int    // seconds for which a cached page may be served; 0 when no setting says
 	Rules    []Rule
 }
 
@@ -82,10 +82,10 @@ type Saying struct {
 // User-Agent.
 func (l Layer) Says(page string, who Person, agent string) Saying {
 	if !l.On {
-		return Saying{Never, "Pages are not held at all.", nil}
+		return Saying{Never, "Pages are not cached at all.", nil}
 	}
 	if r := l.decides("path-exclude", page); r != nil {
-		return Saying{Never, fmt.Sprintf("Its address is left alone by “%s”.", r.Pattern), r}
+		return Saying{Never, fmt.Sprintf("Its address is excluded by “%s”.", r.Pattern), r}
 	}
 	return l.forPerson(who, agent)
 }
@@ -93,24 +93,24 @@ func (l Layer) Says(page string, who Person, agent string) Saying {
 // forPerson is what the settings say for a person wherever an address decides nothing.
 func (l Layer) forPerson(who Person, agent string) Saying {
 	if r := l.decides("agent-exclude", agent); r != nil {
-		return Saying{Never, fmt.Sprintf("The browser is left alone by “%s”.", r.Pattern), r}
+		return Saying{Never, fmt.Sprintf("The browser is excluded by “%s”.", r.Pattern), r}
 	}
 	for _, c := range who.Cookies {
 		if r := l.decides("cookie-exclude", c); r != nil {
-			return Saying{Never, fmt.Sprintf("The cookie %s is left alone by “%s”.", c, r.Pattern), r}
+			return Saying{Never, fmt.Sprintf("The cookie %s is excluded by “%s”.", c, r.Pattern), r}
 		}
 	}
 	if who.SignedIn {
 		if r := l.decides("role-exclude", who.Kind); r != nil {
-			return Saying{Never, fmt.Sprintf("The role “%s” is left alone.", r.Pattern), r}
+			return Saying{Never, fmt.Sprintf("The role “%s” is excluded.", r.Pattern), r}
 		}
 		switch l.LoggedIn {
 		case "bypass":
-			return Saying{Never, "People who are signed in are never served a held page.", nil}
+			return Saying{Never, "People who are signed in are never served a cached page.", nil}
 		case "own":
 			return Saying{Own, "People who are signed in have copies of their own.", nil}
 		}
-		return Saying{Shared, "People who are signed in are served what is held for all.", nil}
+		return Saying{Shared, "People who are signed in are served what is cached for all.", nil}
 	}
 	return Saying{Shared, "Nothing leaves it alone.", nil}
 }

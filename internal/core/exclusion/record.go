@@ -191,7 +191,7 @@ func (r Record) faults() []string {
 		out = append(out, "pattern or reason is too long (500 and 2,000 letters)")
 	}
 	if r.Reason == "" {
-		out = append(out, "reason is missing: say why it is left alone")
+		out = append(out, "reason is missing: say why it is excluded")
 	}
 	if r.LookAgain != "" {
 		if _, err := time.Parse(time.DateOnly, r.LookAgain); err != nil {

@@ -12,7 +12,7 @@ type Served string
 
 // Where a response can have come from.
 const (
-	Held    Served = "held"    // a cache had it
+	Cached  Served = "cached"  // a cache had it
 	Fetched Served = "fetched" // it went to the origin
 	Unknown Served = "unknown" // nothing says
 )
@@ -58,7 +58,7 @@ func ParseCacheStatus(values []string) ([]Handled, error) {
 	return out, nil
 }
 
-// From says whether any cache on the way served a held copy.
+// From says whether any cache on the way served a cached copy.
 func From(values []string) Served {
 	handled, err := ParseCacheStatus(values)
 	if err != nil || len(handled) == 0 {
@@ -66,7 +66,7 @@ func From(values []string) Served {
 	}
 	for _, h := range handled {
 		if h.Hit {
-			return Held
+			return Cached
 		}
 	}
 	return Fetched

@@ -11,14 +11,14 @@ import (
 // RFC 9211 §2 and §3 (examples), written out as they stand there (from memory).
 func TestCacheStatusReadsAsInRFC9211(t *testing.T) {
 	for value, want := range map[string]Served{
-		`ExampleCache; hit`:                                            Held,
+		`ExampleCache; hit`:                                            Cached,
 		`ExampleCache; fwd=uri-miss; collapsed`:                        Fetched,
 		`ExampleCache; fwd=stale; fwd-status=304`:                      Fetched,
 		`ExampleCache; fwd=bypass`:                                     Fetched,
-		`ExampleCache; hit; ttl=376`:                                   Held,
-		`OriginCache; hit; ttl=1100, "CDN Company Here"; hit; ttl=545`: Held,
-		`ReverseProxyCache; hit; ttl=-412; detail=STALE-HIT`:           Held,
-		`OriginCache; fwd=uri-miss; stored, EdgeCache; hit`:            Held,
+		`ExampleCache; hit; ttl=376`:                                   Cached,
+		`OriginCache; hit; ttl=1100, "CDN Company Here"; hit; ttl=545`: Cached,
+		`ReverseProxyCache; hit; ttl=-412; detail=STALE-HIT`:           Cached,
+		`OriginCache; fwd=uri-miss; stored, EdgeCache; hit`:            Cached,
 		`not a ; valid ((`:                                             Unknown,
 	} {
 		assert.Equal(t, want, From([]string{value}), value)

@@ -9,7 +9,7 @@ import (
 
 // Seen is what was observed of an exchange beside its fields.
 type Seen struct {
-	Held    Served
+	Cached  Served
 	Differs []string        // request fields, in lower case, on which the page depends
 	Token   time.Duration   // age of the form token in the page; 0 when there is none
 	Expires time.Duration   // for how long the site takes such a token; 0 when not known
@@ -21,22 +21,22 @@ type ContradictionKind string
 
 // The contradictions.
 const (
-	CookieHeld  ContradictionKind = "cookie-held"  // a held page hands out somebody's cookie
-	PrivateHeld ContradictionKind = "private-held" // it must not be kept, and was
-	VaryMissing ContradictionKind = "vary-missing" // the page depends on a field that Vary does not name
-	PastLife    ContradictionKind = "past-life"    // it was served longer than it may be
-	TokenOld    ContradictionKind = "token-old"    // its form can no longer be sent
+	CookieCached  ContradictionKind = "cookie-cached"  // a cached page hands out somebody's cookie
+	PrivateCached ContradictionKind = "private-cached" // it must not be kept, and was
+	VaryMissing   ContradictionKind = "vary-missing"   // the page depends on a field that Vary does not name
+	PastLife      ContradictionKind = "past-life"      // it was served longer than it may be
+	TokenOld      ContradictionKind = "token-old"      // its form can no longer be sent
 )
 
 // Contradiction is one thing that cannot both be so.
 type Contradiction struct {
-	Kind ContradictionKind `json:"kind" enum:"cookie-held,private-held,vary-missing,past-life,token-old"`
+	Kind ContradictionKind `json:"kind" enum:"cookie-cached,private-cached,vary-missing,past-life,token-old"`
 	Text string            `json:"text"`
 }
 
 // Contradictions compares what a response says with what was seen, at the time it was
 // received. What a cache in front of the site was told by other means, such as the speed
-// layer's own lifetime, is not known here: a held page without any caching field is no
+// layer's own lifetime, is not known here: a cached page without any caching field is no
 // contradiction.
 func (e Exchange) Contradictions(s Seen) []Contradiction {
 	var out []Contradiction
@@ -44,18 +44,18 @@ func (e Exchange) Contradictions(s Seen) []Contradiction {
 		out = append(out, Contradiction{k, fmt.Sprintf(format, args...)})
 	}
 	cc := directives(e.Response.Get("cache-control"))
-	if s.Held == Held {
+	if s.Cached == Cached {
 		if s.Expires > 0 && s.Token > s.Expires {
 			say(TokenOld, "The hidden value of its form is %s old, and the site takes it for %s.", s.Token.Round(time.Second), s.Expires)
 		}
 		for _, line := range e.Response["set-cookie"] {
 			if name, _, _ := strings.Cut(line, "="); s.Cookies[strings.TrimSpace(name)] {
-				say(CookieHeld, "A held page hands out the cookie %s to everybody who asks.", strings.TrimSpace(name))
+				say(CookieCached, "A cached page hands out the cookie %s to everybody who asks.", strings.TrimSpace(name))
 			}
 		}
 		for _, d := range []string{"private", "no-store"} {
 			if cc.has(d) {
-				say(PrivateHeld, "The response says %s, yet it came from a shared cache (RFC 9111 §3).", d)
+				say(PrivateCached, "The response says %s, yet it came from a shared cache (RFC 9111 §3).", d)
 			}
 		}
 		if life, by := e.Lifetime(true); e.explicit(true, cc) && !cc.has("private") && !cc.has("no-store") {

@@ -139,17 +139,17 @@ func TestWhereASiteContradictsItself(t *testing.T) {
 		return out
 	}
 	mine := map[string]bool{"sid": true}
-	assert.Empty(t, kinds(got(200), Seen{Held: Held, Cookies: mine}), "the speed layer's own lifetime is not the response's")
-	assert.Equal(t, []ContradictionKind{CookieHeld}, kinds(got(200, "set-cookie", "sid=1; Path=/"), Seen{Held: Held, Cookies: mine}))
-	assert.Empty(t, kinds(got(200, "set-cookie", "sid=1; Path=/"), Seen{Held: Fetched, Cookies: mine}))
-	assert.Empty(t, kinds(got(200, "set-cookie", "theme=dark"), Seen{Held: Held, Cookies: mine}), "not every cookie is somebody's")
-	assert.Equal(t, []ContradictionKind{PrivateHeld}, kinds(got(200, "cache-control", "private, max-age=60"), Seen{Held: Held}))
-	assert.Equal(t, []ContradictionKind{PrivateHeld}, kinds(got(200, "cache-control", "no-store"), Seen{Held: Held}))
-	assert.Equal(t, []ContradictionKind{PastLife}, kinds(got(200, "cache-control", "s-maxage=60", "age", "90"), Seen{Held: Held}))
-	assert.Empty(t, kinds(got(200, "cache-control", "max-age=60, stale-while-revalidate=60", "age", "90"), Seen{Held: Held}))
-	assert.Equal(t, []ContradictionKind{VaryMissing}, kinds(got(200, "cache-control", "max-age=60"), Seen{Held: Fetched, Differs: []string{"user-agent"}}))
-	assert.Empty(t, kinds(got(200, "cache-control", "max-age=60", "vary", "Accept-Encoding, User-Agent"), Seen{Held: Held, Differs: []string{"user-agent"}}))
-	assert.Empty(t, kinds(got(200), Seen{Held: Held, Differs: []string{"user-agent"}}), "the site's own cache may tell them apart by other means")
+	assert.Empty(t, kinds(got(200), Seen{Cached: Cached, Cookies: mine}), "the speed layer's own lifetime is not the response's")
+	assert.Equal(t, []ContradictionKind{CookieCached}, kinds(got(200, "set-cookie", "sid=1; Path=/"), Seen{Cached: Cached, Cookies: mine}))
+	assert.Empty(t, kinds(got(200, "set-cookie", "sid=1; Path=/"), Seen{Cached: Fetched, Cookies: mine}))
+	assert.Empty(t, kinds(got(200, "set-cookie", "theme=dark"), Seen{Cached: Cached, Cookies: mine}), "not every cookie is somebody's")
+	assert.Equal(t, []ContradictionKind{PrivateCached}, kinds(got(200, "cache-control", "private, max-age=60"), Seen{Cached: Cached}))
+	assert.Equal(t, []ContradictionKind{PrivateCached}, kinds(got(200, "cache-control", "no-store"), Seen{Cached: Cached}))
+	assert.Equal(t, []ContradictionKind{PastLife}, kinds(got(200, "cache-control", "s-maxage=60", "age", "90"), Seen{Cached: Cached}))
+	assert.Empty(t, kinds(got(200, "cache-control", "max-age=60, stale-while-revalidate=60", "age", "90"), Seen{Cached: Cached}))
+	assert.Equal(t, []ContradictionKind{VaryMissing}, kinds(got(200, "cache-control", "max-age=60"), Seen{Cached: Fetched, Differs: []string{"user-agent"}}))
+	assert.Empty(t, kinds(got(200, "cache-control", "max-age=60", "vary", "Accept-Encoding, User-Agent"), Seen{Cached: Cached, Differs: []string{"user-agent"}}))
+	assert.Empty(t, kinds(got(200), Seen{Cached: Cached, Differs: []string{"user-agent"}}), "the site's own cache may tell them apart by other means")
 }
 
 // generated is an exchange as the reference takes it.

@@ -7,7 +7,7 @@ import "strings"
 const Canary = "{canary}"
 
 // Saying is the steps with a word in place of [Canary]; the steps given stay as they are.
-func Saying(steps []Step, word string) []Step {
+func WithCanary(steps []Step, word string) []Step {
 	out := make([]Step, len(steps))
 	for i, s := range steps {
 		out[i] = s.saying(word)

@@ -15,7 +15,7 @@ func TestAMadeUpWordStandsWhereItsPlaceWas(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(raw), &steps))
 	before, err := json.Marshal(steps)
 	require.NoError(t, err)
-	said := Saying(steps, "tideq")
+	said := WithCanary(steps, "tideq")
 	assert.Equal(t, "/note?for=tideq", said[0].Go)
 	assert.Equal(t, "at tideq, or tideq", said[1].Fill.Value)
 	assert.Equal(t, "tideq", said[2].Expect.Text.Contains)

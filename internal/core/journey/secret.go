@@ -15,9 +15,9 @@ const Untold = "•••"
 // filled in.
 var secretWords = regexp.MustCompile(`(?i)pass[- ]?(word|phrase|code)|passwor[dt]|kennwort|mot de passe|contraseña|wachtwoord|lösenord|\bPIN\b|type=['"]?password`)
 
-// Secretive is the steps with every value secret that is put into a field named like one
+// MarkSensitive is the steps with every value secret that is put into a field named like one
 // for a password; the steps given stay as they are.
-func Secretive(steps []Step) []Step {
+func MarkSensitive(steps []Step) []Step {
 	out := slices.Clone(steps)
 	for i, s := range out {
 		if s.Fill != nil && secretWords.MatchString(s.Fill.In.Label+" "+s.Fill.In.Name+" "+s.Fill.In.CSS) {
@@ -35,8 +35,8 @@ func (s Step) Kept() Step {
 	return s
 }
 
-// Untelling is the steps without their secret values.
-func Untelling(steps []Step) []Step {
+// Redacted is the steps without their secret values.
+func Redacted(steps []Step) []Step {
 	out := slices.Clone(steps)
 	for i, s := range out {
 		if s.Fill != nil && s.Fill.Secret {
@@ -46,9 +46,9 @@ func Untelling(steps []Step) []Step {
 	return out
 }
 
-// Recalling is the steps with the secret values that they lack taken from what the same
+// WithSecretsFrom is the steps with the secret values that they lack taken from what the same
 // fields were filled with before, first by first.
-func Recalling(steps, before []Step) []Step {
+func WithSecretsFrom(steps, before []Step) []Step {
 	values := map[Target][]string{}
 	for _, s := range before {
 		if s.Fill != nil && s.Fill.Secret {
@@ -88,7 +88,7 @@ func Lacking(steps []Step) []string {
 const shortestSecret = 4
 
 // Hiding takes secret values out of a text, also as addresses write them.
-func Hiding(text string, secrets []string) string {
+func Redact(text string, secrets []string) string {
 	for _, v := range secrets {
 		if len(v) < shortestSecret {
 			continue

@@ -208,7 +208,7 @@ func (j Journey) PageAt(step int) string {
 // StepOutcome is what came of one step.
 type StepOutcome struct {
 	Step    string  `json:"step" doc:"The step in words."`
-	Held    bool    `json:"held" doc:"It was done, or what was expected was so."`
+	Passed  bool    `json:"passed" doc:"It was done, or what was expected was so."`
 	Why     string  `json:"why,omitempty" doc:"What was seen instead."`
 	At      string  `json:"at,omitempty" doc:"Path and query of the page after the step."`
 	Took    float64 `json:"took" doc:"Milliseconds."`
@@ -224,7 +224,7 @@ type Outcome struct {
 // Failed is the index of the step that did not hold, or -1.
 func (o Outcome) Failed() int {
 	for i, s := range o.Steps {
-		if !s.Held {
+		if !s.Passed {
 			return i
 		}
 	}

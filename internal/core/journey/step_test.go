@@ -41,6 +41,6 @@ func TestAJourneyKnowsWhichPageAStepWasOn(t *testing.T) {
 }
 
 func TestTheFirstStepThatDidNotHoldIsTheFailure(t *testing.T) {
-	assert.Equal(t, -1, Outcome{Steps: []StepOutcome{{Held: true}}}.Failed())
-	assert.Equal(t, 1, Outcome{Steps: []StepOutcome{{Held: true}, {}, {}}}.Failed())
+	assert.Equal(t, -1, Outcome{Steps: []StepOutcome{{Passed: true}}}.Failed())
+	assert.Equal(t, 1, Outcome{Steps: []StepOutcome{{Passed: true}, {}, {}}}.Failed())
 }

@@ -28,7 +28,7 @@ const (
 	Marked     State = "marked"      // production has it, and a mark says that it works
 	GoingBack  State = "going back"  // a rollback is under way
 	RolledBack State = "rolled back" // the environments read back what they had before
-	Dropped    State = "dropped"     // given up before any environment had it
+	Discarded  State = "discarded"   // given up before any environment had it
 )
 
 // Event is what can happen to a change.
@@ -41,7 +41,7 @@ const (
 	Promote  Event = "promote"
 	Tidy     Event = "tidy" // production gets what deletes data and nothing else
 	RollBack Event = "roll back"
-	Drop     Event = "drop"
+	Discard  Event = "discard"
 	Rebase   Event = "rebase" // it is begun again from what production has now, with the same edits
 	Accept   Event = "accept" // a production check that is not clear is taken as it is
 
@@ -132,8 +132,8 @@ var Table = []Move{
 	{GoingBack, Interrupted, OnStaging, nil}, // production does not have it
 	{GoingBack, Undone, Promoted, nil},       // production still has it
 
-	{Drafted, Drop, Dropped, idle},
-	{RolledBack, Drop, Dropped, idle},
+	{Drafted, Discard, Discarded, idle},
+	{RolledBack, Discard, Discarded, idle},
 }
 
 // Choice is one thing a person may want to do with a change.
@@ -147,7 +147,7 @@ type Choice struct {
 // Next lists what people can do with a change, the sensible next step marked.
 func Next(s Situation) []Choice {
 	var out []Choice
-	for _, e := range []Event{Edit, Rebase, Try, Promote, Tidy, Accept, RollBack, Drop} {
+	for _, e := range []Event{Edit, Rebase, Try, Promote, Tidy, Accept, RollBack, Discard} {
 		m, ok := find(s.State, e)
 		if !ok {
 			continue

@@ -113,7 +113,7 @@ func TestNoStateIsADeadEndButTheEnds(t *testing.T) {
 		states[m.From], states[m.To] = true, true
 	}
 	for s := range states {
-		if s != Dropped {
+		if s != Discarded {
 			assert.Positive(t, out[s], string(s))
 		}
 	}

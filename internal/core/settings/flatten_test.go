@@ -54,7 +54,7 @@ func TestLinesOfKeyAndValue(t *testing.T) {
 	assert.ErrorContains(t, err, "more than 4 MiB")
 }
 
-// The patches are held against another library that applies them, and against RFC
+// The patches are compared with another library that applies them, and against RFC
 // 6902's appendix A (from memory): A.1, A.2, A.3, A.4, A.5, A.8 by what they make of
 // their documents.
 func TestThePatchMakesOneDocumentTheOther(t *testing.T) {

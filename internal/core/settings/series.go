@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// companions are roles that mean something only beside another: who is left alone by
+// companions are roles that mean something only beside another: who is excluded by
 // what, for how long, from where on. They go where that one goes.
 var companions = map[Role]Role{
 	"page-cache-ttl": "page-cache", "page-cache-store": "page-cache", "path-exclude": "page-cache", "cookie-exclude": "page-cache", "agent-exclude": "page-cache",
@@ -47,7 +47,7 @@ func (c Catalogue) Piled(edits Values) bool {
 
 // Split parts edits into an ordered series: what can hardly break anything first and
 // together, then the others one by one, the least risky first. What requires or
-// collides with each other, and what is left alone by a setting, stays together, so
+// collides with each other, and what is excluded by a setting, stays together, so
 // that every step can stand on those before it. A tidy is a step of its own, the last.
 func (c Catalogue) Split(edits Values) []Part {
 	group := map[string]string{}

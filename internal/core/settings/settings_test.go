@@ -66,7 +66,7 @@ func catalogue() Catalogue {
 		{Key: "a.life", Title: "Life", Type: Seconds, Min: limit(60), Max: limit(3600), Default: float64(600), Role: "page-cache-ttl"},
 		{Key: "a.never", Title: "Never", Type: Patterns, Default: []any{}, Role: "path-exclude"},
 		{Key: "a.note", Title: "Note", Type: Text, Default: "", Role: "other"},
-		{Key: "b.delay", Title: "Delay", Type: Switch, Default: false, Role: "js-delay", Requires: []Condition{{Key: "a.hold", Equals: true, Why: "it is done when a page is held"}},
+		{Key: "b.delay", Title: "Delay", Type: Switch, Default: false, Role: "js-delay", Requires: []Condition{{Key: "a.hold", Equals: true, Why: "it is done when a page is cached"}},
 			Conflicts: []Condition{{Key: "b.defer", Equals: true}}},
 		{Key: "b.defer", Title: "Defer", Type: Switch, Default: false, Role: "js-defer"},
 		{Key: "c.tidy", Title: "Tidy", Type: Switch, Default: false, Role: "tidy", Irreversible: true},
@@ -112,7 +112,7 @@ func TestConsequencesSayWhatIsNeededAndMendIt(t *testing.T) {
 	for _, q := range c.Consequences(v, Host{}) {
 		got[q.Kind] = q
 	}
-	assert.Equal(t, "Delay works only when Hold is on: it is done when a page is held", got[Requires].Text)
+	assert.Equal(t, "Delay works only when Hold is on: it is done when a page is cached", got[Requires].Text)
 	assert.Equal(t, &Edit{"a.hold", true}, got[Requires].Mend)
 	assert.Equal(t, "Delay collides with Defer being on.", got[Conflicts].Text)
 	assert.Equal(t, &Edit{"b.defer", false}, got[Conflicts].Mend)

@@ -81,7 +81,7 @@ func (s Site) Read() (Site, error) {
 // File is the document as a site file (YAML), without tokens and secret values. It can be
 // read in again.
 func (s Site) File() ([]byte, error) {
-	raw, err := json.Marshal(s.Untelling())
+	raw, err := json.Marshal(s.Redacted())
 	if err != nil {
 		return nil, err
 	}

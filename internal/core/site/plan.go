@@ -12,7 +12,7 @@ type PageTask struct {
 	Persona string `json:"persona"`
 	Device  string `json:"device"`
 	// Ask is the path to ask for in place of the page's, to be answered by a page that is
-	// made anew; "" asks for the page's.
+	// generated fresh; "" asks for the page's.
 	Ask string `json:"-"`
 }
 
@@ -24,7 +24,7 @@ func (t PageTask) Address() string {
 	return t.Page.Path
 }
 
-// Anew is a path with a parameter that no page has, so that no held copy answers.
+// Anew is a path with a parameter that no page has, so that no cached copy answers.
 func Anew(path, token string) string {
 	path, fragment, marked := strings.Cut(path, "#")
 	join := "?"

@@ -32,9 +32,9 @@ func (s Site) eachRow(change func(whose string, steps []journey.Step) []journey.
 	return s
 }
 
-// Secretive is the site with every value secret that goes into a field for a password.
-func (s Site) Secretive() Site {
-	return s.eachRow(func(_ string, steps []journey.Step) []journey.Step { return journey.Secretive(steps) })
+// MarkSensitive is the site with every value secret that goes into a field for a password.
+func (s Site) MarkSensitive() Site {
+	return s.eachRow(func(_ string, steps []journey.Step) []journey.Step { return journey.MarkSensitive(steps) })
 }
 
 // WithoutTokens is the site without what opens its connectors.
@@ -50,17 +50,17 @@ func (s Site) WithoutTokens() Site {
 	return s
 }
 
-// Untelling is the site as it may be shown and go out: without tokens, and without the
+// Redacted is the site as it may be shown and go out: without tokens, and without the
 // secret values that its steps fill in.
-func (s Site) Untelling() Site {
-	return s.WithoutTokens().eachRow(func(_ string, steps []journey.Step) []journey.Step { return journey.Untelling(steps) })
+func (s Site) Redacted() Site {
+	return s.WithoutTokens().eachRow(func(_ string, steps []journey.Step) []journey.Step { return journey.Redacted(steps) })
 }
 
-// Recalling is the site with the secret values that it lacks taken from how it was
+// WithSecretsFrom is the site with the secret values that it lacks taken from how it was
 // before: what goes out without them comes in again. A password is only ever taken from
 // the steps of the same name, and not at all when it could reach a host that it did not go
 // to before.
-func (s Site) Recalling(before Site) Site {
+func (s Site) WithSecretsFrom(before Site) Site {
 	for _, e := range s.Environments {
 		if was, _, known := before.Environment(e.Name); !known || was.URL != e.URL || !within(e.Hosts, was.Hosts) {
 			return s
@@ -72,7 +72,7 @@ func (s Site) Recalling(before Site) Site {
 		return steps
 	})
 	return s.eachRow(func(whose string, steps []journey.Step) []journey.Step {
-		return journey.Recalling(steps, rows[whose])
+		return journey.WithSecretsFrom(steps, rows[whose])
 	})
 }
 
@@ -80,14 +80,14 @@ func within(few, many []string) bool {
 	return !slices.ContainsFunc(few, func(h string) bool { return !slices.Contains(many, h) })
 }
 
-// LackingSecret is the error of a site whose steps have secret values that nobody knows.
-type LackingSecret struct{ Fields []string }
+// MissingSecret is the error of a site whose steps have secret values that nobody knows.
+type MissingSecret struct{ Fields []string }
 
-func (e *LackingSecret) Error() string {
+func (e *MissingSecret) Error() string {
 	return "these are not told by what came in, and not known here: " + strings.Join(e.Fields, "; ") + ". Fill them in"
 }
 
-// Complete fails with [LackingSecret] when a secret value is not known.
+// Complete fails with [MissingSecret] when a secret value is not known.
 func (s Site) Complete() error {
 	var lacking []string
 	s.eachRow(func(whose string, steps []journey.Step) []journey.Step {
@@ -97,7 +97,7 @@ func (s Site) Complete() error {
 		return steps
 	})
 	if len(lacking) > 0 {
-		return &LackingSecret{lacking}
+		return &MissingSecret{lacking}
 	}
 	return nil
 }

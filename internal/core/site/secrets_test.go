@@ -23,7 +23,7 @@ func TestASiteGoesOutWithoutItsSecretsAndComesInAgain(t *testing.T) {
 	s, err := Parse([]byte(guarded))
 	require.NoError(t, err)
 	require.NoError(t, s.Complete())
-	raw, err := json.Marshal(s.Untelling())
+	raw, err := json.Marshal(s.Redacted())
 	require.NoError(t, err)
 	assert.NotContains(t, string(raw), "hush")
 	assert.Equal(t, "hush-ada", s.Personas[0].Prepare[1].Fill.Value, "the site given stays as it is")
@@ -31,10 +31,10 @@ func TestASiteGoesOutWithoutItsSecretsAndComesInAgain(t *testing.T) {
 
 	back, err := Parse(raw)
 	require.NoError(t, err, "what goes out is a site file")
-	lacking := &LackingSecret{}
+	lacking := &MissingSecret{}
 	require.ErrorAs(t, back.Complete(), &lacking)
 	assert.Equal(t, []string{"the field “Password”, getting ready as ada", "the field “Password”, getting ready as bo", "the field “Word”, the journey “in”", "input[type=password], publishing “lead”"}, lacking.Fields)
-	back = back.Recalling(s)
+	back = back.WithSecretsFrom(s)
 	require.NoError(t, back.Complete())
 	assert.Equal(t, s.WithoutTokens(), back)
 }
@@ -48,8 +48,8 @@ func TestASecretGoesToNobodyElse(t *testing.T) {
 		"a further place":      func(s *Site) { s.Environments[0].Name = "elsewhere" },
 		"under another's name": func(s *Site) { s.Personas = []Persona{{Name: "eve", Kind: "member", Prepare: s.Personas[0].Prepare}} },
 	} {
-		out := s.Untelling()
+		out := s.Redacted()
 		change(&out)
-		require.Error(t, out.Recalling(s).Complete(), name)
+		require.Error(t, out.WithSecretsFrom(s).Complete(), name)
 	}
 }

@@ -16,7 +16,7 @@ type Site struct {
 	Personas     []Persona         `json:"personas,omitempty"`
 	Pages        []Page            `json:"pages"`
 	Journeys     []journey.Journey `json:"journeys,omitempty"`
-	Edits        []Publication     `json:"edits,omitempty"`
+	Edits        []PublishingTest  `json:"edits,omitempty"`
 }
 
 // Environment is one instance of a site; the last of a site's is production.
@@ -43,9 +43,9 @@ type Persona struct {
 	Marks   []string       `json:"marks,omitempty" doc:"Text that only this persona may see."`
 }
 
-// Publication is something that an editor publishes, to see that the pages show it in time. It
+// PublishingTest is something that an editor publishes, to see that the pages show it in time. It
 // is never published on production.
-type Publication struct {
+type PublishingTest struct {
 	Name    string         `json:"name"`
 	Persona string         `json:"persona,omitempty"`
 	Steps   []journey.Step `json:"steps" doc:"One of them fills in {canary}, a word made up each time."`
@@ -56,7 +56,7 @@ type Publication struct {
 // Showing is a page that has to show an edit.
 type Showing struct {
 	Page   string `json:"page"`
-	Within int    `json:"within,omitempty" doc:"Seconds; 0 leaves it to the settings: at once, or when what is held has lived its time."`
+	Within int    `json:"within,omitempty" doc:"Seconds; 0 leaves it to the settings: at once, or when what is cached has lived its time."`
 }
 
 // Page is an address that is watched.
@@ -142,9 +142,9 @@ func (e Environment) Address(path string) string {
 	return strings.TrimSuffix(e.URL, "/") + path
 }
 
-// Held tells whether pages of a class may be served from a shared page cache. Cart,
+// Cacheable tells whether pages of a class may be served from a shared page cache. Cart,
 // checkout, account and membership pages never are (common practice).
-func Held(class string) bool {
+func Cacheable(class string) bool {
 	switch class {
 	case "cart", "checkout", "account", "membership":
 		return false
@@ -202,10 +202,10 @@ func (s Site) faults() []string {
 			}
 		}
 	}
-	return append(out, s.editFaults(personas, paths)...)
+	return append(out, s.publishingFaults(personas, paths)...)
 }
 
-func (s Site) editFaults(personas, paths map[string]bool) []string {
+func (s Site) publishingFaults(personas, paths map[string]bool) []string {
 	var out []string
 	names := map[string]bool{}
 	for i, e := range s.Edits {
@@ -228,9 +228,9 @@ func (s Site) editFaults(personas, paths map[string]bool) []string {
 	return out
 }
 
-// EditsOn are the edits that may be published on an environment: all, unless it is
+// PublishingTestsOn are the edits that may be published on an environment: all, unless it is
 // production.
-func (s Site) EditsOn(environment string) []Publication {
+func (s Site) PublishingTestsOn(environment string) []PublishingTest {
 	if _, at, known := s.Environment(environment); !known || at == len(s.Environments)-1 {
 		return nil
 	}
@@ -265,5 +265,5 @@ func (s Site) withDefaults() Site {
 			s.Edits[i].Persona = Visitor
 		}
 	}
-	return s.Secretive()
+	return s.MarkSensitive()
 }

@@ -33,12 +33,12 @@ func TestASiteFileIsReadWithItsDefaults(t *testing.T) {
 }
 
 func TestNothingIsPublishedOnProduction(t *testing.T) {
-	s := Site{Environments: []Environment{{Name: "staging"}, {Name: "production"}}, Edits: []Publication{{Name: "a new lead"}}}
-	assert.Len(t, s.EditsOn("staging"), 1)
-	assert.Empty(t, s.EditsOn("production"))
-	assert.Empty(t, s.EditsOn("elsewhere"))
+	s := Site{Environments: []Environment{{Name: "staging"}, {Name: "production"}}, Edits: []PublishingTest{{Name: "a new lead"}}}
+	assert.Len(t, s.PublishingTestsOn("staging"), 1)
+	assert.Empty(t, s.PublishingTestsOn("production"))
+	assert.Empty(t, s.PublishingTestsOn("elsewhere"))
 	s.Environments = s.Environments[1:]
-	assert.Empty(t, s.EditsOn("production"), "a site with one environment has no staging")
+	assert.Empty(t, s.PublishingTestsOn("production"), "a site with one environment has no staging")
 }
 
 func TestThePlanKeepsJourneysWhereTheyMayRun(t *testing.T) {

@@ -15,7 +15,7 @@ type Side struct {
 	Catalogue map[string]string // key of each setting, and its type and role
 	Settings  map[string]string // key of each setting, and its value in words
 	Pages     []string          // paths that its sitemap names; nil when it has none
-	Assets    map[string]string // path of each script and style that the watched pages ask for, and its version
+	Assets    map[string]string // path of each script and style that the pages of the test plan ask for, and its version
 }
 
 // Unlike is one thing in which two environments differ.

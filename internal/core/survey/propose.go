@@ -159,14 +159,14 @@ func sample(f Field) string {
 }
 
 // Document makes the site's document of what was confirmed.
-func Document(name string, envs []site.Environment, pages []Found, personas []site.Persona, journeys []journey.Journey, edits []site.Publication) site.Site {
+func Document(name string, envs []site.Environment, pages []Found, personas []site.Persona, journeys []journey.Journey, edits []site.PublishingTest) site.Site {
 	doc := site.Site{Name: name, Environments: envs, Personas: personas, Journeys: journeys, Edits: edits, Pages: []site.Page{}}
 	for _, p := range pages {
 		if !p.Watch {
 			continue
 		}
 		page := site.Page{Path: p.Path, Class: p.Class, Personas: []string{site.Visitor}, Devices: []string{site.Desktop, site.Phone}}
-		if !site.Held(p.Class) {
+		if !site.Cacheable(p.Class) {
 			for _, who := range personas {
 				page.Personas = append(page.Personas, who.Name)
 			}

@@ -6,7 +6,7 @@
 // difference for a person.
 //
 // Colours are compared by the HyAB distance (Abasi et al. 2020, "Distancing from a
-// neighborhood: HyAB", Color Research & Application 45(2)) in OKLab (Ottosson 2020)
+// neighborhood: HyAB", Color Research & Act 45(2)) in OKLab (Ottosson 2020)
 // with its toe-corrected lightness, so that 0 is the same and 1 is black against
 // white. Pixels that only smooth an edge are left out after Vyšniauskas 2009,
 // "Anti-aliased Pixel and Intensity Slope Detector".

@@ -5,9 +5,9 @@ import (
 	"net/http"
 )
 
-// Lookups may answer a look-up from what it has held.
+// Lookups may answer a look-up from what it has cached.
 type Lookups interface {
-	// Lookup returns what was held for a query's text, or what find yields.
+	// Lookup returns what was cached for a query's text, or what find yields.
 	Lookup(query string, find func() any) any
 }
 

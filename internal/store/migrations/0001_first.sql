@@ -77,7 +77,7 @@ CREATE INDEX ON runs (environment_id, id DESC);
 CREATE INDEX ON runs (change_id, id DESC);
 CREATE INDEX ON runs (id) WHERE state IN ('queued', 'running', 'waiting');
 
-CREATE TABLE applications (
+CREATE TABLE acts (
   id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
   environment_id bigint NOT NULL REFERENCES environments ON DELETE CASCADE,
   run_id bigint REFERENCES runs ON DELETE SET NULL,
@@ -91,8 +91,8 @@ CREATE TABLE applications (
   intended_at timestamptz NOT NULL DEFAULT now(),
   ended_at timestamptz
 );
-CREATE INDEX ON applications (environment_id, id DESC);
-CREATE INDEX ON applications (run_id);
+CREATE INDEX ON acts (environment_id, id DESC);
+CREATE INDEX ON acts (run_id);
 
 CREATE TABLE looks (
   id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
@@ -171,4 +171,4 @@ CREATE TABLE blobs (
 ALTER TABLE blobs ALTER COLUMN bytes SET STORAGE EXTERNAL;
 
 -- +goose Down
-DROP TABLE blobs, history, exclusions, marks, findings, looks, applications, runs, changes, revisions, environments, sites;
+DROP TABLE blobs, history, exclusions, marks, findings, looks, acts, runs, changes, revisions, environments, sites;

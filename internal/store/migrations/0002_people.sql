@@ -4,7 +4,7 @@ CREATE TABLE people (
   name text NOT NULL,
   password text NOT NULL, -- argon2id, with its salt and costs
   role text NOT NULL,
-  kept_out boolean NOT NULL DEFAULT false,
+  disabled boolean NOT NULL DEFAULT false,
   epoch int NOT NULL DEFAULT 1, -- sessions of an earlier one are over
   created_at timestamptz NOT NULL DEFAULT now(),
   seen_at timestamptz

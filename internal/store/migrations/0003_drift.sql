@@ -1,5 +1,5 @@
 -- +goose Up
--- What somebody changed on an environment outside Tide Marker, until a person adopts it
+-- What somebody changed on an environment outside Tide Marker, until a person accepts it
 -- or puts it back.
 CREATE TABLE drifts (
   id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,

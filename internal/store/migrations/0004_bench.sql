@@ -14,7 +14,7 @@ CREATE TABLE bundles (
 );
 
 -- What a person does by hand in a site's own administration.
-CREATE TABLE handworks (
+CREATE TABLE manual_tasks (
   id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
   site_id bigint NOT NULL REFERENCES sites ON DELETE CASCADE,
   environment_id bigint NOT NULL REFERENCES environments ON DELETE CASCADE,
@@ -28,7 +28,7 @@ CREATE TABLE handworks (
   made_at timestamptz NOT NULL DEFAULT now(),
   done_at timestamptz
 );
-CREATE UNIQUE INDEX ON handworks (environment_id) WHERE state = 'open';
+CREATE UNIQUE INDEX ON manual_tasks (environment_id) WHERE state = 'open';
 
 -- Files that were exported from a site's own administration.
 CREATE TABLE exports (
@@ -41,8 +41,8 @@ CREATE TABLE exports (
 );
 CREATE INDEX ON exports (environment_id, id DESC);
 
--- Sites that somebody is taking on.
-CREATE TABLE takings (
+-- Sites that somebody is adding.
+CREATE TABLE onboardings (
   id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
   name text NOT NULL,
   document jsonb NOT NULL,
@@ -53,8 +53,8 @@ CREATE TABLE takings (
 );
 
 CREATE INDEX ON runs (site_id, id DESC);
-CREATE INDEX ON changes (site_id) WHERE state NOT IN ('marked', 'dropped', 'rolled back');
+CREATE INDEX ON changes (site_id) WHERE state NOT IN ('marked', 'discarded', 'rolled back');
 
 -- +goose Down
-DROP TABLE takings, exports, handworks, bundles;
+DROP TABLE onboardings, exports, manual_tasks, bundles;
 ALTER TABLE changes DROP COLUMN follows, DROP COLUMN edited_by;

@@ -115,9 +115,9 @@ export function useExclusionActs(site: Id) {
         );
       },
     }),
-    prove: useMutation({
+    isolation: useMutation({
       mutationFn: (environment: number) =>
-        body(api.POST("/api/v1/environments/{id}/proofs", { params: { path: { id: environment } } })),
+        body(api.POST("/api/v1/environments/{id}/isolation-tests", { params: { path: { id: environment } } })),
       onSuccess: fresh,
     }),
     tryPattern: useMutation({

@@ -43,7 +43,7 @@ export function follow(client: QueryClient): () => void {
     if (n.site) void read("site", n.site);
     void read("sites");
     void read("history");
-    void read("takings");
+    void read("onboardings");
   });
   return () => {
     source.close();

@@ -23,11 +23,11 @@ export function usePeopleActs() {
   const again = (key: string) => () => client.invalidateQueries({ queryKey: [key] });
   return {
     edit: useMutation({
-      mutationFn: (v: { id: number; role: Role; keptOut: boolean }) =>
+      mutationFn: (v: { id: number; role: Role; disabled: boolean }) =>
         body(
           api.PUT("/api/v1/people/{id}", {
             params: { path: { id: v.id } },
-            body: { role: v.role, keptOut: v.keptOut },
+            body: { role: v.role, disabled: v.disabled },
           }),
         ),
       onSettled: again("people"),

@@ -160,7 +160,7 @@ export function useBundleActs() {
   };
 }
 
-export type ChangeAct = "try" | "promote" | "tidy" | "rollback" | "rebase" | "split" | "drop" | "accept";
+export type ChangeAct = "try" | "promote" | "tidy" | "rollback" | "rebase" | "split" | "discard" | "accept";
 
 /** Everything a person can do, each reading again what it changed. */
 export function useActs() {
@@ -202,7 +202,7 @@ export function useActs() {
         body(api.POST(`/api/v1/changes/{id}/${v.act}`, { params: { path: { id: v.id } } })),
       onSuccess: again,
     }),
-    leaveAlone: useMutation({
+    exclude: useMutation({
       mutationFn: (v: { change: number; key: string; pattern: string; reason: string; finding?: number }) =>
         body(
           api.POST("/api/v1/changes/{id}/exclusions", {
@@ -252,30 +252,30 @@ export function useActs() {
     tick: useMutation({
       mutationFn: (v: { run: number; item: number; done: boolean }) =>
         body(
-          api.PUT("/api/v1/runs/{id}/hand/{item}", {
+          api.PUT("/api/v1/runs/{id}/task/{item}", {
             params: { path: { id: v.run, item: v.item } },
             body: { done: v.done },
           }),
         ),
       onSuccess: again,
     }),
-    doneByHand: useMutation({
+    completeTask: useMutation({
       mutationFn: (v: { run: number; file?: string }) =>
-        body(api.POST("/api/v1/runs/{id}/hand", { params: { path: { id: v.run } }, body: { file: v.file } })),
+        body(api.POST("/api/v1/runs/{id}/task", { params: { path: { id: v.run } }, body: { file: v.file } })),
       onSuccess: again,
     }),
-    adopt: useMutation({
+    acceptDrift: useMutation({
       mutationFn: (v: { drift: number; found: string; reason: string }) =>
         body(
-          api.POST("/api/v1/drifts/{id}/adopt", {
+          api.POST("/api/v1/drifts/{id}/accept", {
             params: { path: { id: v.drift } },
             body: { found: v.found, reason: v.reason },
           }),
         ),
       onSuccess: again,
     }),
-    putBack: useMutation({
-      mutationFn: (drift: number) => body(api.POST("/api/v1/drifts/{id}/putback", { params: { path: { id: drift } } })),
+    revertDrift: useMutation({
+      mutationFn: (drift: number) => body(api.POST("/api/v1/drifts/{id}/revert", { params: { path: { id: drift } } })),
       onSuccess: again,
     }),
     stop: useMutation({

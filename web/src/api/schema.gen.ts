@@ -70,7 +70,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Takes production as it is although its check left something to judge
+         * Accepts production as it is although its check left something to judge
          * @description 409 with the reason when it is not allowed now.
          */
         post: operations["accept-change"];
@@ -98,7 +98,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/changes/{id}/drop": {
+    "/api/v1/changes/{id}/discard": {
         parameters: {
             query?: never;
             header?: never;
@@ -108,10 +108,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Gives it up
+         * Discards it
          * @description 409 with the reason when it is not allowed now.
          */
-        post: operations["drop-change"];
+        post: operations["discard-change"];
         delete?: never;
         options?: never;
         head?: never;
@@ -127,8 +127,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Leaves something alone: adds a pattern to a setting of the change, with the reason */
-        post: operations["leave-alone"];
+        /** Excludes something: adds a pattern to a setting of the change, with the reason */
+        post: operations["exclude"];
         delete?: never;
         options?: never;
         head?: never;
@@ -205,7 +205,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Parts it into an ordered series of changes, the least risky first
+         * Splits it into an ordered series of changes, the least risky first
          * @description 409 with the reason when it is not allowed now.
          */
         post: operations["split-change"];
@@ -255,7 +255,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/drifts/{id}/adopt": {
+    "/api/v1/drifts/{id}/accept": {
         parameters: {
             query?: never;
             header?: never;
@@ -268,14 +268,14 @@ export interface paths {
          * Says that what was changed outside is meant
          * @description On production it takes somebody who may decide what goes there. 409 when it is settled already, or other settings have been found since.
          */
-        post: operations["adopt-drift"];
+        post: operations["accept-drift"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/drifts/{id}/putback": {
+    "/api/v1/drifts/{id}/revert": {
         parameters: {
             query?: never;
             header?: never;
@@ -285,7 +285,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Puts the environment back to what it had before, and proves it */
-        post: operations["put-back-drift"];
+        post: operations["revert-drift"];
         delete?: never;
         options?: never;
         head?: never;
@@ -363,6 +363,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/environments/{id}/isolation-tests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Asks for the pages as everybody, to prove that nobody is served what is not theirs
+         * @description The settings stay as they are. Cached pages are purged.
+         */
+        post: operations["test-cache-isolation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/environments/{id}/marks": {
         parameters: {
             query?: never;
@@ -387,7 +407,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who is never served a held page, what the settings say, and what was seen */
+        /** Who is never served a cached page, what the settings say, and what was seen */
         get: operations["get-matrix"];
         put?: never;
         post?: never;
@@ -414,26 +434,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/environments/{id}/proofs": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Asks for the pages as everybody, to prove that nobody is served what is not theirs
-         * @description The settings stay as they are. Held pages are dropped.
-         */
-        post: operations["prove-environment"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/environments/{id}/purges": {
         parameters: {
             query?: never;
@@ -444,7 +444,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Drops what is held of one page, a class of pages or all, or marks it stale; and warms it again
+         * Purges what is cached of one page, a class of pages or all, or marks it stale; and warms it again
          * @description 409 while a run is under way there.
          */
         post: operations["purge-environment"];
@@ -479,10 +479,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * A revision with what it leaves alone, to be carried to another site
-         * @description Its schema is at /api/contract/carry-over.schema.json.
+         * A revision with what it excludes, to be carried to another site
+         * @description Its schema is at /api/contract/copied-settings.schema.json.
          */
-        get: operations["carry-over"];
+        get: operations["copy-settings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -537,7 +537,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Takes a finding as meant, or takes that back */
+        /** Accepts a finding as expected, or takes that back */
         post: operations["accept-finding"];
         delete?: never;
         options?: never;
@@ -614,6 +614,144 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/onboardings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sites that are being added */
+        get: operations["list-onboardings"];
+        put?: never;
+        /** Begins to take a site on: where it is */
+        post: operations["begin-onboarding"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/onboardings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far it is */
+        get: operations["get-onboarding"];
+        put?: never;
+        post?: never;
+        /** Discards it */
+        delete: operations["discard-onboarding"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/onboardings/{id}/environments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says anew where the site is, and tests it */
+        put: operations["place-onboarding"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/onboardings/{id}/looks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says who looks and what has to work */
+        put: operations["people-onboarding"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/onboardings/{id}/pages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Gives pages a class, and says which are watched, many at once */
+        put: operations["class-pages"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/onboardings/{id}/register": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Registers the site with what was confirmed */
+        post: operations["register-onboarding"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/onboardings/{id}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a persona ready, or takes a journey, on staging and on the spot */
+        post: operations["run-onboarding"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/onboardings/{id}/survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Finds the site's pages, from its sitemap or by following links */
+        post: operations["survey-onboarding"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people": {
         parameters: {
             query?: never;
@@ -657,8 +795,8 @@ export interface paths {
         };
         get?: never;
         /**
-         * Gives somebody a role, or keeps them out
-         * @description Who is kept out is signed out at once. 409 when nobody would be left to administer.
+         * Gives somebody a role, or disables the account
+         * @description Who is disabled is signed out at once. 409 when nobody would be left to administer.
          */
         put: operations["edit-person"];
         post?: never;
@@ -678,43 +816,6 @@ export interface paths {
         /** A run, how far it is and what it found */
         get: operations["get-run"];
         put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/hand": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Says that a checklist is carried out, proven by an exported file where there is one; the run goes on
-         * @description 422 with each setting that is not as it was meant.
-         */
-        post: operations["done-by-hand"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/hand/{item}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Says of one item of a checklist whether it is done */
-        put: operations["tick-item"];
         post?: never;
         delete?: never;
         options?: never;
@@ -787,6 +888,43 @@ export interface paths {
         put?: never;
         /** Stops a run; what it found so far stays */
         post: operations["stop-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/task": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Says that a checklist is carried out, proven by an exported file where there is one; the run goes on
+         * @description 422 with each setting that is not as it was meant.
+         */
+        post: operations["complete-task"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/task/{item}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says of one item of a checklist whether it is done */
+        put: operations["tick-task-item"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -911,7 +1049,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Begins a change with what somebody takes of a carried revision */
-        post: operations["begin-from-carried"];
+        post: operations["begin-from-copied"];
         delete?: never;
         options?: never;
         head?: never;
@@ -928,7 +1066,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** What a carried revision means on this site; nothing is changed */
-        post: operations["fit-carried"];
+        post: operations["fit-copied"];
         delete?: never;
         options?: never;
         head?: never;
@@ -959,12 +1097,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is left alone, and why; and what nobody explained */
+        /** What is excluded, and why; and what nobody explained */
         get: operations["list-exclusions"];
         /** Edits entries of the ledger, all or none */
         put: operations["edit-exclusions"];
         /**
-         * Records why something is left alone
+         * Records why something is excluded
          * @description 409 when the ledger has it already.
          */
         post: operations["record-exclusion"];
@@ -1145,7 +1283,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Decides who may be served held pages of a class; an empty policy brings the default back */
+        /** Decides who may be served from the cache pages of a class; an empty policy brings the default back */
         put: operations["decide-policy"];
         post?: never;
         delete?: never;
@@ -1171,7 +1309,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/sites/{id}/watched": {
+    "/api/v1/sites/{id}/test-plan": {
         parameters: {
             query?: never;
             header?: never;
@@ -1179,12 +1317,12 @@ export interface paths {
             cookie?: never;
         };
         /** What is looked at: pages, who looks, what has to work, what is published */
-        get: operations["get-watched"];
+        get: operations["get-test-plan"];
         /**
          * Says anew what is looked at
          * @description 409 when somebody changed it since the version was read.
          */
-        put: operations["change-watched"];
+        put: operations["change-test-plan"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1192,7 +1330,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/sites/{id}/watched/run": {
+    "/api/v1/sites/{id}/test-plan/run": {
         parameters: {
             query?: never;
             header?: never;
@@ -1203,144 +1341,6 @@ export interface paths {
         put?: never;
         /** Makes a persona ready, or takes a journey, on staging and on the spot */
         post: operations["rehearse"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/takings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Sites that are being taken on */
-        get: operations["list-takings"];
-        put?: never;
-        /** Begins to take a site on: where it is */
-        post: operations["begin-taking"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/takings/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** How far it is */
-        get: operations["get-taking"];
-        put?: never;
-        post?: never;
-        /** Gives it up */
-        delete: operations["drop-taking"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/takings/{id}/environments": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Says anew where the site is, and tests it */
-        put: operations["place-taking"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/takings/{id}/looks": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Says who looks and what has to work */
-        put: operations["people-taking"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/takings/{id}/pages": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Gives pages a class, and says which are watched, many at once */
-        put: operations["class-pages"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/takings/{id}/register": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Registers the site with what was confirmed */
-        post: operations["register-taking"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/takings/{id}/run": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Makes a persona ready, or takes a journey, on staging and on the spot */
-        post: operations["run-taking"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/takings/{id}/survey": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Finds the site's pages, from its sitemap or by following links */
-        post: operations["survey-taking"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1386,14 +1386,34 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        "Accept-driftRequest": {
+            /** @description Fingerprint that the person looked at. */
+            found: string;
+            reason: string;
+        };
         "Accept-findingRequest": {
             accepted: boolean;
             why: string;
         };
-        "Adopt-driftRequest": {
-            /** @description Fingerprint that the person looked at. */
-            found: string;
-            reason: string;
+        ActView: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            change: number | null;
+            /** Format: date-time */
+            endedAt: string | null;
+            fingerprint: string;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "try" | "promote" | "roll back" | "put back" | "outside" | "first";
+            note: string;
+            predecessor: string;
+            /** Format: int64 */
+            run: number | null;
+            /** @enum {string} */
+            state: "intended" | "applied" | "not applied";
+            who: string;
         };
         Answer: {
             /** @description SHA-256 of the body kept. */
@@ -1414,39 +1434,19 @@ export interface components {
             /** @description SHA-256 of the values that its forms hide, by name. */
             tokens?: string[];
         };
-        ApplicationView: {
-            /** Format: date-time */
-            at: string;
-            /** Format: int64 */
-            change: number | null;
-            /** Format: date-time */
-            endedAt: string | null;
-            fingerprint: string;
-            /** Format: int64 */
-            id: number;
-            /** @enum {string} */
-            kind: "try" | "promote" | "roll back" | "put back" | "outside" | "first";
-            note: string;
-            predecessor: string;
-            /** Format: int64 */
-            run: number | null;
-            /** @enum {string} */
-            state: "intended" | "applied" | "not applied";
-            who: string;
-        };
         "Apply-bundleRequest": {
             name: string;
             /** Format: int64 */
             version: number;
         };
-        "Begin-from-carriedRequest": {
+        "Begin-from-copiedRequest": {
             document: string;
             /** @description Keys of this site, as the fit names them. */
             take: string[];
             title: string;
         };
-        "Begin-takingRequest": {
-            environments: components["schemas"]["TakingPlace"][];
+        "Begin-onboardingRequest": {
+            environments: components["schemas"]["OnboardingPlace"][];
             name: string;
         };
         BundlePreview: {
@@ -1526,7 +1526,7 @@ export interface components {
             /** @enum {string} */
             says: "never" | "all" | "own" | "mixed";
             /** @enum {string} */
-            seen: "held" | "own" | "made" | "mixed" | "unknown";
+            seen: "cached" | "own" | "made" | "mixed" | "unknown";
             text: string;
             /** @enum {string} */
             trouble: "" | "leaks" | "open" | "wasted";
@@ -1535,14 +1535,14 @@ export interface components {
             path: string;
             says: components["schemas"]["Saying"];
             /** @enum {string} */
-            seen: "held" | "own" | "made" | "unknown";
+            seen: "cached" | "own" | "made" | "unknown";
         };
         "Change-passwordRequest": {
             new: string;
             old: string;
         };
-        "Change-watchedRequest": {
-            edits: components["schemas"]["Publication"][];
+        "Change-test-planRequest": {
+            edits: components["schemas"]["PublishingTest"][];
             journeys: components["schemas"]["Journey"][];
             pages: components["schemas"]["Page"][];
             personas: components["schemas"]["Persona"][];
@@ -1609,7 +1609,7 @@ export interface components {
             reason: string;
             refusals: components["schemas"]["Refusal"][];
             runs: components["schemas"]["RunSummary"][];
-            /** @description How a change that piles up risk could be parted; empty when it does not. */
+            /** @description How a change that piles up risk could be split; empty when it does not. */
             series: components["schemas"]["Part"][];
             /** Format: int64 */
             site: number;
@@ -1652,6 +1652,10 @@ export interface components {
             class?: "" | "home" | "listing" | "item" | "cart" | "checkout" | "account" | "membership" | "article" | "search" | "form" | "other";
             paths: string[];
             watch?: boolean;
+        };
+        "Complete-taskRequest": {
+            /** @description The settings exported again. Without it every item has to be ticked. */
+            file?: string;
         };
         Condition: {
             equals: unknown;
@@ -1765,10 +1769,6 @@ export interface components {
             to: unknown;
             toText: string;
         };
-        "Done-by-handRequest": {
-            /** @description The settings exported again. Without it every item has to be ticked. */
-            file?: string;
-        };
         DriftView: {
             differences: components["schemas"]["DifferenceView"][];
             /** @description Fingerprint now. */
@@ -1805,7 +1805,7 @@ export interface components {
             reason?: string;
         };
         "Edit-personRequest": {
-            keptOut: boolean;
+            disabled: boolean;
             /** @enum {string} */
             role: "observer" | "maintainer" | "approver" | "administrator";
         };
@@ -1829,10 +1829,10 @@ export interface components {
             readAt: string | null;
         };
         EnvironmentView: {
-            applications: components["schemas"]["ApplicationView"][];
+            acts: components["schemas"]["ActView"][];
             /** @description Kind of connector; empty when there is none. */
             connector: string;
-            /** @description What somebody changed outside, until it is adopted or put back. */
+            /** @description What somebody changed outside, until it is accepted or put back. */
             drift: components["schemas"]["DriftView"];
             /** @description Last read back; empty before the first reading. */
             fingerprint: string;
@@ -1886,6 +1886,17 @@ export interface components {
              * @example https://example.com/errors/example
              */
             type: string;
+        };
+        ExcludeRequest: {
+            /**
+             * Format: int64
+             * @description The finding that led to it.
+             */
+            finding?: number;
+            /** @description A setting of type patterns. */
+            key: string;
+            pattern: string;
+            reason: string;
         };
         ExclusionEventView: {
             /** Format: date-time */
@@ -2027,7 +2038,7 @@ export interface components {
             /** @description What has no counterpart, or does not fit. */
             without: components["schemas"]["Unmet"][];
         };
-        "Fit-carriedRequest": {
+        "Fit-copiedRequest": {
             document: string;
         };
         Form: {
@@ -2057,36 +2068,6 @@ export interface components {
         FoundAddresses: {
             /** Format: int64 */
             found: number;
-        };
-        HandItemView: {
-            /** Format: date-time */
-            at: string | null;
-            done: boolean;
-            from: string;
-            key: string;
-            title: string;
-            to: string;
-            where: string;
-            who: string;
-        };
-        HandworkView: {
-            /** Format: date-time */
-            doneAt: string | null;
-            doneBy: string;
-            items: components["schemas"]["HandItemView"][];
-            /** @description JSON Patch (RFC 6902) from the exported file before to the one after; empty when no file proves it. */
-            patch: {
-                [key: string]: unknown;
-            }[];
-            /** @description An exported file has exactly what was meant. */
-            proven: boolean;
-            /** @enum {string} */
-            state: "open" | "done" | "given up";
-            /**
-             * Format: int64
-             * @description How many items are not ticked.
-             */
-            waiting: number;
         };
         HistoryLine: {
             /** Format: date-time */
@@ -2179,17 +2160,6 @@ export interface components {
             persona: string;
             requests?: components["schemas"]["Request"][];
         };
-        "Leave-aloneRequest": {
-            /**
-             * Format: int64
-             * @description The finding that led to it.
-             */
-            finding?: number;
-            /** @description A setting of type patterns. */
-            key: string;
-            pattern: string;
-            reason: string;
-        };
         LedgerView: {
             /**
              * Format: int64
@@ -2197,7 +2167,7 @@ export interface components {
              */
             due: number;
             entries: components["schemas"]["ExclusionView"][];
-            /** @description Settings that leave something alone. */
+            /** @description Settings that exclude something. */
             settings: components["schemas"]["PatternHolder"][];
             site: string;
             /**
@@ -2246,6 +2216,25 @@ export interface components {
             /** @enum {string} */
             most: "observer" | "maintainer" | "approver" | "administrator";
             name: string;
+        };
+        ManualTaskView: {
+            /** Format: date-time */
+            doneAt: string | null;
+            doneBy: string;
+            items: components["schemas"]["TaskItemView"][];
+            /** @description JSON Patch (RFC 6902) from the exported file before to the one after; empty when no file proves it. */
+            patch: {
+                [key: string]: unknown;
+            }[];
+            /** @description An exported file has exactly what was meant. */
+            proven: boolean;
+            /** @enum {string} */
+            state: "open" | "done" | "cancelled";
+            /**
+             * Format: int64
+             * @description How many items are not ticked.
+             */
+            waiting: number;
         };
         Mapped: {
             /** @description It names addresses, cookies or scripts of the other site; somebody has to say that they are right here. */
@@ -2298,6 +2287,41 @@ export interface components {
             text: string;
             /** @enum {string} */
             why: "trailing slash" | "letter case" | "index" | "language prefix" | "query string" | "encoded letters" | "sub-page" | "part of the name";
+        };
+        OnboardingPlace: {
+            /** @description Address of its connector; without one the usual place is taken. */
+            connector?: string;
+            /** @description Further hosts that belong to the site. */
+            hosts?: string[];
+            /** @enum {string} */
+            kind: "http" | "by-hand";
+            name: string;
+            /** @description The token itself, or env:NAME; without one the kept token stays. */
+            token?: string;
+            url: string;
+        };
+        OnboardingTest: {
+            environment: string;
+            ok: boolean;
+            text: string;
+            what: string;
+        };
+        OnboardingView: {
+            edits: components["schemas"]["PublishingTest"][];
+            environments: components["schemas"]["Environment"][];
+            /** @description Environments for which a token is kept. */
+            hasToken: string[];
+            /** Format: int64 */
+            id: number;
+            journeys: components["schemas"]["Journey"][];
+            madeBy: string;
+            name: string;
+            pages: components["schemas"]["Found"][];
+            personas: components["schemas"]["Persona"][];
+            survey: components["schemas"]["SurveyProgress"];
+            tests: components["schemas"]["OnboardingTest"][];
+            /** Format: date-time */
+            updatedAt: string;
         };
         Option: {
             /** @description Host abilities that this choice alone needs. */
@@ -2374,17 +2398,17 @@ export interface components {
             milliseconds: number;
             why?: string;
         };
-        "People-takingRequest": {
-            edits?: components["schemas"]["Publication"][];
+        "People-onboardingRequest": {
+            edits?: components["schemas"]["PublishingTest"][];
             journeys: components["schemas"]["Journey"][];
             personas: components["schemas"]["Persona"][];
         };
         PersonView: {
             /** Format: date-time */
             createdAt: string;
+            disabled: boolean;
             /** Format: int64 */
             id: number;
-            keptOut: boolean;
             name: string;
             /** @enum {string} */
             role: "observer" | "maintainer" | "approver" | "administrator";
@@ -2407,8 +2431,8 @@ export interface components {
             /** Format: int64 */
             width: number;
         };
-        "Place-takingRequest": {
-            environments: components["schemas"]["TakingPlace"][];
+        "Place-onboardingRequest": {
+            environments: components["schemas"]["OnboardingPlace"][];
         };
         Probe: {
             /**
@@ -2430,12 +2454,12 @@ export interface components {
              * @description For how many seconds a form on it can be sent; 0 when not known.
              */
             formLives?: number;
-            /** @description The second answer again, when nothing was held. */
+            /** @description The second answer again, when nothing was cached. */
             fresh: components["schemas"]["Answer"];
             /** @description Name, when a journey was taken. */
             journey?: string;
             /** @enum {string} */
-            kind: "stranger-after" | "stranger-twice" | "persona-after" | "device-after" | "other-value" | "without-parameter" | "ignored-parameter" | "persona-twice" | "after-leaving" | "as-held" | "published";
+            kind: "stranger-after" | "stranger-twice" | "persona-after" | "device-after" | "other-value" | "without-parameter" | "ignored-parameter" | "persona-twice" | "after-sign-out" | "as-cached" | "published";
             missing?: string;
             /** @description Path and query. */
             page: string;
@@ -2467,7 +2491,7 @@ export interface components {
             again: components["schemas"]["PageProof"];
             /** @description The mark's look. */
             before: components["schemas"]["PageProof"];
-            /** @description What could be left alone, the likeliest first. */
+            /** @description What could be excluded, the likeliest first. */
             candidates: components["schemas"]["Candidate"][];
             finding: components["schemas"]["FindingView"];
             /** @description This run's look. */
@@ -2481,7 +2505,7 @@ export interface components {
             /** @description The mark's run of the journey. */
             stepsWere: components["schemas"]["JourneyLook"];
         };
-        Publication: {
+        PublishingTest: {
             name: string;
             persona?: string;
             shows: components["schemas"]["Showing"][];
@@ -2502,7 +2526,7 @@ export interface components {
         PurgeDone: {
             /**
              * Format: int64
-             * @description Held copies that went.
+             * @description Cached copies that went.
              */
             purged: number;
             /**
@@ -2590,7 +2614,7 @@ export interface components {
             rule?: components["schemas"]["Rule"];
             /**
              * Format: double
-             * @description Of the pages that should be held.
+             * @description Of the pages that should be cached.
              */
             share?: number;
             text: string;
@@ -2656,8 +2680,8 @@ export interface components {
             started: string;
             /** Format: int64 */
             toWarm: number;
-            /** @description Pages that were not served held before they were looked at. */
-            unheld?: string[];
+            /** @description Pages that were not served from the cache before they were looked at. */
+            uncached?: string[];
             /** Format: int64 */
             unsure: number;
             /** Format: int64 */
@@ -2674,7 +2698,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check" | "prove";
+            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test";
             /** Format: date-time */
             startedAt: string | null;
             /** @enum {string} */
@@ -2700,12 +2724,12 @@ export interface components {
             findings: components["schemas"]["FindingView"][];
             /** Format: date-time */
             finishedAt: string | null;
-            /** @description The checklist that a person carries out; none where a connector does it. */
-            handwork: components["schemas"]["HandworkView"];
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check" | "prove";
+            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test";
+            /** @description The checklist that a person carries out; none where a connector does it. */
+            manualTask: components["schemas"]["ManualTaskView"];
             /** @description Compared with. */
             mark: components["schemas"]["MarkView"];
             phase: string;
@@ -2788,7 +2812,7 @@ export interface components {
             page: string;
             /**
              * Format: int64
-             * @description Seconds; 0 leaves it to the settings: at once, or when what is held has lived its time.
+             * @description Seconds; 0 leaves it to the settings: at once, or when what is cached has lived its time.
              */
             within?: number;
         };
@@ -2849,7 +2873,7 @@ export interface components {
             /** @description Path and query of the page after the step. */
             at?: string;
             /** @description It was done, or what was expected was so. */
-            held: boolean;
+            passed: boolean;
             /** @description SHA-256 of the picture taken after it. */
             picture?: string;
             /** @description The step in words. */
@@ -2876,41 +2900,6 @@ export interface components {
             /** Format: int64 */
             wanted: number;
         };
-        TakingPlace: {
-            /** @description Address of its connector; without one the usual place is taken. */
-            connector?: string;
-            /** @description Further hosts that belong to the site. */
-            hosts?: string[];
-            /** @enum {string} */
-            kind: "http" | "by-hand";
-            name: string;
-            /** @description The token itself, or env:NAME; without one the kept token stays. */
-            token?: string;
-            url: string;
-        };
-        TakingTest: {
-            environment: string;
-            ok: boolean;
-            text: string;
-            what: string;
-        };
-        TakingView: {
-            edits: components["schemas"]["Publication"][];
-            environments: components["schemas"]["Environment"][];
-            /** @description Environments for which a token is kept. */
-            hasToken: string[];
-            /** Format: int64 */
-            id: number;
-            journeys: components["schemas"]["Journey"][];
-            madeBy: string;
-            name: string;
-            pages: components["schemas"]["Found"][];
-            personas: components["schemas"]["Persona"][];
-            survey: components["schemas"]["SurveyProgress"];
-            tests: components["schemas"]["TakingTest"][];
-            /** Format: date-time */
-            updatedAt: string;
-        };
         Target: {
             css?: string;
             /** @description Text of a form control's label. */
@@ -2921,6 +2910,17 @@ export interface components {
             /** @description Visible text of the element. */
             text?: string;
         };
+        TaskItemView: {
+            /** Format: date-time */
+            at: string | null;
+            done: boolean;
+            from: string;
+            key: string;
+            title: string;
+            to: string;
+            where: string;
+            who: string;
+        };
         TeamLine: {
             /** Format: date-time */
             at: string;
@@ -2929,7 +2929,17 @@ export interface components {
             text: string;
             who: string;
         };
-        "Tick-itemRequest": {
+        TestPlanView: {
+            edits: components["schemas"]["PublishingTest"][];
+            /** @description In the order of promotion. */
+            environments: string[];
+            journeys: components["schemas"]["Journey"][];
+            pages: components["schemas"]["Page"][];
+            personas: components["schemas"]["Persona"][];
+            /** @description SHA-256 of what is in the test plan. Say it when you change it. */
+            version: string;
+        };
+        "Tick-task-itemRequest": {
             done: boolean;
         };
         Timing: {
@@ -2968,7 +2978,7 @@ export interface components {
             kind: "path" | "name" | "part" | "agent" | "exact" | "select";
             /**
              * Format: int64
-             * @description Texts that it was held against.
+             * @description Texts that it was compared with.
              */
             known: number;
             matches: string[];
@@ -3018,16 +3028,6 @@ export interface components {
         "Upload-exportRequest": {
             /** @description Any JSON, or lines of key and value. */
             file: string;
-        };
-        WatchedView: {
-            edits: components["schemas"]["Publication"][];
-            /** @description In the order of promotion. */
-            environments: string[];
-            journeys: components["schemas"]["Journey"][];
-            pages: components["schemas"]["Page"][];
-            personas: components["schemas"]["Persona"][];
-            /** @description SHA-256 of what is watched. Say it when you change it. */
-            version: string;
         };
         Why: {
             ids: number[];
@@ -3302,7 +3302,7 @@ export interface operations {
             };
         };
     };
-    "drop-change": {
+    "discard-change": {
         parameters: {
             query?: never;
             header?: never;
@@ -3333,7 +3333,7 @@ export interface operations {
             };
         };
     };
-    "leave-alone": {
+    exclude: {
         parameters: {
             query?: never;
             header?: never;
@@ -3344,7 +3344,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Leave-aloneRequest"];
+                "application/json": components["schemas"]["ExcludeRequest"];
             };
         };
         responses: {
@@ -3554,7 +3554,7 @@ export interface operations {
             };
         };
     };
-    "adopt-drift": {
+    "accept-drift": {
         parameters: {
             query?: never;
             header?: never;
@@ -3565,7 +3565,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Adopt-driftRequest"];
+                "application/json": components["schemas"]["Accept-driftRequest"];
             };
         };
         responses: {
@@ -3589,7 +3589,7 @@ export interface operations {
             };
         };
     };
-    "put-back-drift": {
+    "revert-drift": {
         parameters: {
             query?: never;
             header?: never;
@@ -3750,6 +3750,37 @@ export interface operations {
             };
         };
     };
+    "test-cache-isolation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunSummary"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "take-mark": {
         parameters: {
             query?: never;
@@ -3847,37 +3878,6 @@ export interface operations {
             };
         };
     };
-    "prove-environment": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunSummary"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
     "purge-environment": {
         parameters: {
             query?: never;
@@ -3944,7 +3944,7 @@ export interface operations {
             };
         };
     };
-    "carry-over": {
+    "copy-settings": {
         parameters: {
             query?: never;
             header?: never;
@@ -4236,6 +4236,330 @@ export interface operations {
             };
         };
     };
+    "list-onboardings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OnboardingView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "begin-onboarding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Begin-onboardingRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OnboardingView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-onboarding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OnboardingView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "discard-onboarding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "place-onboarding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Place-onboardingRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OnboardingView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "people-onboarding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["People-onboardingRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OnboardingView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "class-pages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Class-pagesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OnboardingView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "register-onboarding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "run-onboarding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rehearsal"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "survey-onboarding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OnboardingView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-people": {
         parameters: {
             query?: never;
@@ -4339,77 +4663,6 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "done-by-hand": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Done-by-handRequest"];
-            };
-        };
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "tick-item": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-                item: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Tick-itemRequest"];
-            };
-        };
         responses: {
             /** @description OK */
             200: {
@@ -4537,6 +4790,77 @@ export interface operations {
         responses: {
             /** @description Accepted */
             202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "complete-task": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Complete-taskRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "tick-task-item": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                item: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tick-task-itemRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4841,7 +5165,7 @@ export interface operations {
             };
         };
     };
-    "begin-from-carried": {
+    "begin-from-copied": {
         parameters: {
             query?: never;
             header?: never;
@@ -4852,7 +5176,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Begin-from-carriedRequest"];
+                "application/json": components["schemas"]["Begin-from-copiedRequest"];
             };
         };
         responses: {
@@ -4876,7 +5200,7 @@ export interface operations {
             };
         };
     };
-    "fit-carried": {
+    "fit-copied": {
         parameters: {
             query?: never;
             header?: never;
@@ -4887,7 +5211,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Fit-carriedRequest"];
+                "application/json": components["schemas"]["Fit-copiedRequest"];
             };
         };
         responses: {
@@ -5456,7 +5780,7 @@ export interface operations {
             };
         };
     };
-    "get-watched": {
+    "get-test-plan": {
         parameters: {
             query?: never;
             header?: never;
@@ -5473,7 +5797,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["WatchedView"];
+                    "application/json": components["schemas"]["TestPlanView"];
                 };
             };
             /** @description Error */
@@ -5487,7 +5811,7 @@ export interface operations {
             };
         };
     };
-    "change-watched": {
+    "change-test-plan": {
         parameters: {
             query?: never;
             header?: never;
@@ -5498,7 +5822,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Change-watchedRequest"];
+                "application/json": components["schemas"]["Change-test-planRequest"];
             };
         };
         responses: {
@@ -5508,7 +5832,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["WatchedView"];
+                    "application/json": components["schemas"]["TestPlanView"];
                 };
             };
             /** @description Error */
@@ -5544,330 +5868,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rehearsed"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-takings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TakingView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "begin-taking": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Begin-takingRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TakingView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-taking": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TakingView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "drop-taking": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "place-taking": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Place-takingRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TakingView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "people-taking": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["People-takingRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TakingView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "class-pages": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Class-pagesRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TakingView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "register-taking": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SiteView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "run-taking": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Rehearsal"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Rehearsed"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "survey-taking": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TakingView"];
                 };
             };
             /** @description Error */

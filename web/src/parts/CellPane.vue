@@ -13,9 +13,9 @@ const props = defineProps<{ cell: Cell; site: number; run: number }>();
 const { may } = useSession();
 const acts = useExclusionActs(() => props.site);
 const seen = {
-  held: "served held",
+  cached: "served from the cache",
   own: "from a copy of their own",
-  made: "made anew",
+  made: "from the origin",
   unknown: "not looked at",
   mixed: "mixed",
 } as const;
@@ -47,7 +47,7 @@ async function decide() {
     <h2><CellSign :cell="cell" /> {{ cell.class }}, {{ cell.persona }}, {{ cell.device }}</h2>
     <p>
       {{ cell.text }}
-      <RouterLink v-if="cell.nobody" :to="`/sites/${site}/watched`">Add somebody who looks</RouterLink>
+      <RouterLink v-if="cell.nobody" :to="`/sites/${site}/test-plan`">Add somebody who looks</RouterLink>
     </p>
     <dl>
       <dt>Policy</dt>
@@ -88,9 +88,9 @@ async function decide() {
       <form v-else class="stack" @submit.prevent="decide">
         <label for="policy">Pages of the class “{{ cell.class }}” for {{ cell.persona }}</label>
         <select id="policy" v-model="policy">
-          <option value="never">are never served held</option>
-          <option value="all">may be held for all</option>
-          <option value="own">are held as a copy for each</option>
+          <option value="never">are never served from the cache</option>
+          <option value="all">may be cached for all</option>
+          <option value="own">are cached as a copy for each</option>
           <option value="">go by the default</option>
         </select>
         <label for="policy-reason">Why</label>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** One cell's sign: land where nothing is held, water where it is, a breach where it should not be. */
+/** One cell's sign: land where nothing is cached, water where it is, a breach where it should not be. */
 import { computed } from "vue";
 import { signOf } from "./cells";
 import type { Cell } from "../api/exclusions";

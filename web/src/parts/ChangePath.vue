@@ -31,10 +31,10 @@ const labels: Record<string, { act: ChangeAct; label: string }> = {
   try: { act: "try", label: `Try it on staging` },
   promote: { act: "promote", label: "Promote it" },
   tidy: { act: "tidy", label: "Delete it on production, too" },
-  accept: { act: "accept", label: "Take it as it is" },
+  accept: { act: "accept", label: "Accept as it is" },
   "roll back": { act: "rollback", label: "Roll back" },
   rebase: { act: "rebase", label: "Begin again from production" },
-  drop: { act: "drop", label: "Give it up" },
+  discard: { act: "discard", label: "Discard" },
 };
 const shown = computed(() =>
   props.change.choices
@@ -59,7 +59,7 @@ const consequence = computed(() => {
         does: [
           `${c.production} gets exactly the settings that were checked, ${c.fingerprint.slice(0, 8)}: ${differs}.`,
           "Visitors see them from that moment on.",
-          "Held pages are dropped and the watched pages warmed; the first visitors of other pages wait a little longer.",
+          "Cached pages are purged and the pages of the test plan warmed; the first visitors of other pages wait a little longer.",
           look,
           "When that is clear, a mark is taken. Until then you can roll back in one step.",
         ],
@@ -81,15 +81,15 @@ const consequence = computed(() => {
         verb: "Roll back",
         does: [
           `${["promoted", "marked"].includes(c.state) ? `${c.production}, then ${c.staging},` : c.staging} goes back to the settings of its last mark before this change.`,
-          "The settings are read back, held pages are dropped, the watched pages are warmed.",
+          "The settings are read back, cached pages are purged, the pages of the test plan are warmed.",
           `${look} It is done only when that is clear.`,
         ],
         loses: "nothing: the change and its evidence stay, and it can be tried again.",
       };
-    case "drop":
+    case "discard":
       return {
-        title: "Give the change up",
-        verb: "Give it up",
+        title: "Discard the change",
+        verb: "Discard",
         does: ["The change can no longer be edited or tried."],
         loses: "nothing: it stays in the history.",
       };

@@ -19,16 +19,16 @@ const router = useRouter();
 const { may } = useSession();
 const drift = computed(() => props.environment.drift!);
 
-const adopting = ref(false);
+const accepting = ref(false);
 const reason = ref("");
-async function adopt() {
-  await acts.adopt.mutateAsync({ drift: drift.value.id, found: drift.value.found, reason: reason.value });
-  adopting.value = false;
+async function accept() {
+  await acts.acceptDrift.mutateAsync({ drift: drift.value.id, found: drift.value.found, reason: reason.value });
+  accepting.value = false;
 }
 
 const puttingBack = ref(false);
 async function putBack() {
-  const r = await acts.putBack.mutateAsync(drift.value.id);
+  const r = await acts.revertDrift.mutateAsync(drift.value.id);
   await router.push(`/runs/${r.id}`);
 }
 async function check() {
@@ -36,7 +36,7 @@ async function check() {
   await router.push(`/runs/${r.id}`);
 }
 const lacking = computed(() =>
-  props.last && !may("decide") ? "What is in force on production is adopted by an approver." : "",
+  props.last && !may("decide") ? "What is in force on production is accepted by an approver." : "",
 );
 </script>
 
@@ -49,8 +49,8 @@ const lacking = computed(() =>
     </p>
     <DifferenceTable :differences="drift.differences" before="Before" after="Found" />
     <div v-if="may('work')" class="row">
-      <Button label="Put it back" size="small" @click="puttingBack = true" />
-      <Button label="Adopt it" size="small" outlined :disabled="!!lacking" @click="adopting = true" />
+      <Button label="Revert" size="small" @click="puttingBack = true" />
+      <Button label="Accept" size="small" outlined :disabled="!!lacking" @click="accepting = true" />
       <Button
         v-if="environment.marks.length"
         label="Check as it is"
@@ -61,37 +61,37 @@ const lacking = computed(() =>
       />
       <span v-if="lacking" class="small faded">{{ lacking }}</span>
     </div>
-    <Trouble :error="acts.putBack.error.value ?? acts.check.error.value" />
+    <Trouble :error="acts.revertDrift.error.value ?? acts.check.error.value" />
     <Consequence
       v-model="puttingBack"
       :title="`Put ${environment.name} back`"
       :does="[
         `${environment.name} gets the settings of ${drift.was.slice(0, 8)} again and they are read back.`,
-        'Every held page is dropped, and the watched pages are warmed.',
+        'The page cache is purged, and the pages of the test plan are warmed.',
         'All pages and journeys are checked against its mark. It is done only when that is clear.',
       ]"
       loses="what was set outside is no longer in force; it stays recorded as a revision."
-      verb="Put it back"
-      :busy="acts.putBack.isPending.value"
+      verb="Revert"
+      :busy="acts.revertDrift.isPending.value"
       @go="putBack"
     />
     <Dialog
-      v-model:visible="adopting"
+      v-model:visible="accepting"
       modal
-      :header="`Adopt what was found on ${environment.name}`"
+      :header="`Accept what was found on ${environment.name}`"
       :style="{ width: '32rem' }"
       :draggable="false"
     >
-      <form class="stack" @submit.prevent="adopt">
+      <form class="stack" @submit@submit.prevent="accept">
         <p>
           It becomes what {{ environment.name }} is meant to have.
           <template v-if="last">Changes that were begun earlier have to be begun again from there.</template>
           It is away from its mark until another is taken.
         </p>
-        <label for="adopt-why">Why is it meant? It stands in the record under your name.</label>
-        <Textarea id="adopt-why" v-model="reason" rows="3" autofocus required />
-        <Trouble :error="acts.adopt.error.value" />
-        <Button type="submit" label="Adopt" :disabled="!reason.trim()" :loading="acts.adopt.isPending.value" />
+        <label for="accept-why">Why is it meant? It stands in the record under your name.</label>
+        <Textarea id="accept-why" v-model="reason" rows="3" autofocus required />
+        <Trouble :error="acts.acceptDrift.error.value" />
+        <Button type="submit" label="Accept" :disabled="!reason.trim()" :loading="acts.acceptDrift.isPending.value" />
       </form>
     </Dialog>
   </section>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Page classes down, people across: who is never served a held page, and is that so? */
+/** Page classes down, people across: who is never served a cached page, and is that so? */
 import { computed } from "vue";
 import type { Cell } from "../api/exclusions";
 import { grid, inWords, matrixInWords, signOf } from "./cells";
@@ -9,12 +9,12 @@ const props = defineProps<{ cells: Cell[] }>();
 const chosen = defineModel<Cell>();
 const g = computed(() => grid(props.cells));
 const key = [
-  { policy: "never", trouble: "", says: "never held" },
-  { policy: "all", trouble: "", says: "held for all" },
+  { policy: "never", trouble: "", says: "never cached" },
+  { policy: "all", trouble: "", says: "cached for all" },
   { policy: "own", trouble: "", says: "a copy for each" },
-  { policy: "all", trouble: "wasted", says: "may be held, never is" },
-  { policy: "never", trouble: "open", says: "settings let it be held" },
-  { policy: "never", trouble: "leaks", says: "was served held" },
+  { policy: "all", trouble: "wasted", says: "may be cached, never is" },
+  { policy: "never", trouble: "open", says: "settings let it be cached" },
+  { policy: "never", trouble: "leaks", says: "was served from the cache" },
 ] as const;
 const same = (c: Cell) =>
   chosen.value?.class === c.class && chosen.value.persona === c.persona && chosen.value.device === c.device;

@@ -23,7 +23,7 @@ onMounted(() => {
     <slot />
     <div class="row">
       <Button type="submit" size="small" label="Keep" :disabled="!!lacks" :loading="busy" />
-      <Button size="small" text label="Put it away" @click="$emit('away')" />
+      <Button size="small" text label="Cancel" @click="$emit('away')" />
       <span v-if="lacks" class="small faded">{{ lacks }}</span>
     </div>
   </form>

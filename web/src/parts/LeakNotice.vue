@@ -25,7 +25,9 @@ const way = computed(() => {
     ? { says, label: "Roll back", to: { path: `/changes/${change}`, query: { ask: "rollback" } } }
     : { says, label: "To the marks", to: { path: `/sites/${site}` } };
 });
-const shown = computed(() => ["try", "promote", "check", "prove"].includes(props.run.kind) && leaks.value.length > 0);
+const shown = computed(
+  () => ["try", "promote", "check", "isolation test"].includes(props.run.kind) && leaks.value.length > 0,
+);
 </script>
 
 <template>

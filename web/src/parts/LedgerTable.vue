@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** The ledger: what is left alone, why, for whom and until when; searched, edited in bulk, tried without. */
+/** The ledger: what is excluded, why, for whom and until when; searched, edited in bulk, tried without. */
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
 import { computed, ref } from "vue";
@@ -126,7 +126,7 @@ const forWhom = (e: Entry) =>
       {{
         q || state
           ? "No entry is like that."
-          : "Nothing is recorded yet. Explain the patterns above, or leave something alone from a finding."
+          : "Nothing is recorded yet. Explain the patterns above, or exclude something from a finding."
       }}
     </p>
     <table v-else class="tide">

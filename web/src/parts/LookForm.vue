@@ -63,7 +63,7 @@ function show() {
       </template>
     </div>
     <p v-if="draft.kind === 'edits'" class="small faded">
-      It is published on {{ first }} by “Prove it by requests” and by checks there, asked for, and taken back. Never on
+      It is published on {{ first }} by “Test cache isolation” and by checks there, asked for, and taken back. Never on
       production.
     </p>
     <h4>{{ said.steps }}</h4>

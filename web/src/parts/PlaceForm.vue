@@ -1,16 +1,16 @@
 <script setup lang="ts">
-/** Where a site that is being taken on is: its environments and how their settings are changed. */
+/** Where a site that is being added is: its environments and how their settings are changed. */
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
 import Select from "primevue/select";
 import { computed, ref, watch } from "vue";
 import { useRouter } from "vue-router";
-import { useTakingActs, type Place, type Taking } from "../api/takings";
+import { useOnboardingActs, type Place, type Onboarding } from "../api/onboardings";
 import Trouble from "./Trouble.vue";
 
-const props = defineProps<{ taking?: Taking }>();
+const props = defineProps<{ onboarding?: Onboarding }>();
 const router = useRouter();
-const acts = useTakingActs();
+const acts = useOnboardingActs();
 
 const name = ref("");
 const places = ref<Place[]>([
@@ -27,7 +27,7 @@ const kinds = [
 const said = computed(() => places.value.map((p) => ({ ...p, hosts: (p.hosts ?? []).filter(Boolean) })));
 const hostsOf = (said?: string) => (said ?? "").split(",").map((h) => h.trim());
 watch(
-  () => props.taking?.environments,
+  () => props.onboarding?.environments,
   (list) => {
     if (list?.length)
       places.value = list.map((e) => ({
@@ -42,18 +42,18 @@ watch(
   { immediate: true },
 );
 async function place() {
-  if (props.taking) {
-    await acts.place.mutateAsync({ id: props.taking.id, environments: said.value });
+  if (props.onboarding) {
+    await acts.place.mutateAsync({ id: props.onboarding.id, environments: said.value });
     return;
   }
   const t = await acts.begin.mutateAsync({ name: name.value, environments: said.value });
-  await router.replace(`/take-on/${t.id}`);
+  await router.replace(`/add-site/${t.id}`);
 }
 </script>
 
 <template>
   <form class="stack" @submit.prevent="place">
-    <div v-if="!taking" class="name">
+    <div v-if="!onboarding" class="name">
       <label for="site-name">Name of the site</label>
       <InputText id="site-name" v-model="name" required maxlength="100" autofocus />
     </div>
@@ -82,7 +82,7 @@ async function place() {
         />
         <template v-if="p.kind !== byHand">
           <label :for="`token-${i}`">
-            Token of its connector{{ taking?.hasToken.includes(p.name) ? " (one is kept)" : "" }}
+            Token of its connector{{ onboarding?.hasToken.includes(p.name) ? " (one is kept)" : "" }}
           </label>
           <InputText
             :id="`token-${i}`"
@@ -101,8 +101,8 @@ async function place() {
     <div class="row">
       <Button
         type="submit"
-        :label="taking ? 'Test again' : 'Test it'"
-        :outlined="!!taking"
+        :label="onboarding ? 'Test again' : 'Test it'"
+        :outlined="!!onboarding"
         :loading="acts.begin.isPending.value || acts.place.isPending.value"
       />
     </div>

@@ -8,7 +8,11 @@ const props = defineProps<{ run: number }>();
 const { data } = useProbes(() => props.run);
 type Probe = NonNullable<typeof data.value>[number];
 
-const served: Record<string, string> = { held: "from a held copy", fetched: "made anew", unknown: "nothing says" };
+const served: Record<string, string> = {
+  cached: "from a cached copy",
+  fetched: "from the origin",
+  unknown: "nothing says",
+};
 const byPage = computed(() => {
   const out = new Map<string, Probe[]>();
   for (const p of data.value ?? []) out.set(p.page, [...(out.get(p.page) ?? []), p]);

@@ -42,8 +42,8 @@ function leave() {
   };
   leaving.value = true;
 }
-async function leaveAlone() {
-  await acts.leaveAlone.mutateAsync({ change: props.run.change!, finding: props.finding.id, ...alone.value });
+async function exclude() {
+  await acts.exclude.mutateAsync({ change: props.run.change!, finding: props.finding.id, ...alone.value });
   leaving.value = false;
   await router.push(`/changes/${props.run.change}`);
 }
@@ -68,7 +68,7 @@ onUnmounted(() => removeEventListener("keydown", press));
       <h3>{{ finding.title }}</h3>
       <p v-if="finding.detail">{{ finding.detail }}</p>
       <p v-if="finding.state === 'accepted'" class="accepted">
-        Accepted as meant by {{ finding.acceptedBy }}: {{ finding.acceptedWhy }}
+        Accepted as expected by {{ finding.acceptedBy }}: {{ finding.acceptedWhy }}
         <Button
           v-if="may('work')"
           size="small"
@@ -78,10 +78,10 @@ onUnmounted(() => removeEventListener("keydown", press));
         />
       </p>
       <div v-else-if="run.state === 'done'" class="row acts">
-        <Button v-if="mayLeave" label="Leave something alone" size="small" @click="leave" />
+        <Button v-if="mayLeave" label="Exclude something" size="small" @click="leave" />
         <Button
           v-if="may('work') && finding.kind !== 'not-checked' && finding.severity !== 'note'"
-          label="Accept as meant"
+          label="Accept as expected"
           size="small"
           outlined
           @click="accepting = true"
@@ -104,7 +104,13 @@ onUnmounted(() => removeEventListener("keydown", press));
         <RequestTable v-if="proof.now" :before="proof.before ?? undefined" :now="proof.now" />
       </template>
     </AskState>
-    <Dialog v-model:visible="accepting" modal header="Accept as meant" :style="{ width: '30rem' }" :draggable="false">
+    <Dialog
+      v-model:visible="accepting"
+      modal
+      header="Accept as expected"
+      :style="{ width: '30rem' }"
+      :draggable="false"
+    >
       <form class="stack" @submit.prevent="accept">
         <label for="why">Why is this difference meant? It stands in the record.</label>
         <Textarea id="why" v-model="why" rows="3" autofocus required />
@@ -112,14 +118,8 @@ onUnmounted(() => removeEventListener("keydown", press));
         <Button type="submit" label="Accept" :disabled="!why.trim()" :loading="acts.accept.isPending.value" />
       </form>
     </Dialog>
-    <Dialog
-      v-model:visible="leaving"
-      modal
-      header="Leave something alone"
-      :style="{ width: '38rem' }"
-      :draggable="false"
-    >
-      <form v-if="proof" class="stack" @submit.prevent="leaveAlone">
+    <Dialog v-model:visible="leaving" modal header="Exclude something" :style="{ width: '38rem' }" :draggable="false">
+      <form v-if="proof" class="stack" @submit.prevent="exclude">
         <fieldset class="candidates">
           <legend class="small faded">Likeliest first</legend>
           <label v-for="c in proof.candidates.slice(0, 20)" :key="c.key + c.pattern" class="candidate">
@@ -139,9 +139,9 @@ onUnmounted(() => removeEventListener("keydown", press));
         <InputText id="pattern" v-model="alone.pattern" class="mono" required />
         <label for="leave-why">Why</label>
         <Textarea id="leave-why" v-model="alone.reason" rows="2" required />
-        <Trouble :error="acts.leaveAlone.error.value" />
+        <Trouble :error="acts.exclude.error.value" />
         <p class="small faded">It becomes part of the change; try the change again to see whether it is enough.</p>
-        <Button type="submit" label="Leave it alone" :loading="acts.leaveAlone.isPending.value" autofocus />
+        <Button type="submit" label="Exclude it" :loading="acts.exclude.isPending.value" autofocus />
       </form>
     </Dialog>
   </section>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Drops what is held of a page, a class or all, or marks it stale, and warms it again. */
+/** Purges what is cached of a page, a class or all, or marks it stale, and warms it again. */
 import Button from "primevue/button";
 import { ref, watch } from "vue";
 import { useExclusionActs, type Cell } from "../api/exclusions";
@@ -23,16 +23,16 @@ function go() {
 </script>
 
 <template>
-  <form class="stack" aria-label="Drop held pages" @submit.prevent="go">
+  <form class="stack" aria-label="Purge cached pages" @submit.prevent="go">
     <div class="row">
-      <label for="purge-what">What is held of</label>
+      <label for="purge-what">What is cached of</label>
       <select id="purge-what" v-model="what">
         <option value="class">the class “{{ cell.class }}”</option>
         <option v-for="p in cell.pages" :key="p.path" :value="p.path">{{ p.path }}</option>
         <option value="all">all pages</option>
       </select>
       <select v-model="stale" aria-label="How it goes">
-        <option :value="false">is dropped</option>
+        <option :value="false">purge</option>
         <option :value="true">is marked stale</option>
       </select>
       <label><input v-model="warm" type="checkbox" /> and warmed</label>
@@ -40,7 +40,7 @@ function go() {
     </div>
     <Trouble :error="acts.purge.error.value" />
     <p v-if="acts.purge.data.value" role="status" class="small">
-      {{ acts.purge.data.value.purged === 1 ? "1 held copy" : `${acts.purge.data.value.purged} held copies` }}
+      {{ acts.purge.data.value.purged === 1 ? "1 cached copy" : `${acts.purge.data.value.purged} cached copies` }}
       went<template v-if="acts.purge.data.value.toWarm"
         >; {{ acts.purge.data.value.toWarm === 1 ? "1 is" : `${acts.purge.data.value.toWarm} are` }} fetched
         again</template

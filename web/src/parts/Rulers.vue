@@ -53,7 +53,7 @@ const word: Record<string, string> = {
   promote: "promoted",
   "roll back": "rolled back",
   check: "checked",
-  prove: "proved",
+  "isolation test": "isolation tested",
   outside: "outside",
   running: "under way",
 };

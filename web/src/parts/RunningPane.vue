@@ -9,7 +9,7 @@ const props = defineProps<{ run: Run }>();
 const acts = useActs();
 const { may } = useSession();
 const phases = computed(() =>
-  props.run.kind === "prove"
+  props.run.kind === "isolation test"
     ? ["reading", "signing in", "probing"]
     : props.run.kind === "mark" || props.run.kind === "check"
       ? ["reading", "purging", "warming", "looking", "probing"]

@@ -12,7 +12,7 @@ defineProps<{ site: number; name: string; here?: string }>();
       <span class="faded" aria-hidden="true">·</span><span>{{ here }}</span>
     </template>
     <span class="grow" />
-    <RouterLink :to="`/sites/${site}/watched`" class="small">Watched</RouterLink>
+    <RouterLink :to="`/sites/${site}/test-plan`" class="small">Test plan</RouterLink>
     <RouterLink :to="`/sites/${site}/settings`" class="small">Settings</RouterLink>
     <RouterLink :to="`/sites/${site}/exclusions`" class="small">Exclusions</RouterLink>
     <RouterLink :to="`/sites/${site}/history`" class="small">History</RouterLink>

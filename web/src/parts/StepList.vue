@@ -7,14 +7,14 @@ defineProps<{ now?: Schemas["JourneyLook"]; was?: Schemas["JourneyLook"] }>();
 
 <template>
   <ol v-if="now" class="steps">
-    <li v-for="(s, i) in now.outcome.steps" :key="i" :class="{ failed: !s.held }">
+    <li v-for="(s, i) in now.outcome.steps" :key="i" :class="{ failed: !s.passed }">
       <div class="spread">
         <span
-          ><strong>{{ s.held ? "✓" : "▲" }}</strong> {{ s.step }}</span
+          ><strong>{{ s.passed ? "✓" : "▲" }}</strong> {{ s.step }}</span
         >
         <span class="small faded">{{ (s.took / 1000).toFixed(2) }} s · {{ s.at }}</span>
       </div>
-      <template v-if="!s.held">
+      <template v-if="!s.passed">
         <p class="why"><strong>Seen instead:</strong> {{ s.why }}</p>
         <div class="pictures">
           <figure v-if="was?.outcome.steps[i]?.picture">

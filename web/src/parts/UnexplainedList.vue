@@ -33,16 +33,16 @@ async function explain(u: Ledger["unexplained"][number]) {
           <InputText
             v-model="reasons[at(u)]"
             size="small"
-            placeholder="why it is left alone"
+            placeholder="why it is excluded"
             maxlength="2000"
-            :aria-label="`Why ${u.pattern} is left alone`"
+            :aria-label="`Why ${u.pattern} is excluded`"
           />
           <Button
             type="submit"
             size="small"
             outlined
             label="Record"
-            :aria-label="`Record why ${u.pattern} is left alone`"
+            :aria-label="`Record why ${u.pattern} is excluded`"
             :disabled="!reasons[at(u)]?.trim()"
           />
         </form>

@@ -17,7 +17,7 @@ const cell = (c: Partial<Cell>): Cell => ({
   ...c,
 });
 
-describe("the matrix of who is served held pages", () => {
+describe("the matrix of who is served from the cache pages", () => {
   it("is quiet where all agree and loud where they do not", () => {
     expect(signOf(cell({}))).toMatchObject({ sign: "flooded", loud: false });
     expect(signOf(cell({ policy: "never" }))).toMatchObject({ sign: "dry", loud: false });
@@ -52,7 +52,7 @@ describe("the matrix of who is served held pages", () => {
       cell({ class: "account", trouble: "open" }),
     ]);
     expect(said).toBe(
-      "Pages that never may be were served held: cart. The settings let pages be held that never may be: account.",
+      "Pages that never may be were served from the cache: cart. The settings let pages be cached that never may be: account.",
     );
   });
 });

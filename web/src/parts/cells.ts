@@ -7,7 +7,7 @@ export interface Sign {
   says: string;
 }
 
-const policies = { never: "never held", all: "held for all", own: "a copy for each" } as const;
+const policies = { never: "never cached", all: "cached for all", own: "a copy for each" } as const;
 
 export const inWords = (p: keyof typeof policies) => policies[p];
 
@@ -39,8 +39,8 @@ export function matrixInWords(cells: Cell[]): string {
   const leaks = of("leaks");
   const open = of("open").filter((c) => !leaks.includes(c));
   const parts: string[] = [];
-  if (leaks.length) parts.push(`Pages that never may be were served held: ${leaks.join(", ")}.`);
-  if (open.length) parts.push(`The settings let pages be held that never may be: ${open.join(", ")}.`);
-  if (!parts.length) return "Nobody is served a held page who never may be.";
+  if (leaks.length) parts.push(`Pages that never may be were served from the cache: ${leaks.join(", ")}.`);
+  if (open.length) parts.push(`The settings let pages be cached that never may be: ${open.join(", ")}.`);
+  if (!parts.length) return "Nobody is served a cached page who never may be.";
   return parts.join(" ");
 }

@@ -96,7 +96,7 @@ describe("a page in a form", () => {
 
   it("says what it lacks", () => {
     const d = pageDraftOf();
-    expect(unfinishedPage(d, pages)).toBe("This page is watched already.");
+    expect(unfinishedPage(d, pages)).toBe("This page is in the test plan already.");
     expect(unfinishedPage({ ...d, path: "b" }, pages)).toBe("A path begins with /.");
     expect(unfinishedPage({ ...d, path: "/b", personas: [] }, pages)).toBe("Say who looks at it.");
     expect(unfinishedPage({ ...d, path: "/b", devices: [] }, pages)).toBe("Say on which devices.");

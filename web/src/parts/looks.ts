@@ -5,7 +5,7 @@ import { lacking, linesOf, stepOf, type Line } from "./steps";
 export interface Looks {
   personas: Schemas["Persona"][];
   journeys: Schemas["Journey"][];
-  edits: Schemas["Publication"][];
+  edits: Schemas["PublishingTest"][];
 }
 export type LookKind = keyof Looks;
 export type Device = "desktop" | "phone";
@@ -151,7 +151,7 @@ export function pageDraftOf(p?: Page): PageDraft {
 export function unfinishedPage(d: PageDraft, pages: Page[]): string {
   const path = d.path.trim();
   if (!path.startsWith("/")) return "A path begins with /.";
-  if (path !== d.was && pages.some((p) => p.path === path)) return "This page is watched already.";
+  if (path !== d.was && pages.some((p) => p.path === path)) return "This page is in the test plan already.";
   if (!d.personas.length) return "Say who looks at it.";
   if (!d.devices.length) return "Say on which devices.";
   if (d.formLives && !/^[1-9]\d*$/.test(d.formLives)) return "Seconds are a whole number.";

@@ -20,12 +20,12 @@ const kinds = [
   "stranger-after",
   "persona-after",
   "persona-twice",
-  "after-leaving",
+  "after-sign-out",
   "device-after",
   "other-value",
   "without-parameter",
   "ignored-parameter",
-  "as-held",
+  "as-cached",
   "published",
 ] as const;
 
@@ -41,16 +41,16 @@ describe("probes in words", () => {
     expect(answers(probe({})).map((c) => c.name)).toEqual([
       "1. wren asks",
       "2. a stranger asks after it",
-      "3. a stranger asks when nothing is held",
+      "3. a stranger asks when nothing is cached",
     ]);
     const two = probe({ kind: "without-parameter", parameter: "q", fresh: answer({ status: 0 }) });
-    expect(answers(two).map((c) => c.name)).toEqual(["1. the page as it is watched", "2. without “q”"]);
+    expect(answers(two).map((c) => c.name)).toEqual(["1. the page as in the test plan", "2. without “q”"]);
   });
 });
 
 describe("a line that should not be there", () => {
   const lines = { first: answer({ lines: ["Wren Oakham", "Menu"] }), fresh: answer({ lines: ["Menu"] }) };
-  it("came from the first answer and is in none that was made anew", () => {
+  it("came from the first answer and is in none that was generated fresh", () => {
     expect(foreign(probe(lines), "Wren Oakham")).toBe(true);
     expect(foreign(probe(lines), "Menu")).toBe(false);
     expect(foreign(probe(lines), "Nowhere")).toBe(false);

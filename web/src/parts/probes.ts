@@ -15,7 +15,7 @@ export function asked(p: Probe): string {
       return `${p.persona}, right after ${who(p.before)}`;
     case "persona-twice":
       return `${p.persona}, twice`;
-    case "after-leaving":
+    case "after-sign-out":
       return `${p.persona}, signed out`;
     case "device-after":
       return `a ${p.device}, right after a ${p.before}`;
@@ -25,8 +25,8 @@ export function asked(p: Probe): string {
       return `without “${p.parameter}”`;
     case "ignored-parameter":
       return `with “${p.parameter}”, which is ignored`;
-    case "as-held":
-      return "a stranger, before anything was dropped";
+    case "as-cached":
+      return "a stranger, before anything was purged";
     case "published":
       return `a stranger, after “${p.edit}”`;
   }
@@ -37,29 +37,29 @@ export function answers(p: Probe): { name: string; a: Schemas["Answer"] }[] {
   const names: [string, string, string] = (() => {
     switch (p.kind) {
       case "stranger-twice":
-        return ["a stranger asks", "another stranger asks", "a stranger asks when nothing is held"];
+        return ["a stranger asks", "another stranger asks", "a stranger asks when nothing is cached"];
       case "stranger-after":
-        return [`${p.persona} asks`, "a stranger asks after it", "a stranger asks when nothing is held"];
+        return [`${p.persona} asks`, "a stranger asks after it", "a stranger asks when nothing is cached"];
       case "persona-after":
-        return [`${who(p.before)} asks`, `${p.persona} asks after it`, `${p.persona} asks when nothing is held`];
+        return [`${who(p.before)} asks`, `${p.persona} asks after it`, `${p.persona} asks when nothing is cached`];
       case "persona-twice":
-        return [`${p.persona} asks`, `${p.persona} asks again`, `${p.persona} asks when nothing is held`];
-      case "after-leaving":
+        return [`${p.persona} asks`, `${p.persona} asks again`, `${p.persona} asks when nothing is cached`];
+      case "after-sign-out":
         return [
           `${p.persona} asks, signed in`,
           "the same browser asks, signed out",
-          "the same browser asks when nothing is held",
+          "the same browser asks when nothing is cached",
         ];
       case "device-after":
-        return [`a ${p.before} asks`, `a ${p.device} asks after it`, `a ${p.device} asks when nothing is held`];
-      case "as-held":
-        return ["a stranger asks, as it is held", "a stranger asks again", "a stranger asks when nothing is held"];
+        return [`a ${p.before} asks`, `a ${p.device} asks after it`, `a ${p.device} asks when nothing is cached`];
+      case "as-cached":
+        return ["a stranger asks, as it is cached", "a stranger asks again", "a stranger asks when nothing is cached"];
       case "published":
-        return [`before “${p.edit}”`, "after it", "after it, when nothing is held"];
+        return [`before “${p.edit}”`, "after it", "after it, when nothing is cached"];
       case "without-parameter":
-        return ["the page as it is watched", `without “${p.parameter}”`, ""];
+        return ["the page as in the test plan", `without “${p.parameter}”`, ""];
       default:
-        return ["the page as it is watched", `with another “${p.parameter}”`, ""];
+        return ["the page as in the test plan", `with another “${p.parameter}”`, ""];
     }
   })();
   return [p.first, p.second, p.fresh].flatMap((a, i) => (a.status ? [{ name: `${i + 1}. ${names[i]}`, a }] : []));
@@ -84,7 +84,7 @@ export function foreign(p: Probe, line: string): boolean {
 /** How soon a page showed what was published, against its rule. */
 export function shown(p: Probe): { state: "clear" | "broken" | "unsure"; words: string } {
   if (p.missing) return { state: "unsure", words: p.missing };
-  if (!p.fresh.marks?.length) return { state: "unsure", words: "does not show it even when made anew" };
+  if (!p.fresh.marks?.length) return { state: "unsure", words: "does not show it even when generated fresh" };
   const waited = `${(p.waited ?? 0).toFixed(1)} s`;
   if (p.second.marks?.length)
     return { state: "clear", words: (p.waited ?? 0) < 1 ? "shown at once" : `shown within ${waited}` };

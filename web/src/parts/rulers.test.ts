@@ -16,7 +16,7 @@ const run = (id: number, kind: string, at: string, more: Partial<Run> = {}) =>
     ...more,
   }) as Run;
 const environment = (runs: Run[], more: Partial<Environment> = {}) =>
-  ({ runs, marks: [], applications: [], ...more }) as unknown as Environment;
+  ({ runs, marks: [], acts: [], ...more }) as unknown as Environment;
 
 describe("what is drawn on the rulers", () => {
   it("lays all environments on one axis, oldest first, each thing in a column of its own", () => {
@@ -43,10 +43,10 @@ describe("what is drawn on the rulers", () => {
   });
 
   it("shows what is under way, and what was changed outside, but not what waits", () => {
-    const applications = [
+    const acts = [
       { id: 9, kind: "outside", at: "2026-03-01T09:00:00Z", note: "somebody" },
       { id: 10, kind: "try", at: "2026-03-01T09:30:00Z", note: "" },
-    ] as Environment["applications"];
+    ] as Environment["acts"];
     const drawn = soundings([
       environment(
         [
@@ -57,7 +57,7 @@ describe("what is drawn on the rulers", () => {
           }),
           run(2, "promote", "2026-03-01T10:00:00Z", { state: "waiting", finishedAt: null }),
         ],
-        { applications },
+        { acts },
       ),
     ]);
     expect(drawn.map((s) => s.kind)).toEqual(["outside", "running"]);

@@ -5,7 +5,7 @@ export interface Sounding {
   key: string;
   env: number;
   at: number;
-  kind: "mark" | "try" | "promote" | "roll back" | "check" | "prove" | "outside" | "running";
+  kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "outside" | "running";
   verdict: string;
   number: string;
   title: string;
@@ -40,7 +40,7 @@ export function soundings(envs: Environment[]): Sounding[] {
         column: 0,
       });
     }
-    for (const a of e.applications) {
+    for (const a of e.acts) {
       if (a.kind === "outside")
         all.push({
           key: `a${a.id}`,

@@ -207,13 +207,13 @@ onUnmounted(() => removeEventListener("keydown", press));
             <Button
               size="small"
               outlined
-              :label="`Part it into ${change.series.length} changes, in this order`"
+              :label="`Split it into ${change.series.length} changes, in this order`"
               :loading="acts.act.isPending.value"
               @click="acts.act.mutate({ id: change.id, act: 'split' })"
             />
           </div>
           <div v-if="change.exclusions.length">
-            <h2>Left alone</h2>
+            <h2>Excluded</h2>
             <ul class="plain-list">
               <li v-for="e in change.exclusions" :key="e.id" class="small">
                 <code>{{ e.pattern }}</code> in {{ e.key }}: {{ e.reason }}

@@ -33,8 +33,8 @@ const { data: ledger } = useLedger(() => props.id, {});
 const { data: matrix, isPending, error, refetch } = useMatrix(environment);
 const { data: coverage } = useCoverage(environment);
 
-async function prove() {
-  const run = await acts.prove.mutateAsync(environment.value);
+async function testIsolation() {
+  const run = await acts.isolation.mutateAsync(environment.value);
   await router.push(`/runs/${run.id}`);
 }
 const cell = ref<Cell>();
@@ -57,15 +57,15 @@ watch(
 <template>
   <SiteHead :site="id" :name="site.data.value?.name ?? ''" here="Exclusions" />
   <div class="spread">
-    <h1>Who is never served a held page, and what is left alone</h1>
+    <h1>Who is never served a cached page, and what is excluded</h1>
     <div class="row" role="group" aria-label="Environment">
       <Button
         v-if="may('work')"
         size="small"
         text
-        label="Prove it by requests"
-        :loading="acts.prove.isPending.value"
-        @click="prove"
+        label="Test cache isolation"
+        :loading="acts.isolation.isPending.value"
+        @click="testIsolation"
       />
       <Button
         v-for="e in environments"
@@ -78,7 +78,7 @@ watch(
       />
     </div>
   </div>
-  <Trouble :error="acts.prove.error.value" />
+  <Trouble :error="acts.isolation.error.value" />
   <AskState :pending="isPending" :error="error" what="The exclusions" @again="refetch()">
     <div v-if="matrix" class="top">
       <ExclusionMatrix v-model="cell" :cells="matrix.cells" />
@@ -112,7 +112,7 @@ watch(
     </section>
     <section v-if="ledger" class="part stack">
       <UnexplainedList :list="ledger.unexplained" :site="id" />
-      <h2>What is left alone, and why</h2>
+      <h2>What is excluded, and why</h2>
       <LedgerTable :site="id" />
       <details v-if="may('work')">
         <summary>Read entries from a file</summary>

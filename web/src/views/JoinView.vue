@@ -60,7 +60,7 @@ async function submit() {
           <Trouble :error="join.error.value" />
           <Button
             type="submit"
-            :label="data.for ? 'Set the password' : 'Come in'"
+            :label="data.for ? 'Set the password' : 'Create account'"
             :loading="join.isPending.value"
             :disabled="password.length < 10"
           />

@@ -42,7 +42,7 @@ function make() {
             <tr v-for="p in data" :key="p.id">
               <td>
                 {{ p.name }} <span v-if="p.id === session?.person" class="faded">(you)</span>
-                <p v-if="p.keptOut" class="small out">kept out</p>
+                <p v-if="p.disabled" class="small out">disabled</p>
               </td>
               <td>
                 <Select
@@ -53,7 +53,7 @@ function make() {
                   size="small"
                   class="role"
                   :aria-label="`Role of ${p.name}`"
-                  @update:model-value="(r: Role) => edit.mutate({ id: p.id, role: r, keptOut: p.keptOut })"
+                  @update:model-value="(r: Role) => edit.mutate({ id: p.id, role: r, disabled: p.disabled })"
                 />
               </td>
               <td><When v-if="p.seenAt" :at="p.seenAt" /><span v-else class="faded">never</span></td>
@@ -62,9 +62,9 @@ function make() {
                   <Button
                     text
                     size="small"
-                    :label="p.keptOut ? 'Let in again' : 'Keep out'"
-                    :aria-label="`${p.keptOut ? 'Let in again' : 'Keep out'}: ${p.name}`"
-                    @click="edit.mutate({ id: p.id, role: p.role, keptOut: !p.keptOut })"
+                    :label="p.disabled ? 'Enable' : 'Disable'"
+                    :aria-label="`${p.disabled ? 'Enable' : 'Disable'}: ${p.name}`"
+                    @click="edit.mutate({ id: p.id, role: p.role, disabled: !p.disabled })"
                   />
                   <Button
                     text

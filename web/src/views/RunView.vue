@@ -6,7 +6,7 @@ import AskState from "../parts/AskState.vue";
 import { byCause } from "../parts/findings";
 import FindingList from "../parts/FindingList.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
-import HandPane from "../parts/HandPane.vue";
+import ManualTaskPane from "../parts/ManualTaskPane.vue";
 import LeakNotice from "../parts/LeakNotice.vue";
 import ProbeTable from "../parts/ProbeTable.vue";
 import ProofPane from "../parts/ProofPane.vue";
@@ -60,7 +60,7 @@ const titles: Record<string, string> = {
   promote: "Promotion",
   "roll back": "Rollback",
   check: "Check",
-  prove: "Proof by requests",
+  "isolation test": "Cache isolation test",
 };
 </script>
 
@@ -78,34 +78,33 @@ const titles: Record<string, string> = {
           >
           · settings <Fingerprint :value="run.target || run.before" />
           <template v-if="run.mark"
-            >· compared with
-            <RouterLink :to="`/runs/${run.mark.run}`">mark {{ run.mark.id }}</RouterLink></template
+            >· compared with <RouterLink :to="`/runs/${run.mark.run}`">mark {{ run.mark.id }}</RouterLink></template
           >
           · <When :at="run.finishedAt ?? run.startedAt ?? run.createdAt" />, {{ run.requestedBy
-          }}<template v-if="run.attempt > 1 && !run.handwork"> · taken up again after an interruption</template>
+          }}<template v-if="run.attempt > 1 && !run.manualTask"> · taken up again after an interruption</template>
         </p>
       </div>
       <LeakNotice v-if="over" :run="run" />
-      <HandPane v-if="run.handwork" :run="run" />
+      <ManualTaskPane v-if="run.manualTask" :run="run" />
       <RunningPane v-if="!over && run.state !== 'by hand'" :run="run" />
       <p v-if="over && run.problem && run.problem !== run.summary" class="problem">{{ run.problem }}</p>
-      <p v-if="over && (run.progress.unheld ?? []).length" class="small faded">
-        Not served held before they were looked at: {{ (run.progress.unheld ?? []).join(", ") }}.
+      <p v-if="over && (run.progress.uncached ?? []).length" class="small faded">
+        Not served from the cache before they were looked at: {{ (run.progress.uncached ?? []).join(", ") }}.
       </p>
-      <ProbeTable v-if="over && run.kind === 'prove' && !inOrder.length" :run="run.id" />
+      <ProbeTable v-if="over && run.kind === 'isolation test' && !inOrder.length" :run="run.id" />
       <div v-if="inOrder.length" class="two">
         <FindingList v-model="chosen" :findings="run.findings" />
         <ProofPane v-if="finding" :key="finding.id" :finding="finding" :run="run" />
       </div>
-      <details v-if="over && run.kind === 'prove' && inOrder.length">
+      <details v-if="over && run.kind === 'isolation test' && inOrder.length">
         <summary>Everything that was asked</summary>
         <ProbeTable :run="run.id" />
       </details>
-      <section v-if="over && !inOrder.length && run.kind !== 'prove'" class="sheet stack">
+      <section v-if="over && !inOrder.length && run.kind !== 'isolation test'" class="sheet stack">
         <h2>Nothing to look at</h2>
         <p v-if="run.verdict === 'clear'">
-          {{ run.progress.looks?.done ?? 0 }} looks were made<template v-if="run.kind === 'mark'">, twice</template
-          >; all agree with what was expected.
+          {{ run.progress.looks?.done ?? 0 }} looks were made<template v-if="run.kind === 'mark'">, twice</template>;
+          all agree with what was expected.
           <RouterLink v-if="run.change" :to="`/changes/${run.change}`">Go on with the change</RouterLink>
         </p>
         <p v-else>No finding is recorded.</p>

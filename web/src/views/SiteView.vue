@@ -63,7 +63,7 @@ async function upload() {
 const trouble = computed(
   () => acts.mark.error.value ?? acts.check.error.value ?? acts.read.error.value ?? acts.goBack.error.value,
 );
-const openChanges = computed(() => site.value?.changes.filter((c) => !["dropped"].includes(c.state)) ?? []);
+const openChanges = computed(() => site.value?.changes.filter((c) => !["discarded"].includes(c.state)) ?? []);
 </script>
 
 <template>
@@ -152,8 +152,8 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["dropped"
         </section>
       </div>
       <p class="small faded foot">
-        <RouterLink :to="`/sites/${id}/watched`"
-          >{{ site.pages }} pages and {{ site.journeys }} journeys are watched</RouterLink
+        <RouterLink :to="`/sites/${id}/test-plan`"
+          >{{ site.pages }} pages and {{ site.journeys }} journeys in the test plan</RouterLink
         >, as {{ site.personas.join(", ") }}.
       </p>
       <Consequence
@@ -162,7 +162,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["dropped"
         :title="`Go back to mark ${back.mark.id} on ${back.env.name}`"
         :does="[
           `${back.env.name} gets the settings of ${back.mark.fingerprint.slice(0, 8)} and they are read back.`,
-          'Every held page is dropped, and the watched pages are warmed.',
+          'The page cache is purged, and the pages of the test plan are warmed.',
           'All pages and journeys are checked against the mark. It is done only when that is clear.',
         ]"
         loses="the settings in force now are no longer so; they stay recorded and can be put in force again."

@@ -60,7 +60,7 @@ const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
       <Button size="small" text :label="byName ? 'What waits first' : 'By name'" @click="byName = !byName" />
       <Button size="small" text :label="only ? 'All sites' : 'Only what waits'" @click="only = !only" />
       <InputText v-model="q" placeholder="A part of the name" aria-label="Filter by name" size="small" />
-      <RouterLink v-if="may('work')" to="/take-on">Take on a site</RouterLink>
+      <RouterLink v-if="may('work')" to="/add-site">Add a site</RouterLink>
       <Button v-if="may('work')" label="Register a site file" size="small" outlined @click="adding = true" />
     </span>
   </div>
@@ -70,8 +70,8 @@ const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
         {{ q ? "No site has that in its name" : only ? "Nothing waits for anybody" : "No site is registered yet" }}
       </h2>
       <p v-if="!q && !only">
-        A site is described by a file: its environments, pages, personas and journeys. “Take on a site” makes one step
-        by step. Or paste one with “Register a site file”, or run <code>tidemarker site import FILE</code>.
+        A site is described by a file: its environments, pages, personas and journeys. “Add a site” makes one step by
+        step. Or paste one with “Register a site file”, or run <code>tidemarker site import FILE</code>.
       </p>
     </section>
     <ul v-else class="plain-list" :class="{ many: data.total > 8 }">

@@ -12,7 +12,7 @@ import (
 func TestWhatIsWatchedIsReadAsAFileIsAndToldInWords(t *testing.T) {
 	before, err := Parse([]byte(guarded))
 	require.NoError(t, err)
-	same, told, err := before.Watching(before.Untelling())
+	same, told, err := before.TestPlan(before.Redacted())
 	require.NoError(t, err)
 	assert.Empty(t, told, "what comes back as it went out is no change")
 	assert.Equal(t, before, same, "with what was not told, and with its token")
@@ -35,8 +35,8 @@ func TestWhatIsWatchedIsReadAsAFileIsAndToldInWords(t *testing.T) {
 		to, err := Parse([]byte(guarded)) // another one, so that nothing is shared
 		require.NoError(t, err)
 		change(&to)
-		to.Name, to.Environments = "Another", nil // not what is watched
-		now, told, err := before.Watching(to.Untelling())
+		to.Name, to.Environments = "Another", nil // not what is in the test plan
+		now, told, err := before.TestPlan(to.Redacted())
 		require.NoError(t, err, want)
 		assert.Equal(t, want, told)
 		assert.Equal(t, "Guarded", now.Name)
@@ -60,7 +60,7 @@ func TestWhatCannotBeWatchedChangesNothing(t *testing.T) {
 		to, err := Parse([]byte(guarded))
 		require.NoError(t, err)
 		change(&to)
-		now, told, err := before.Watching(to.Untelling())
+		now, told, err := before.TestPlan(to.Redacted())
 		require.ErrorContains(t, err, want)
 		assert.Empty(t, told)
 		assert.Equal(t, before, now)
@@ -71,7 +71,7 @@ func TestASecretHasNoPartInTheVersion(t *testing.T) {
 	s, err := Parse([]byte(guarded))
 	require.NoError(t, err)
 	version := s.Version()
-	other := s.Secretive() // rows of their own
+	other := s.MarkSensitive() // rows of their own
 	other.Personas[0].Prepare[1] = journey.Step{Fill: &journey.Input{In: journey.Target{Label: "Password"}, Value: "another", Secret: true}}
 	assert.Equal(t, version, other.Version(), "nobody finds a password by trying")
 	assert.Len(t, version, 64)

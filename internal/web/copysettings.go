@@ -14,15 +14,15 @@ import (
 
 func (s *Server) carryOperations(api huma.API) {
 	tags := []string{"settings"}
-	huma.Register(api, huma.Operation{OperationID: "carry-over", Method: http.MethodGet, Path: "/environments/{id}/revisions/{fingerprint}", Summary: "A revision with what it leaves alone, to be carried to another site",
-		Description: "Its schema is at /api/contract/carry-over.schema.json.", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "copy-settings", Method: http.MethodGet, Path: "/environments/{id}/revisions/{fingerprint}", Summary: "A revision with what it excludes, to be carried to another site",
+		Description: "Its schema is at /api/contract/copied-settings.schema.json.", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Fingerprint string `path:"fingerprint"`
 		}) (*output[settings.Carried], error) {
 			return out(s.carry(ctx, in.ID, in.Fingerprint))
 		})
-	huma.Register(api, huma.Operation{OperationID: "fit-carried", Method: http.MethodPost, Path: "/sites/{id}/carried/fit", Summary: "What a carried revision means on this site; nothing is changed", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "fit-copied", Method: http.MethodPost, Path: "/sites/{id}/carried/fit", Summary: "What a carried revision means on this site; nothing is changed", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -32,7 +32,7 @@ func (s *Server) carryOperations(api huma.API) {
 			_, fit, err := s.fit(ctx, in.ID, in.Body.Document)
 			return out(fit, err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "begin-from-carried", Method: http.MethodPost, Path: "/sites/{id}/carried", Summary: "Begins a change with what somebody takes of a carried revision", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "begin-from-copied", Method: http.MethodPost, Path: "/sites/{id}/carried", Summary: "Begins a change with what somebody takes of a carried revision", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {

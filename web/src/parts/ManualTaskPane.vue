@@ -13,26 +13,26 @@ const acts = useActs();
 const { may } = useSession();
 const file = ref("");
 const details = () =>
-  (acts.doneByHand.error.value as { details?: { location?: string; message?: string }[] } | null)?.details ?? [];
+  (acts.completeTask.error.value as { details?: { location?: string; message?: string }[] } | null)?.details ?? [];
 </script>
 
 <template>
-  <section v-if="run.handwork" class="sheet stack">
+  <section v-if="run.manualTask" class="sheet stack">
     <h2>
       {{
-        run.handwork.state === "open"
+        run.manualTask.state === "open"
           ? `To be done by hand on ${run.environment}`
           : `Done by hand on ${run.environment}`
       }}
     </h2>
-    <p v-if="run.handwork.state === 'open'" class="faded">
+    <p v-if="run.manualTask.state === 'open'" class="faded">
       Open the site’s own administration, set what the list says, and tick it. Then say so below; the run goes on with
       looking at the pages.
     </p>
     <p v-else class="small">
-      {{ run.handwork.doneBy }}, <When :at="run.handwork.doneAt" />.
+      {{ run.manualTask.doneBy }}, <When :at="run.manualTask.doneAt" />.
       {{
-        run.handwork.proven
+        run.manualTask.proven
           ? "The exported file has exactly what was meant, and nothing else changed."
           : "No exported file proves it."
       }}
@@ -47,16 +47,14 @@ const details = () =>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="(it, n) in run.handwork.items" :key="it.title + n">
+        <tr v-for="(it, n) in run.manualTask.items" :key="it.title + n">
           <td>
             <input
               type="checkbox"
               :checked="it.done"
-              :disabled="run.handwork.state !== 'open' || !may('work')"
+              :disabled="run.manualTask.state !== 'open' || !may('work')"
               :aria-label="`Done: ${it.title}`"
-              @change="
-                acts.tick.mutate({ run: run.id, item: n, done: ($event.target as HTMLInputElement).checked })
-              "
+              @change="acts.tick.mutate({ run: run.id, item: n, done: ($event.target as HTMLInputElement).checked })"
             />
           </td>
           <td>
@@ -72,16 +70,16 @@ const details = () =>
     </table>
     <Trouble :error="acts.tick.error.value" />
     <form
-      v-if="run.handwork.state === 'open' && may('work')"
+      v-if="run.manualTask.state === 'open' && may('work')"
       class="stack"
-      @submit.prevent="acts.doneByHand.mutate({ run: run.id, file: file || undefined })"
+      @submit.prevent="acts.completeTask.mutate({ run: run.id, file: file || undefined })"
     >
       <ExportField
         v-model="file"
         name="exported"
         label="The settings exported again prove it. Where the site cannot export them, the ticks have to do."
       />
-      <Trouble :error="acts.doneByHand.error.value" />
+      <Trouble :error="acts.completeTask.error.value" />
       <ul v-if="details().length" class="small">
         <li v-for="d in details()" :key="d.location">
           <code>{{ d.location?.replace("body.file", "") }}</code> {{ d.message }}
@@ -91,15 +89,15 @@ const details = () =>
         <Button
           type="submit"
           label="It is done"
-          :disabled="!file.trim() && run.handwork.waiting > 0"
-          :loading="acts.doneByHand.isPending.value"
+          :disabled="!file.trim() && run.manualTask.waiting > 0"
+          :loading="acts.completeTask.isPending.value"
         />
-        <Button label="Give it up" text @click="acts.stop.mutate(run.id)" />
+        <Button label="Cancel" text @click="acts.stop.mutate(run.id)" />
       </div>
     </form>
-    <details v-if="run.handwork.proven" open>
+    <details v-if="run.manualTask.proven" open>
       <summary>What changed in the file, as JSON Patch (RFC 6902)</summary>
-      <pre class="mono small">{{ run.handwork.patch.map((o) => JSON.stringify(o)).join("\n") }}</pre>
+      <pre class="mono small">{{ run.manualTask.patch.map((o) => JSON.stringify(o)).join("\n") }}</pre>
     </details>
   </section>
 </template>

@@ -11,25 +11,25 @@ import (
 	"tidemarker/internal/core/journey"
 )
 
-// Watching is the site with other pages, personas, journeys and edits, read as a site file
+// TestPlan is the site with other pages, personas, journeys and edits, read as a site file
 // is, and in words what differs, "" when nothing does. Secret values that are not told
-// stay; a [LackingSecret] says which are not known.
-func (s Site) Watching(to Site) (now Site, told string, err error) {
+// stay; a [MissingSecret] says which are not known.
+func (s Site) TestPlan(to Site) (now Site, told string, err error) {
 	to.Name, to.Environments = s.Name, s.Environments
 	if now, err = to.Read(); err != nil {
 		return s, "", err
 	}
-	now = now.Recalling(s)
+	now = now.WithSecretsFrom(s)
 	if err := now.Complete(); err != nil {
 		return s, "", err
 	}
 	return now, Told(s, now), nil
 }
 
-// Version is what is watched as a SHA-256 in hexadecimal, so that two people who change it
+// Version is what is in the test plan as a SHA-256 in hexadecimal, so that two people who change it
 // at once are told apart. Secret values have no part in it.
 func (s Site) Version() string {
-	s = s.Untelling()
+	s = s.Redacted()
 	raw, err := json.Marshal([]any{s.Pages, s.Personas, s.Journeys, s.Edits})
 	if err != nil {
 		panic(err) // plain data
@@ -38,13 +38,13 @@ func (s Site) Version() string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Told says in words what a change of what is watched did, "" when nothing.
+// Told says in words what a change of what is in the test plan did, "" when nothing.
 func Told(before, after Site) string {
 	var parts []string
 	parts = append(parts, differing("page", before.Pages, after.Pages, func(p Page) string { return p.Path })...)
 	parts = append(parts, differing("persona", before.Personas, after.Personas, func(p Persona) string { return p.Name })...)
 	parts = append(parts, differing("journey", before.Journeys, after.Journeys, func(j journey.Journey) string { return "“" + j.Name + "”" })...)
-	parts = append(parts, differing("edit", before.Edits, after.Edits, func(e Publication) string { return "“" + e.Name + "”" })...)
+	parts = append(parts, differing("edit", before.Edits, after.Edits, func(e PublishingTest) string { return "“" + e.Name + "”" })...)
 	return strings.Join(parts, "; ")
 }
 

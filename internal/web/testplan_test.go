@@ -45,13 +45,13 @@ func (d *desk) document() site.Site {
 func TestWhatIsWatchedIsChangedWhereItIsSeen(t *testing.T) {
 	d := deskOf(t, standin.Fernhollow(), memberShop())
 	d.signIn("Ada", "/sites/1")
-	d.click("a", "^1 pages and 1 journeys are watched$")
+	d.click("a", "^1 pages and 1 journeys in the test plan$")
 	d.see("td", "^/contact")
-	d.accessible("what is watched")
+	d.accessible("what is in the test plan")
 
 	d.click("button", "^Add a page$")
 	d.fill("#page-path", "/contact")
-	d.see("span", "^This page is watched already")
+	d.see("span", "^This page is in the test plan already")
 	d.fill("#page-path", "/library/reading-the-first-pins")
 	d.choose("#page-class", "article")
 	d.click("button", "^Add one$")
@@ -113,8 +113,8 @@ func TestWhatIsWatchedIsChangedWhereItIsSeen(t *testing.T) {
 	_, there = d.document().Page("/library/reading-the-first-pins")
 	assert.True(t, there, "what something else needs is not left out")
 	d.open("/sites/1/history")
-	d.see("td", "What is watched: edit “another lead” added")
-	d.see("td", "What is watched: persona member changed")
+	d.see("td", "What is in the test plan: edit “another lead” added")
+	d.see("td", "What is in the test plan: persona member changed")
 }
 
 func TestWhatIsWatchedThroughTheAPI(t *testing.T) {
@@ -127,14 +127,14 @@ func TestWhatIsWatchedThroughTheAPI(t *testing.T) {
 	ada := addPerson(t, r.store, "Wanda", people.Administrator)
 	observer, maintainer := r.visitor(tokenOf(t, r.store, ada, people.Observer)), r.visitor(tokenOf(t, r.store, ada, people.Maintainer))
 
-	var now web.WatchedView
-	status, text := observer.ask(http.MethodGet, at+"/watched", nil, &now)
+	var now web.TestPlanView
+	status, text := observer.ask(http.MethodGet, at+"/test-plan", nil, &now)
 	require.Equal(t, http.StatusOK, status, text)
 	assert.NotContains(t, text, "harvest")
 	assert.NotContains(t, text, "hush")
 	assert.Equal(t, []string{"staging", "production"}, now.Environments)
-	put := func(c *visitor, v web.WatchedView) (int, string) {
-		return c.ask(http.MethodPut, at+"/watched", map[string]any{"version": v.Version, "pages": v.Pages, "personas": v.Personas, "journeys": v.Journeys, "edits": v.Edits}, nil)
+	put := func(c *visitor, v web.TestPlanView) (int, string) {
+		return c.ask(http.MethodPut, at+"/test-plan", map[string]any{"version": v.Version, "pages": v.Pages, "personas": v.Personas, "journeys": v.Journeys, "edits": v.Edits}, nil)
 	}
 	status, _ = put(observer, now)
 	assert.Equal(t, http.StatusForbidden, status)
@@ -150,20 +150,20 @@ func TestWhatIsWatchedThroughTheAPI(t *testing.T) {
 	assert.Equal(t, http.StatusConflict, status)
 	assert.Contains(t, text, "Nothing of yours was kept")
 
-	_, _ = observer.ask(http.MethodGet, at+"/watched", nil, &now)
+	_, _ = observer.ask(http.MethodGet, at+"/test-plan", nil, &now)
 	require.Len(t, now.Pages, 2)
 	assert.Equal(t, []string{"visitor"}, now.Pages[1].Personas, "with its defaults")
-	for name, change := range map[string]func(*web.WatchedView){
-		`no persona \"member\"`:   func(v *web.WatchedView) { v.Personas = []site.Persona{} },
-		"getting ready as reader": func(v *web.WatchedView) { v.Personas[0].Name, v.Journeys[0].Persona = "reader", "reader" },
-		"/pages/0/class":          func(v *web.WatchedView) { v.Pages[0].Class = "shop" },
-		"is there twice":          func(v *web.WatchedView) { v.Pages[1].Path = v.Pages[0].Path },
-		"no step fills in": func(v *web.WatchedView) {
-			v.Edits = []site.Publication{{Name: "e", Steps: []journey.Step{{Go: "/"}}, Shows: []site.Showing{{Page: "/kits"}}}}
+	for name, change := range map[string]func(*web.TestPlanView){
+		`no persona \"member\"`:   func(v *web.TestPlanView) { v.Personas = []site.Persona{} },
+		"getting ready as reader": func(v *web.TestPlanView) { v.Personas[0].Name, v.Journeys[0].Persona = "reader", "reader" },
+		"/pages/0/class":          func(v *web.TestPlanView) { v.Pages[0].Class = "shop" },
+		"is there twice":          func(v *web.TestPlanView) { v.Pages[1].Path = v.Pages[0].Path },
+		"no step fills in": func(v *web.TestPlanView) {
+			v.Edits = []site.PublishingTest{{Name: "e", Steps: []journey.Step{{Go: "/"}}, Shows: []site.Showing{{Page: "/kits"}}}}
 		},
-		"expected array length >= 1": func(v *web.WatchedView) { v.Pages = []site.Page{} },
+		"expected array length >= 1": func(v *web.TestPlanView) { v.Pages = []site.Page{} },
 	} {
-		_, _ = observer.ask(http.MethodGet, at+"/watched", nil, &now)
+		_, _ = observer.ask(http.MethodGet, at+"/test-plan", nil, &now)
 		wrong := now
 		change(&wrong)
 		status, text := put(maintainer, wrong)
@@ -181,7 +181,7 @@ func TestWhatIsWatchedThroughTheAPI(t *testing.T) {
 	assert.NotContains(t, file, "hush")
 	doc, err := site.Parse([]byte(file))
 	require.NoError(t, err, "it is a site file")
-	assert.Equal(t, row.Document.V.Untelling(), doc)
+	assert.Equal(t, row.Document.V.Redacted(), doc)
 	status, text = maintainer.ask(http.MethodPost, "/sites", map[string]any{"file": file}, nil)
 	require.Equal(t, http.StatusCreated, status, text)
 	row, err = r.store.Site(t.Context(), row.ID)

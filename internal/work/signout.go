@@ -74,7 +74,7 @@ func (r *run) leaveAs(ctx context.Context, at [2]string, state browser.State, pa
 	probes := make([]evidence.Probe, len(pages))
 	missing := make([]error, len(pages))
 	for i, t := range pages {
-		probes[i] = r.probeOf(t, evidence.AfterLeaving)
+		probes[i] = r.probeOf(t, evidence.AfterSignOut)
 		if lost != nil {
 			if err := r.probed(ctx, probes[i], lost, pass, g); err != nil {
 				return err

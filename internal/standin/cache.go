@@ -9,8 +9,8 @@ import (
 	"time"
 )
 
-// heldPage is a finished page that is kept for later visitors.
-type heldPage struct {
+// cachedPage is a finished page that is kept for later visitors.
+type cachedPage struct {
 	Status int           `json:"status"`
 	Header http.Header   `json:"header"`
 	Body   []byte        `json:"body"`
@@ -19,7 +19,7 @@ type heldPage struct {
 	Stale  bool          `json:"stale"`
 }
 
-func (p *heldPage) freshFor(now time.Time) time.Duration {
+func (p *cachedPage) freshFor(now time.Time) time.Duration {
 	if p.Stale {
 		return -time.Second
 	}
@@ -28,21 +28,21 @@ func (p *heldPage) freshFor(now time.Time) time.Duration {
 
 // address is the path and the query that makes a page; variant is for whom it was
 // made, where the layer makes copies of their own.
-type heldKey struct{ address, variant string }
+type cachedKey struct{ address, variant string }
 
-// heldPages are the pages kept, in memory; some outlive the process on disk.
-type heldPages struct {
-	pages map[heldKey]*heldPage
-	order []heldKey // as they came
+// cachedPages are the pages kept, in memory; some outlive the process on disk.
+type cachedPages struct {
+	pages map[cachedKey]*cachedPage
+	order []cachedKey // as they came
 }
 
 // memoryPlaces is how many pages the memory store has room for.
 const memoryPlaces = 256
 
 // put keeps a page; with limited room the one that came first goes.
-func (h *heldPages) put(k heldKey, p *heldPage, limited bool) {
+func (h *cachedPages) put(k cachedKey, p *cachedPage, limited bool) {
 	if h.pages == nil {
-		h.pages = map[heldKey]*heldPage{}
+		h.pages = map[cachedKey]*cachedPage{}
 	}
 	if _, there := h.pages[k]; !there {
 		h.order = append(h.order, k)
@@ -53,13 +53,13 @@ func (h *heldPages) put(k heldKey, p *heldPage, limited bool) {
 	}
 }
 
-func (h *heldPages) drop(k heldKey) {
+func (h *cachedPages) drop(k cachedKey) {
 	delete(h.pages, k)
-	h.order = slices.DeleteFunc(h.order, func(o heldKey) bool { return o == k })
+	h.order = slices.DeleteFunc(h.order, func(o cachedKey) bool { return o == k })
 }
 
 // concern drops, or marks as stale, the copies that match, and says how many.
-func (h *heldPages) concern(match func(heldKey) bool, stale bool) int {
+func (h *cachedPages) concern(match func(cachedKey) bool, stale bool) int {
 	n := 0
 	for _, k := range slices.Clone(h.order) {
 		if !match(k) {
@@ -77,11 +77,11 @@ func (h *heldPages) concern(match func(heldKey) bool, stale bool) int {
 
 type keptPage struct {
 	Address, Variant string
-	Page             *heldPage
+	Page             *cachedPage
 }
 
 // save writes the pages that a disk store keeps over a restart.
-func (h *heldPages) save(file string) error {
+func (h *cachedPages) save(file string) error {
 	var all []keptPage
 	for _, k := range h.order {
 		all = append(all, keptPage{k.address, k.variant, h.pages[k]})
@@ -93,15 +93,15 @@ func (h *heldPages) save(file string) error {
 	return os.WriteFile(file, raw, 0o600)
 }
 
-// load reads them again. What cannot be read is made anew when somebody asks.
-func (h *heldPages) load(file string) {
+// load reads them again. What cannot be read is generated fresh when somebody asks.
+func (h *cachedPages) load(file string) {
 	raw, err := os.ReadFile(file)
 	var all []keptPage
 	if err != nil || json.Unmarshal(raw, &all) != nil {
 		return
 	}
 	for _, k := range all {
-		h.put(heldKey{k.Address, k.Variant}, k.Page, false)
+		h.put(cachedKey{k.Address, k.Variant}, k.Page, false)
 	}
 }
 
@@ -113,12 +113,12 @@ type Counts struct {
 	Bytes   int `json:"bytes"`
 }
 
-// Status counts what is held now.
+// Status counts what is cached now.
 func (l *Layer) Status() Counts {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
 	var c Counts
-	for _, p := range l.held.pages {
+	for _, p := range l.cached.pages {
 		c.Entries++
 		c.Bytes += len(p.Body)
 		if p.freshFor(l.now()) > 0 {
@@ -130,20 +130,20 @@ func (l *Layer) Status() Counts {
 	return c
 }
 
-// Purge drops held pages, or marks them stale, and says how many. Without addresses
+// Purge purges cached pages, or marks them stale, and says how many. Without addresses
 // it concerns all of them; an address stands for all copies of its path and query.
 func (l *Layer) Purge(urls []string, all, stale bool) int {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if all {
-		return l.held.concern(func(heldKey) bool { return true }, stale)
+		return l.cached.concern(func(cachedKey) bool { return true }, stale)
 	}
 	n := 0
 	p := l.policyLocked()
 	for _, raw := range urls {
 		if u, err := url.Parse(raw); err == nil {
 			at := address(p, u)
-			n += l.held.concern(func(k heldKey) bool { return k.address == at }, stale)
+			n += l.cached.concern(func(k cachedKey) bool { return k.address == at }, stale)
 		}
 	}
 	return n

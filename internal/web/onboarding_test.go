@@ -24,13 +24,13 @@ func (d *desk) placed(productionURL string) {
 func TestASiteThatNobodyHasSeenIsTakenOn(t *testing.T) {
 	d := quillet(t)
 	d.signIn("Ada", "/")
-	d.click("a", "^Take on a site$")
-	d.see("h1", "^Take on a site$")
+	d.click("a", "^Add a site$")
+	d.see("h1", "^Add a site$")
 	d.fill("#site-name", "The hill")
 	d.placed(d.staging.URL)
 	d.click("button", "^Test it$")
 	d.see("li", "staging and production are the same environment")
-	d.accessible("taking on a site")
+	d.accessible("adding a site")
 	d.fill("#url-1", d.production.URL)
 	d.fill("#connector-1", d.production.ConnectorURL())
 	d.fill("#token-1", "not the token")
@@ -43,15 +43,15 @@ func TestASiteThatNobodyHasSeenIsTakenOn(t *testing.T) {
 	d.see("li", "Both have the same 27 settings")
 
 	// It is kept: somebody leaves, and goes on later.
-	d.open("/take-on")
+	d.open("/add-site")
 	d.click("a", "^The hill$")
-	d.see("h1", "^Taking on The hill$")
+	d.see("h1", "^Adding The hill$")
 	d.click("button", "^Find its pages$")
 	d.see("td", "/evenings/the-dark-lane|/evenings/the-owl|/evenings/comet-if-it-holds")
 	d.see("td", "Its address has “tickets”")
 	d.see("td", "It has a form that asks for a password")
 	d.see("b", "^into the cart$")
-	d.accessible("the pages of a site being taken on")
+	d.accessible("the pages of a site being added")
 
 	d.click("button", "^Run on phone$") // the first is the menu's or the cart's
 	d.see(".ran", "it works")
@@ -72,30 +72,30 @@ func TestASiteThatNobodyHasSeenIsTakenOn(t *testing.T) {
 	d.click("button", "^Keep$")
 	d.see("b", "^the way to us$")
 	api := d.api(people.Maintainer)
-	var taking struct {
+	var onboarding struct {
 		Pages    []struct{ Path, Class string }
 		Personas []site.Persona
 		Journeys []journey.Journey
 	}
-	status, text := api.ask(http.MethodGet, "/takings/1", nil, &taking)
+	status, text := api.ask(http.MethodGet, "/onboardings/1", nil, &onboarding)
 	require.Equal(t, http.StatusOK, status)
 	assert.NotContains(t, text, `:"secret"`, "a token is never told")
 	assert.NotContains(t, text, "dark adapted", "nor is a password")
-	require.Len(t, taking.Personas, 1)
-	assert.Equal(t, "hale", taking.Personas[0].Prepare[1].Fill.Value)
-	assert.Equal(t, []string{"Hale Quillet", "hale@example.org"}, taking.Personas[0].Marks)
+	require.Len(t, onboarding.Personas, 1)
+	assert.Equal(t, "hale", onboarding.Personas[0].Prepare[1].Fill.Value)
+	assert.Equal(t, []string{"Hale Quillet", "hale@example.org"}, onboarding.Personas[0].Marks)
 	names := []string{}
-	for _, j := range taking.Journeys {
+	for _, j := range onboarding.Journeys {
 		names = append(names, j.Name)
 	}
 	assert.Subset(t, names, []string{"into the cart", "up to paying", "signing in", "a message is sent", "the way to us"})
-	status, text = api.ask(http.MethodPut, "/takings/1/looks", map[string]any{"personas": taking.Personas, "journeys": taking.Journeys}, nil)
+	status, text = api.ask(http.MethodPut, "/onboardings/1/looks", map[string]any{"personas": onboarding.Personas, "journeys": onboarding.Journeys}, nil)
 	require.Equal(t, http.StatusOK, status, text)
 	moved := map[string]any{"environments": []map[string]any{{"name": "staging", "url": "http://127.0.0.1:9", "kind": "http"}, {"name": "production", "url": d.production.URL, "kind": "http"}}}
-	status, text = api.ask(http.MethodPut, "/takings/1/environments", moved, nil)
+	status, text = api.ask(http.MethodPut, "/onboardings/1/environments", moved, nil)
 	require.Equal(t, http.StatusUnprocessableEntity, status, "a token that is kept is sent nowhere else")
 	assert.Contains(t, text, "give its token again")
-	status, text = api.ask(http.MethodPut, "/takings/1/pages", map[string]any{"paths": []string{"/visit"}, "class": "article", "watch": true}, nil)
+	status, text = api.ask(http.MethodPut, "/onboardings/1/pages", map[string]any{"paths": []string{"/visit"}, "class": "article", "watch": true}, nil)
 	require.Equal(t, http.StatusOK, status, text)
 	assert.Contains(t, text, "Said by Ada")
 
@@ -117,6 +117,6 @@ func TestASiteThatNobodyHasSeenIsTakenOn(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEmpty(t, envs[1].Fingerprint, "both were read")
 	d.see("button", "^Take the first mark$")
-	status, _ = api.ask(http.MethodGet, "/takings/1", nil, nil)
+	status, _ = api.ask(http.MethodGet, "/onboardings/1", nil, nil)
 	assert.Equal(t, http.StatusNotFound, status)
 }

@@ -10,24 +10,24 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Handwork is a checklist that a person carries out in a site's own administration.
-type Handwork struct {
+// ManualTask is a checklist that a person carries out in a site's own administration.
+type ManualTask struct {
 	ID            int64            `db:"id"`
 	SiteID        int64            `db:"site_id"`
 	EnvironmentID int64            `db:"environment_id"`
-	RunID       int64            `db:"run_id"`
+	RunID         int64            `db:"run_id"`
 	Target        string           `db:"target"`
 	Predecessor   string           `db:"predecessor"`
-	Items         JSON[[]HandItem] `db:"items"`
+	Items         JSON[[]TaskItem] `db:"items"`
 	State         string           `db:"state"` // open, done, given up
-	Proof         JSON[*HandProof] `db:"proof"` // nil when no file proves it
+	Proof         JSON[*TaskProof] `db:"proof"` // nil when no file proves it
 	DoneBy        string           `db:"done_by"`
 	MadeAt        time.Time        `db:"made_at"`
 	DoneAt        *time.Time       `db:"done_at"`
 }
 
-// HandItem is one thing to be done by hand. Without a key it is not about a setting.
-type HandItem struct {
+// TaskItem is one thing to be done by hand. Without a key it is not about a setting.
+type TaskItem struct {
 	Key   string     `json:"key,omitempty"`
 	Title string     `json:"title"`
 	Where string     `json:"where,omitempty"`
@@ -38,20 +38,20 @@ type HandItem struct {
 	At    *time.Time `json:"at,omitempty"`
 }
 
-// HandProof is what an exported file says after the work: the JSON Patch (RFC 6902)
+// TaskProof is what an exported file says after the work: the JSON Patch (RFC 6902)
 // from the file before it.
-type HandProof struct {
+type TaskProof struct {
 	Patch json.RawMessage `json:"patch"`
 }
 
-// BeginHandwork records a checklist and the intent that it carries out, together.
-func (s *Store) BeginHandwork(ctx context.Context, h Handwork, a Application) error {
+// BeginManualTask records a checklist and the intent that it carries out, together.
+func (s *Store) BeginManualTask(ctx context.Context, h ManualTask, a Act) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO applications (environment_id, run_id, change_id, kind, fingerprint, predecessor, state, note, who) VALUES ($1, $2, $3, $4, $5, $6, 'intended', '', $7)`,
+		if _, err := tx.ExecContext(ctx, `INSERT INTO acts (environment_id, run_id, change_id, kind, fingerprint, predecessor, state, note, who) VALUES ($1, $2, $3, $4, $5, $6, 'intended', '', $7)`,
 			a.EnvironmentID, a.RunID, a.ChangeID, a.Kind, a.Fingerprint, a.Predecessor, a.Who); err != nil {
 			return fmt.Errorf("write the intent: %w", err)
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO handworks (site_id, environment_id, run_id, target, predecessor, items) VALUES ($1, $2, $3, $4, $5, $6)`,
+		_, err := tx.ExecContext(ctx, `INSERT INTO manual_tasks (site_id, environment_id, run_id, target, predecessor, items) VALUES ($1, $2, $3, $4, $5, $6)`,
 			h.SiteID, h.EnvironmentID, h.RunID, h.Target, h.Predecessor, h.Items)
 		if err != nil {
 			return fmt.Errorf("write the checklist: %w", err)
@@ -60,11 +60,11 @@ func (s *Store) BeginHandwork(ctx context.Context, h Handwork, a Application) er
 	})
 }
 
-const handworkColumns = `id, site_id, environment_id, run_id, target, predecessor, items, state, proof, done_by, made_at, done_at`
+const manualTaskColumns = `id, site_id, environment_id, run_id, target, predecessor, items, state, proof, done_by, made_at, done_at`
 
-// HandworkOf is a run's checklist; ErrNotFound when it has none.
-func (s *Store) HandworkOf(ctx context.Context, runID int64) (Handwork, error) {
-	return one[Handwork](ctx, s, fmt.Sprintf("a checklist of run %d", runID), `SELECT `+handworkColumns+` FROM handworks WHERE run_id = $1`, runID)
+// ManualTaskOf is a run's checklist; ErrNotFound when it has none.
+func (s *Store) ManualTaskOf(ctx context.Context, runID int64) (ManualTask, error) {
+	return one[ManualTask](ctx, s, fmt.Sprintf("a checklist of run %d", runID), `SELECT `+manualTaskColumns+` FROM manual_tasks WHERE run_id = $1`, runID)
 }
 
 // ErrSettled says that a checklist is no longer open.
@@ -73,8 +73,8 @@ var ErrSettled = errors.New("the checklist is no longer open")
 // TickItem says of one item whether it is done. ErrSettled when the list is not open.
 func (s *Store) TickItem(ctx context.Context, runID int64, n int, done bool, who string) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
-		var h Handwork
-		if err := tx.GetContext(ctx, &h, `SELECT `+handworkColumns+` FROM handworks WHERE run_id = $1 FOR UPDATE`, runID); err != nil {
+		var h ManualTask
+		if err := tx.GetContext(ctx, &h, `SELECT `+manualTaskColumns+` FROM manual_tasks WHERE run_id = $1 FOR UPDATE`, runID); err != nil {
 			return fmt.Errorf("a checklist of run %d: %w", runID, ErrNotFound)
 		}
 		if h.State != "open" {
@@ -88,15 +88,15 @@ func (s *Store) TickItem(ctx context.Context, runID int64, n int, done bool, who
 		if now := time.Now().UTC(); done {
 			it.Who, it.At = who, &now
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE handworks SET items = $2 WHERE id = $1`, h.ID, h.Items)
+		_, err := tx.ExecContext(ctx, `UPDATE manual_tasks SET items = $2 WHERE id = $1`, h.ID, h.Items)
 		return err
 	})
 }
 
-// EndHandwork closes a checklist and lets its run go on. ok is false when it was
+// EndManualTask closes a checklist and lets its run go on. ok is false when it was
 // closed already.
-func (s *Store) EndHandwork(ctx context.Context, id int64, state, who string, proof *HandProof) (ok bool, err error) {
-	res, err := s.db.ExecContext(ctx, `UPDATE handworks SET state = $2, done_by = $3, proof = $4, done_at = now() WHERE id = $1 AND state = 'open'`, id, state, who, JSON[*HandProof]{proof})
+func (s *Store) EndManualTask(ctx context.Context, id int64, state, who string, proof *TaskProof) (ok bool, err error) {
+	res, err := s.db.ExecContext(ctx, `UPDATE manual_tasks SET state = $2, done_by = $3, proof = $4, done_at = now() WHERE id = $1 AND state = 'open'`, id, state, who, JSON[*TaskProof]{proof})
 	if err != nil {
 		return false, fmt.Errorf("write the checklist: %w", err)
 	}

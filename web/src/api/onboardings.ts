@@ -3,49 +3,49 @@ import { toValue, type MaybeRefOrGetter } from "vue";
 import type { Looks } from "../parts/looks";
 import { api, body, done, type Schemas } from "./client";
 
-export type Taking = Schemas["TakingView"];
-export type Place = Schemas["TakingPlace"];
+export type Onboarding = Schemas["OnboardingView"];
+export type Place = Schemas["OnboardingPlace"];
 
-export function useTakings() {
-  return useQuery({ queryKey: ["takings"], queryFn: () => body(api.GET("/api/v1/takings")) });
+export function useOnboardings() {
+  return useQuery({ queryKey: ["onboardings"], queryFn: () => body(api.GET("/api/v1/onboardings")) });
 }
 
-export function useTaking(id: MaybeRefOrGetter<number>) {
+export function useOnboarding(id: MaybeRefOrGetter<number>) {
   return useQuery({
-    queryKey: ["takings", id],
-    queryFn: () => body(api.GET("/api/v1/takings/{id}", { params: { path: { id: toValue(id) } } })),
+    queryKey: ["onboardings", id],
+    queryFn: () => body(api.GET("/api/v1/onboardings/{id}", { params: { path: { id: toValue(id) } } })),
     enabled: () => toValue(id) > 0,
     // Progress is told as it happens; a notice that was missed is made up for.
     refetchInterval: (q) => (q.state.data?.survey.state === "running" ? 1500 : false),
   });
 }
 
-/** Everything that is done while a site is being taken on. */
-export function useTakingActs() {
+/** Everything that is done while a site is being added. */
+export function useOnboardingActs() {
   const client = useQueryClient();
-  const keep = (t: Taking) => {
-    client.setQueryData(["takings", t.id], t);
-    void client.invalidateQueries({ queryKey: ["takings"], exact: true });
+  const keep = (t: Onboarding) => {
+    client.setQueryData(["onboardings", t.id], t);
+    void client.invalidateQueries({ queryKey: ["onboardings"], exact: true });
   };
   const at = (id: number) => ({ params: { path: { id } } });
   return {
     begin: useMutation({
-      mutationFn: (v: { name: string; environments: Place[] }) => body(api.POST("/api/v1/takings", { body: v })),
+      mutationFn: (v: { name: string; environments: Place[] }) => body(api.POST("/api/v1/onboardings", { body: v })),
       onSuccess: keep,
     }),
     place: useMutation({
       mutationFn: (v: { id: number; environments: Place[] }) =>
-        body(api.PUT("/api/v1/takings/{id}/environments", { ...at(v.id), body: { environments: v.environments } })),
+        body(api.PUT("/api/v1/onboardings/{id}/environments", { ...at(v.id), body: { environments: v.environments } })),
       onSuccess: keep,
     }),
     survey: useMutation({
-      mutationFn: (id: number) => body(api.POST("/api/v1/takings/{id}/survey", at(id))),
+      mutationFn: (id: number) => body(api.POST("/api/v1/onboardings/{id}/survey", at(id))),
       onSuccess: keep,
     }),
     pages: useMutation({
       mutationFn: (v: { id: number; paths: string[]; class?: Schemas["Found"]["class"]; watch?: boolean }) =>
         body(
-          api.PUT("/api/v1/takings/{id}/pages", {
+          api.PUT("/api/v1/onboardings/{id}/pages", {
             ...at(v.id),
             body: { paths: v.paths, class: v.class, watch: v.watch },
           }),
@@ -54,19 +54,19 @@ export function useTakingActs() {
     }),
     looks: useMutation({
       mutationFn: (v: { id: number; looks: Looks }) =>
-        body(api.PUT("/api/v1/takings/{id}/looks", { ...at(v.id), body: v.looks })),
+        body(api.PUT("/api/v1/onboardings/{id}/looks", { ...at(v.id), body: v.looks })),
       onSuccess: keep,
     }),
     run: useMutation({
       mutationFn: (v: { id: number; what: Schemas["Rehearsal"] }) =>
-        body(api.POST("/api/v1/takings/{id}/run", { ...at(v.id), body: v.what })),
+        body(api.POST("/api/v1/onboardings/{id}/run", { ...at(v.id), body: v.what })),
     }),
     register: useMutation({
-      mutationFn: (id: number) => body(api.POST("/api/v1/takings/{id}/register", at(id))),
+      mutationFn: (id: number) => body(api.POST("/api/v1/onboardings/{id}/register", at(id))),
       onSuccess: () => client.invalidateQueries(),
     }),
     drop: useMutation({
-      mutationFn: (id: number) => done(api.DELETE("/api/v1/takings/{id}", at(id))),
+      mutationFn: (id: number) => done(api.DELETE("/api/v1/onboardings/{id}", at(id))),
       onSuccess: () => client.invalidateQueries(),
     }),
   };

@@ -6,7 +6,7 @@ import (
 )
 
 // Carried is a revision on its way to another site: what each setting means, and its
-// value, with what was left alone and why.
+// value, with what was excluded and why.
 type Carried struct {
 	Format      string             `json:"format"` // CarriedFormat
 	Site        string             `json:"site"`
@@ -16,9 +16,9 @@ type Carried struct {
 	Exclusions  []CarriedExclusion `json:"exclusions"`
 }
 
-// CarriedFormat names the form of the document; docs/contract/carry-over.schema.json
+// CarriedFormat names the form of the document; docs/contract/copied-settings.schema.json
 // is its schema.
-const CarriedFormat = "tide-marker-carry-over-1"
+const CarriedFormat = "tide-marker-copy-settings-1"
 
 // CarriedSetting is one value and what it means.
 type CarriedSetting struct {
@@ -29,7 +29,7 @@ type CarriedSetting struct {
 	Value any    `json:"value"`
 }
 
-// CarriedExclusion is one thing left alone.
+// CarriedExclusion is one thing excluded.
 type CarriedExclusion struct {
 	Role    Role   `json:"role"`
 	Pattern string `json:"pattern"`
@@ -58,10 +58,10 @@ func Carry(site, software string, c Catalogue, v Values, left []CarriedExclusion
 func ParseCarried(raw []byte) (Carried, error) {
 	var c Carried
 	if err := json.Unmarshal(raw, &c); err != nil {
-		return c, fmt.Errorf("this is not a carry-over document: %w", err)
+		return c, fmt.Errorf("this is not a copy-settings document: %w", err)
 	}
 	if c.Format != CarriedFormat {
-		return c, fmt.Errorf("this is not a carry-over document: its format is %q, not %q", c.Format, CarriedFormat)
+		return c, fmt.Errorf("this is not a copy-settings document: its format is %q, not %q", c.Format, CarriedFormat)
 	}
 	return c, nil
 }

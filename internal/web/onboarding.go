@@ -19,18 +19,18 @@ import (
 	"tidemarker/internal/work"
 )
 
-// TakingView is a site that somebody is taking on.
-type TakingView struct {
+// OnboardingView is a site that somebody is adding.
+type OnboardingView struct {
 	ID        int64     `json:"id"`
 	Name      string    `json:"name"`
 	HasToken  []string  `json:"hasToken" doc:"Environments for which a token is kept."`
 	MadeBy    string    `json:"madeBy"`
 	UpdatedAt time.Time `json:"updatedAt"`
-	store.TakingDocument
+	store.OnboardingDocument
 }
 
-// TakingPlace is where one environment of the site is.
-type TakingPlace struct {
+// OnboardingPlace is where one environment of the site is.
+type OnboardingPlace struct {
 	Name      string   `json:"name" minLength:"1" maxLength:"40"`
 	URL       string   `json:"url" minLength:"1" maxLength:"500"`
 	Hosts     []string `json:"hosts,omitempty" doc:"Further hosts that belong to the site."`
@@ -42,55 +42,55 @@ type TakingPlace struct {
 // usualPlace is where connectors mostly are.
 const usualPlace = "/_speed/v1"
 
-func (s *Server) takingOperations(api huma.API) {
-	tags := []string{"taking on"}
-	huma.Register(api, huma.Operation{OperationID: "list-takings", Method: http.MethodGet, Path: "/takings", Summary: "Sites that are being taken on", Tags: tags},
-		func(ctx context.Context, _ *struct{}) (*output[[]TakingView], error) {
-			rows, err := s.Store.Takings(ctx)
-			views := []TakingView{}
+func (s *Server) onboardingOperations(api huma.API) {
+	tags := []string{"adding"}
+	huma.Register(api, huma.Operation{OperationID: "list-onboardings", Method: http.MethodGet, Path: "/onboardings", Summary: "Sites that are being added", Tags: tags},
+		func(ctx context.Context, _ *struct{}) (*output[[]OnboardingView], error) {
+			rows, err := s.Store.Onboardings(ctx)
+			views := []OnboardingView{}
 			for _, t := range rows {
-				views = append(views, takingView(t))
+				views = append(views, onboardingView(t))
 			}
 			return out(views, err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "begin-taking", Method: http.MethodPost, Path: "/takings", Summary: "Begins to take a site on: where it is", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "begin-onboarding", Method: http.MethodPost, Path: "/onboardings", Summary: "Begins to take a site on: where it is", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			Body struct {
-				Name         string        `json:"name" minLength:"1" maxLength:"100"`
-				Environments []TakingPlace `json:"environments" minItems:"1" maxItems:"5"`
+				Name         string            `json:"name" minLength:"1" maxLength:"100"`
+				Environments []OnboardingPlace `json:"environments" minItems:"1" maxItems:"5"`
 			}
-		}) (*output[TakingView], error) {
-			doc, tokens, err := places(in.Body.Environments, store.Taking{})
+		}) (*output[OnboardingView], error) {
+			doc, tokens, err := places(in.Body.Environments, store.Onboarding{})
 			if err != nil {
 				return nil, problem(err)
 			}
-			id, err := s.Store.NewTaking(ctx, strings.TrimSpace(in.Body.Name), doc, tokens, who(ctx))
+			id, err := s.Store.NewOnboarding(ctx, strings.TrimSpace(in.Body.Name), doc, tokens, who(ctx))
 			if err != nil {
 				return nil, problem(err)
 			}
 			return out(s.tested(ctx, id))
 		})
-	huma.Register(api, huma.Operation{OperationID: "get-taking", Method: http.MethodGet, Path: "/takings/{id}", Summary: "How far it is", Tags: tags},
-		func(ctx context.Context, in *ByID) (*output[TakingView], error) {
-			t, err := s.Store.Taking(ctx, in.ID)
-			return out(takingView(t), err)
+	huma.Register(api, huma.Operation{OperationID: "get-onboarding", Method: http.MethodGet, Path: "/onboardings/{id}", Summary: "How far it is", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[OnboardingView], error) {
+			t, err := s.Store.Onboarding(ctx, in.ID)
+			return out(onboardingView(t), err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "place-taking", Method: http.MethodPut, Path: "/takings/{id}/environments", Summary: "Says anew where the site is, and tests it", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "place-onboarding", Method: http.MethodPut, Path: "/onboardings/{id}/environments", Summary: "Says anew where the site is, and tests it", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
-				Environments []TakingPlace `json:"environments" minItems:"1" maxItems:"5"`
+				Environments []OnboardingPlace `json:"environments" minItems:"1" maxItems:"5"`
 			}
-		}) (*output[TakingView], error) {
-			if _, err := s.Store.ChangeTaking(ctx, in.ID, func(t *store.Taking) error {
+		}) (*output[OnboardingView], error) {
+			if _, err := s.Store.ChangeOnboarding(ctx, in.ID, func(t *store.Onboarding) error {
 				doc, tokens, err := places(in.Body.Environments, *t)
 				if err != nil {
 					return err
 				}
 				d := &t.Document.V
-				looks := d.Looks().Untelling() // secret values stay with the hosts that they were given for
+				looks := d.Looks().Redacted() // secret values stay with the hosts that they were given for
 				looks.Environments = doc.Environments
-				d.SetLooks(looks.Recalling(d.Looks()))
+				d.SetLooks(looks.WithSecretsFrom(d.Looks()))
 				t.Tokens.V = tokens
 				return nil
 			}); err != nil {
@@ -98,18 +98,18 @@ func (s *Server) takingOperations(api huma.API) {
 			}
 			return out(s.tested(ctx, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "survey-taking", Method: http.MethodPost, Path: "/takings/{id}/survey", Summary: "Finds the site's pages, from its sitemap or by following links", Tags: tags, DefaultStatus: http.StatusAccepted},
-		func(ctx context.Context, in *ByID) (*output[TakingView], error) {
+	huma.Register(api, huma.Operation{OperationID: "survey-onboarding", Method: http.MethodPost, Path: "/onboardings/{id}/survey", Summary: "Finds the site's pages, from its sitemap or by following links", Tags: tags, DefaultStatus: http.StatusAccepted},
+		func(ctx context.Context, in *ByID) (*output[OnboardingView], error) {
 			if err := s.Store.SaveSurvey(ctx, in.ID, store.SurveyProgress{State: "running", Notes: []string{}}); err != nil {
 				return nil, problem(err)
 			}
 			if err := s.Runner.EnqueueSurvey(ctx, in.ID); err != nil {
 				return nil, problem(err)
 			}
-			t, err := s.Store.Taking(ctx, in.ID)
-			return out(takingView(t), err)
+			t, err := s.Store.Onboarding(ctx, in.ID)
+			return out(onboardingView(t), err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "class-pages", Method: http.MethodPut, Path: "/takings/{id}/pages", Summary: "Gives pages a class, and says which are watched, many at once", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "class-pages", Method: http.MethodPut, Path: "/onboardings/{id}/pages", Summary: "Gives pages a class, and says which are watched, many at once", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -117,12 +117,12 @@ func (s *Server) takingOperations(api huma.API) {
 				Class string   `json:"class,omitempty" enum:",home,listing,item,cart,checkout,account,membership,article,search,form,other"`
 				Watch *bool    `json:"watch,omitempty"`
 			}
-		}) (*output[TakingView], error) {
+		}) (*output[OnboardingView], error) {
 			said := map[string]bool{}
 			for _, p := range in.Body.Paths {
 				said[p] = true
 			}
-			t, err := s.Store.ChangeTaking(ctx, in.ID, func(t *store.Taking) error {
+			t, err := s.Store.ChangeOnboarding(ctx, in.ID, func(t *store.Onboarding) error {
 				for i := range t.Document.V.Pages {
 					p := &t.Document.V.Pages[i]
 					if said[p.Path] && in.Body.Class != "" {
@@ -134,52 +134,52 @@ func (s *Server) takingOperations(api huma.API) {
 				}
 				return nil
 			})
-			return out(takingView(t), err)
+			return out(onboardingView(t), err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "people-taking", Method: http.MethodPut, Path: "/takings/{id}/looks", Summary: "Says who looks and what has to work", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "people-onboarding", Method: http.MethodPut, Path: "/onboardings/{id}/looks", Summary: "Says who looks and what has to work", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
-				Personas []site.Persona     `json:"personas"`
-				Journeys []journey.Journey  `json:"journeys"`
-				Edits    []site.Publication `json:"edits,omitempty"`
+				Personas []site.Persona        `json:"personas"`
+				Journeys []journey.Journey     `json:"journeys"`
+				Edits    []site.PublishingTest `json:"edits,omitempty"`
 			}
-		}) (*output[TakingView], error) {
-			t, err := s.Store.ChangeTaking(ctx, in.ID, func(t *store.Taking) error {
+		}) (*output[OnboardingView], error) {
+			t, err := s.Store.ChangeOnboarding(ctx, in.ID, func(t *store.Onboarding) error {
 				d := &t.Document.V
 				said := site.Site{Environments: d.Environments, Personas: in.Body.Personas, Journeys: in.Body.Journeys, Edits: in.Body.Edits}
-				d.SetLooks(said.Secretive().Recalling(d.Looks()))
+				d.SetLooks(said.MarkSensitive().WithSecretsFrom(d.Looks()))
 				return nil
 			})
-			return out(takingView(t), err)
+			return out(onboardingView(t), err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "run-taking", Method: http.MethodPost, Path: "/takings/{id}/run", Summary: "Makes a persona ready, or takes a journey, on staging and on the spot", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "run-onboarding", Method: http.MethodPost, Path: "/onboardings/{id}/run", Summary: "Makes a persona ready, or takes a journey, on staging and on the spot", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body work.Rehearsal
 		}) (*output[work.Rehearsed], error) {
-			return out(s.Runner.RehearseTaking(ctx, in.ID, in.Body))
+			return out(s.Runner.RehearseOnboarding(ctx, in.ID, in.Body))
 		})
-	huma.Register(api, huma.Operation{OperationID: "register-taking", Method: http.MethodPost, Path: "/takings/{id}/register", Summary: "Registers the site with what was confirmed", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "register-onboarding", Method: http.MethodPost, Path: "/onboardings/{id}/register", Summary: "Registers the site with what was confirmed", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *ByID) (*output[SiteView], error) {
-			return out(s.registerTaking(ctx, in.ID))
+			return out(s.registerOnboarding(ctx, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "drop-taking", Method: http.MethodDelete, Path: "/takings/{id}", Summary: "Gives it up", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "discard-onboarding", Method: http.MethodDelete, Path: "/onboardings/{id}", Summary: "Discards it", Tags: tags},
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			return nil, problem(s.Store.DropTaking(ctx, in.ID))
+			return nil, problem(s.Store.DiscardOnboarding(ctx, in.ID))
 		})
 }
 
-func takingView(t store.Taking) TakingView {
-	v := TakingView{ID: t.ID, Name: t.Name, HasToken: []string{}, MadeBy: t.MadeBy, UpdatedAt: t.UpdatedAt, TakingDocument: t.Document.V}
+func onboardingView(t store.Onboarding) OnboardingView {
+	v := OnboardingView{ID: t.ID, Name: t.Name, HasToken: []string{}, MadeBy: t.MadeBy, UpdatedAt: t.UpdatedAt, OnboardingDocument: t.Document.V}
 	for name, token := range t.Tokens.V {
 		if token != "" {
 			v.HasToken = append(v.HasToken, name)
 		}
 	}
 	slices.Sort(v.HasToken)
-	d := &v.TakingDocument
-	shown := d.Looks().Untelling()
+	d := &v.OnboardingDocument
+	shown := d.Looks().Redacted()
 	d.Tests, d.Pages, d.Personas, d.Journeys, d.Edits = orEmpty(d.Tests), orEmpty(d.Pages), orEmpty(shown.Personas), orEmpty(shown.Journeys), orEmpty(shown.Edits)
 	d.Survey.Notes = orEmpty(d.Survey.Notes)
 	return v
@@ -194,8 +194,8 @@ func orEmpty[T any](list []T) []T {
 
 // places makes environments of what a person typed in. A token that is kept stays with
 // the address that it was given for.
-func places(in []TakingPlace, before store.Taking) (store.TakingDocument, map[string]string, error) {
-	doc := store.TakingDocument{Tests: []store.TakingTest{}, Pages: []survey.Found{}, Personas: []site.Persona{}, Journeys: []journey.Journey{}, Edits: []site.Publication{}, Survey: store.SurveyProgress{Notes: []string{}}}
+func places(in []OnboardingPlace, before store.Onboarding) (store.OnboardingDocument, map[string]string, error) {
+	doc := store.OnboardingDocument{Tests: []store.OnboardingTest{}, Pages: []survey.Found{}, Personas: []site.Persona{}, Journeys: []journey.Journey{}, Edits: []site.PublishingTest{}, Survey: store.SurveyProgress{Notes: []string{}}}
 	tokens := map[string]string{}
 	for i, p := range in {
 		at := strings.TrimSuffix(strings.TrimSpace(p.URL), "/")
@@ -221,21 +221,21 @@ func places(in []TakingPlace, before store.Taking) (store.TakingDocument, map[st
 	return doc, tokens, nil
 }
 
-func (s *Server) tested(ctx context.Context, id int64) (TakingView, error) {
-	t, err := s.Store.Taking(ctx, id)
+func (s *Server) tested(ctx context.Context, id int64) (OnboardingView, error) {
+	t, err := s.Store.Onboarding(ctx, id)
 	if err != nil {
-		return TakingView{}, err
+		return OnboardingView{}, err
 	}
 	tests := s.Runner.TestEnvironments(ctx, t)
-	t, err = s.Store.ChangeTaking(ctx, id, func(t *store.Taking) error {
+	t, err = s.Store.ChangeOnboarding(ctx, id, func(t *store.Onboarding) error {
 		t.Document.V.Tests = tests
 		return nil
 	})
-	return takingView(t), err
+	return onboardingView(t), err
 }
 
-func (s *Server) registerTaking(ctx context.Context, id int64) (SiteView, error) {
-	t, err := s.Store.Taking(ctx, id)
+func (s *Server) registerOnboarding(ctx context.Context, id int64) (SiteView, error) {
+	t, err := s.Store.Onboarding(ctx, id)
 	if err != nil {
 		return SiteView{}, err
 	}
@@ -258,7 +258,7 @@ func (s *Server) registerTaking(ctx context.Context, id int64) (SiteView, error)
 		return SiteView{}, huma.Error422UnprocessableEntity("The site cannot be registered yet: " + err.Error())
 	}
 	row, err := s.Store.SaveSite(ctx, doc, who(ctx))
-	if lacking, ok := errors.AsType[*site.LackingSecret](err); ok {
+	if lacking, ok := errors.AsType[*site.MissingSecret](err); ok {
 		return SiteView{}, huma.Error422UnprocessableEntity("The site cannot be registered yet. Not filled in: " + strings.Join(lacking.Fields, "; ") + ". Fill it in, or leave these steps out.")
 	}
 	if err != nil {
@@ -278,7 +278,7 @@ func (s *Server) registerTaking(ctx context.Context, id int64) (SiteView, error)
 			s.Log.Info("the environments were not compared", "site", row.ID, "why", err)
 		}
 	}
-	if err := s.Store.DropTaking(ctx, id); err != nil {
+	if err := s.Store.DiscardOnboarding(ctx, id); err != nil {
 		return SiteView{}, err
 	}
 	return s.siteView(ctx, row.ID)

@@ -3,7 +3,7 @@ import Button from "primevue/button";
 import { computed, ref } from "vue";
 import { useSite } from "../api/queries";
 import { useSession } from "../api/session";
-import { useWatched, useWatchedActs, type Watched } from "../api/watched";
+import { useTestPlan, useTestPlanActs, type TestPlan } from "../api/testplan";
 import AskState from "../parts/AskState.vue";
 import LooksTable from "../parts/LooksTable.vue";
 import PageForm from "../parts/PageForm.vue";
@@ -16,62 +16,60 @@ import { classes } from "../parts/classes";
 const props = defineProps<{ id: number }>();
 const { may } = useSession();
 const site = useSite(() => props.id);
-const { data: watched, isPending, error, refetch } = useWatched(() => props.id);
+const { data: plan, isPending, error, refetch } = useTestPlan(() => props.id);
 // Each part tells of its own troubles.
-const acts = useWatchedActs(() => props.id);
-const looksActs = useWatchedActs(() => props.id);
+const acts = useTestPlanActs(() => props.id);
+const looksActs = useTestPlanActs(() => props.id);
 
-const first = computed(() => watched.value?.environments[0] ?? "staging");
+const first = computed(() => plan.value?.environments[0] ?? "staging");
 const unmarked = computed(() => site.data.value?.environments.every((e) => !e.marks.length));
 /** What was changed here, until the page is left: marks do not know it yet. */
 const changed = ref(false);
 
-async function change(to: Partial<Watched>, by = acts) {
-  const { pages, personas, journeys, edits, version } = watched.value!;
+async function change(to: Partial<TestPlan>, by = acts) {
+  const { pages, personas, journeys, edits, version } = plan.value!;
   await by.change.mutateAsync({ pages, personas, journeys, edits, version, ...to });
   changed.value = true;
 }
 const keepLooks = (to: Looks) =>
-  change({ ...to, pages: pagesFor(watched.value!.pages, watched.value!.personas, to.personas) }, looksActs);
+  change({ ...to, pages: pagesFor(plan.value!.pages, plan.value!.personas, to.personas) }, looksActs);
 
 const page = ref<PageDraft>();
 async function keepPage() {
   const d = page.value!;
-  const { pages, edits } = watched.value!;
+  const { pages, edits } = plan.value!;
   await change({ pages: withPage(pages, d), edits: d.was ? editsFor(edits, d.was, d.path.trim()) : edits });
   page.value = undefined;
 }
 const cls = ref("");
 const counts = computed(() =>
-  classes.map((c) => [c, watched.value?.pages.filter((p) => p.class === c).length ?? 0] as const).filter(([, n]) => n),
+  classes.map((c) => [c, plan.value?.pages.filter((p) => p.class === c).length ?? 0] as const).filter(([, n]) => n),
 );
-const shown = computed(() => watched.value?.pages.filter((p) => !cls.value || p.class === cls.value) ?? []);
-const missing = computed(() =>
-  classes.filter((c) => c !== "other" && !watched.value?.pages.some((p) => p.class === c)),
-);
+const shown = computed(() => plan.value?.pages.filter((p) => !cls.value || p.class === cls.value) ?? []);
+const missing = computed(() => classes.filter((c) => c !== "other" && !plan.value?.pages.some((p) => p.class === c)));
 </script>
 
 <template>
-  <SiteHead :site="id" :name="site.data.value?.name ?? ''" here="Watched" />
+  <SiteHead :site="id" :name="site.data.value?.name ?? ''" here="Test plan" />
   <div class="spread">
-    <h1>What is watched</h1>
+    <h1>Test plan</h1>
     <a :href="`/api/v1/sites/${id}/file`" class="small" download>Save it as a site file</a>
   </div>
   <p class="faded">
     Every mark and check looks at these pages, as these people, and takes these journeys.
-    <template v-if="missing.length">No page of the class {{ missing.join(", ") }} is watched.</template>
+    <template v-if="missing.length">No page of the class {{ missing.join(", ") }} is in it.</template>
   </p>
   <p v-if="changed && !unmarked" class="notice">
     What is new here is not in any mark yet: checks call it unsure.
     <RouterLink :to="`/sites/${id}`">Take another mark</RouterLink> of each environment.
   </p>
-  <AskState :pending="isPending" :error="error" what="What is watched" @again="refetch()">
-    <template v-if="watched">
+  <AskState :pending="isPending" :error="error" what="The test plan" @again="refetch()">
+    <template v-if="plan">
       <section class="part">
         <div class="spread">
           <h2>Pages</h2>
           <span class="row filters" role="group" aria-label="Class">
-            <Button size="small" :text="!!cls" :label="`all (${watched.pages.length})`" @click="cls = ''" />
+            <Button size="small" :text="!!cls" :label="`all (${plan.pages.length})`" @click="cls = ''" />
             <Button
               v-for="[c, n] in counts"
               :key="c"
@@ -109,9 +107,9 @@ const missing = computed(() =>
                 <RowActs
                   v-if="may('work')"
                   :name="p.path"
-                  :keeps="watched.pages.length === 1"
+                  :keeps="plan.pages.length === 1"
                   @edit="page = pageDraftOf(p)"
-                  @leave="change({ pages: watched.pages.filter((x) => x.path !== p.path) })"
+                  @leave="change({ pages: plan.pages.filter((x) => x.path !== p.path) })"
                 />
               </td>
             </tr>
@@ -122,8 +120,8 @@ const missing = computed(() =>
           v-if="page"
           :key="page.was"
           v-model="page"
-          :pages="watched.pages"
-          :personas="watched.personas.map((p) => p.name)"
+          :pages="plan.pages"
+          :personas="plan.personas.map((p) => p.name)"
           :classes="classes"
           :busy="acts.change.isPending.value"
           @keep="keepPage"
@@ -134,8 +132,8 @@ const missing = computed(() =>
       <section class="part">
         <h2>Who looks, what has to work, and what is published to see that it shows</h2>
         <LooksTable
-          :looks="watched"
-          :pages="watched.pages.map((p) => p.path)"
+          :looks="plan"
+          :pages="plan.pages.map((p) => p.path)"
           :first="first"
           :may-edit="may('work')"
           :keep="keepLooks"

@@ -16,9 +16,9 @@ import (
 	"tidemarker/internal/store"
 )
 
-// asHeld asks for every page as it stands, and sends the forms that journeys fill in
-// from pages as they are held. What is found is only found before anything is dropped.
-func (r *run) asHeld(ctx context.Context, g *gathering) error {
+// asCached asks for every page as it stands, and sends the forms that journeys fill in
+// from pages as they are cached. What is found is only found before anything is purged.
+func (r *run) asCached(ctx context.Context, g *gathering) error {
 	plan := r.site.Plan(r.env.Name)
 	var visits []site.PageTask
 	for _, t := range plan.Pages {
@@ -31,7 +31,7 @@ func (r *run) asHeld(ctx context.Context, g *gathering) error {
 	if err := r.sendForms(ctx, forms, g); err != nil {
 		return err
 	}
-	r.progress.say(ctx, "probing", "Asking for pages as they are held")
+	r.progress.say(ctx, "probing", "Asking for pages as they are cached")
 	eg, asking := errgroup.WithContext(ctx)
 	eg.SetLimit(4)
 	for _, t := range visits {
@@ -54,18 +54,18 @@ func formsOf(plan site.Plan) []site.JourneyTask {
 	return out
 }
 
-// stands asks for a page as it stands: how old is what is held?
+// stands asks for a page as it stands: how old is what is cached?
 func (r *run) stands(ctx context.Context, t site.PageTask, g *gathering) error {
-	p := r.probeOf(t, evidence.AsHeld)
+	p := r.probeOf(t, evidence.AsCached)
 	lives := exclusion.LayerOf(r.cat, r.values).Lives()
 	p.Allowed, p.Rule, p.FormLives = lives.Seconds, lives.Rule, t.Page.FormLives
 	visitor := asker{site.Visitor, t.Device}
 	err := r.ask(ctx, t.Page.Path, visitor, nil, &p.First)
 	if err == nil {
 		began := time.Now()
-		// An old copy may be served once more while the page is made anew.
+		// An old copy may be served once more while the page is generated fresh.
 		p.Second = p.First
-		if p.First.Served == httpcache.Held {
+		if p.First.Served == httpcache.Cached {
 			err = r.until(ctx, atOnce, func() (bool, error) {
 				err := r.ask(ctx, t.Page.Path, visitor, nil, &p.Second)
 				return len(evidence.CompareProbe(evidence.Baseline{}, p)) == 0, err
@@ -82,15 +82,15 @@ func (r *run) stands(ctx context.Context, t site.PageTask, g *gathering) error {
 	return r.probed(ctx, p, err, 1, g)
 }
 
-// sendForms takes the journeys that fill something in on pages as they are held; one
-// that does not work is taken again on pages that are made anew.
+// sendForms takes the journeys that fill something in on pages as they are cached; one
+// that does not work is taken again on pages that are generated fresh.
 func (r *run) sendForms(ctx context.Context, forms []site.JourneyTask, g *gathering) error {
 	b, err := r.Browser()
 	if err != nil {
 		return err
 	}
 	for _, t := range forms {
-		r.progress.say(ctx, "probing", fmt.Sprintf("Sending forms from held pages: %s on %s", t.Journey.Name, t.Device))
+		r.progress.say(ctx, "probing", fmt.Sprintf("Sending forms from cached pages: %s on %s", t.Journey.Name, t.Device))
 		state, ready := r.ready[[2]string{t.Journey.Persona, t.Device}]
 		if !ready && t.Journey.Persona != site.Visitor {
 			continue // that nobody could sign in was found before
@@ -102,19 +102,19 @@ func (r *run) sendForms(ctx context.Context, forms []site.JourneyTask, g *gather
 			}
 			return look, r.Store.SaveLook(ctx, r.row.ID, pass, "journey", look.Key, look)
 		}
-		held, err := take(1)
+		cached, err := take(1)
 		if err != nil {
 			return err
 		}
-		if held.Missing != "" || held.Outcome.Failed() >= 0 {
-			if err := r.dropSteps(ctx, t, held); err != nil {
+		if cached.Missing != "" || cached.Outcome.Failed() >= 0 {
+			if err := r.dropSteps(ctx, t, cached); err != nil {
 				return err
 			}
 			anew, err := take(2)
 			if err != nil {
 				return err
 			}
-			found := evidence.LateForm(held, anew)
+			found := evidence.LateForm(cached, anew)
 			if len(found) == 0 {
 				found = evidence.CompareJourney(r.base, anew)
 			}
@@ -122,7 +122,7 @@ func (r *run) sendForms(ctx context.Context, forms []site.JourneyTask, g *gather
 				return err
 			}
 		}
-		r.counted(ctx, 1, fmt.Sprintf("%s on %s", t.Journey.Name, t.Device), held.Missing)
+		r.counted(ctx, 1, fmt.Sprintf("%s on %s", t.Journey.Name, t.Device), cached.Missing)
 	}
 	return nil
 }

@@ -3,7 +3,7 @@ import Button from "primevue/button";
 import Select from "primevue/select";
 import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
-import { useTaking, useTakingActs, useTakings, type Taking } from "../api/takings";
+import { useOnboarding, useOnboardingActs, useOnboardings, type Onboarding } from "../api/onboardings";
 import { classes } from "../parts/classes";
 import PlaceForm from "../parts/PlaceForm.vue";
 import StateGlyph from "../parts/StateGlyph.vue";
@@ -13,22 +13,24 @@ import When from "../parts/When.vue";
 
 const props = defineProps<{ id: number }>();
 const router = useRouter();
-const { data: taking } = useTaking(() => props.id || 0);
-const { data: begun } = useTakings();
-const acts = useTakingActs();
+const { data: onboarding } = useOnboarding(() => props.id || 0);
+const { data: begun } = useOnboardings();
+const acts = useOnboardingActs();
 
-const wellPlaced = computed(() => !!taking.value?.tests.length && taking.value.tests.every((t) => t.ok));
+const wellPlaced = computed(() => !!onboarding.value?.tests.length && onboarding.value.tests.every((t) => t.ok));
 
-type Class = Taking["pages"][number]["class"];
-const only = ref("watched");
+type Class = Onboarding["pages"][number]["class"];
+const only = ref("test-plan");
 const shownPages = computed(() => {
-  const all = taking.value?.pages ?? [];
-  const list = only.value === "watched" ? all.filter((p) => p.watch) : all.filter((p) => p.class === only.value);
+  const all = onboarding.value?.pages ?? [];
+  const list = only.value === "test-plan" ? all.filter((p) => p.watch) : all.filter((p) => p.class === only.value);
   return list.slice(0, 200);
 });
 const picked = ref<string[]>([]);
 const counts = computed(() =>
-  classes.map((c) => [c, taking.value?.pages.filter((p) => p.class === c).length ?? 0] as const).filter(([, n]) => n),
+  classes
+    .map((c) => [c, onboarding.value?.pages.filter((p) => p.class === c).length ?? 0] as const)
+    .filter(([, n]) => n),
 );
 function reclass(c: Class) {
   acts.pages.mutate({ id: props.id, paths: picked.value, class: c }, { onSuccess: () => (picked.value = []) });
@@ -45,22 +47,22 @@ async function giveUp() {
 </script>
 
 <template>
-  <h1>{{ taking ? `Taking on ${taking.name}` : "Take on a site" }}</h1>
+  <h1>{{ onboarding ? `Adding ${onboarding.name}` : "Add a site" }}</h1>
   <p class="faded">
     Where it is, which pages it has, who looks, what has to work. It is kept as you go: leave it, and go on later.
   </p>
-  <p v-if="!taking && begun?.length" class="small">
+  <p v-if="!onboarding && begun?.length" class="small">
     Begun:
     <template v-for="t in begun" :key="t.id"
-      ><RouterLink :to="`/take-on/${t.id}`">{{ t.name }}</RouterLink> (<When :at="t.updatedAt" short />)
+      ><RouterLink :to="`/add-site/${t.id}`">{{ t.name }}</RouterLink> (<When :at="t.updatedAt" short />)
     </template>
   </p>
   <ol class="steps">
     <li>
       <h2>Where it is</h2>
-      <PlaceForm :taking="taking" />
-      <ul v-if="taking?.tests.length" class="plain-list tests">
-        <li v-for="(t, i) in taking.tests" :key="i">
+      <PlaceForm :onboarding="onboarding" />
+      <ul v-if="onboarding?.tests.length" class="plain-list tests">
+        <li v-for="(t, i) in onboarding.tests" :key="i">
           <StateGlyph :state="t.ok ? 'clear' : 'broken'" :word="`${t.environment}, ${t.what}`" />
           <span>{{ t.text }}</span>
         </li>
@@ -70,30 +72,31 @@ async function giveUp() {
         that no real client is written to and nobody is charged. Forms are only ever sent on staging.
       </p>
     </li>
-    <li v-if="taking">
+    <li v-if="onboarding">
       <h2>Which pages it has</h2>
       <div class="row">
         <Button
-          :label="taking.pages.length ? 'Look again' : 'Find its pages'"
-          :outlined="!!taking.pages.length"
+          :label="onboarding.pages.length ? 'Look again' : 'Find its pages'"
+          :outlined="!!onboarding.pages.length"
           :disabled="!wellPlaced"
-          :loading="taking.survey.state === 'running' || acts.survey.isPending.value"
-          @click="acts.survey.mutate(taking.id)"
+          :loading="onboarding.survey.state === 'running' || acts.survey.isPending.value"
+          @click="acts.survey.mutate(onboarding.id)"
         />
-        <span v-if="taking.survey.state" aria-live="polite">
-          {{ taking.survey.listed }} addresses named, {{ taking.survey.done }} of {{ taking.survey.wanted }} looked at
+        <span v-if="onboarding.survey.state" aria-live="polite">
+          {{ onboarding.survey.listed }} addresses named, {{ onboarding.survey.done }} of
+          {{ onboarding.survey.wanted }} looked at
         </span>
         <span v-else-if="!wellPlaced" class="small faded">First everything above has to be right.</span>
       </div>
-      <p v-for="n in taking.survey.notes" :key="n" class="small faded">{{ n }}</p>
+      <p v-for="n in onboarding.survey.notes" :key="n" class="small faded">{{ n }}</p>
       <Trouble :error="acts.survey.error.value" />
-      <template v-if="taking.pages.length">
+      <template v-if="onboarding.pages.length">
         <p class="row filters">
           <Button
             size="small"
-            :text="only !== 'watched'"
-            :label="`watched (${taking.pages.filter((p) => p.watch).length})`"
-            @click="only = 'watched'"
+            :text="only !== 'test-plan'"
+            :label="`in the test plan (${onboarding.pages.filter((p) => p.watch).length})`"
+            @click="only = 'test-plan'"
           />
           <Button
             v-for="[c, n] in counts"
@@ -118,13 +121,13 @@ async function giveUp() {
             size="small"
             text
             label="watch"
-            @click="acts.pages.mutate({ id: taking.id, paths: picked, watch: true })"
+            @click="acts.pages.mutate({ id: onboarding.id, paths: picked, watch: true })"
           />
           <Button
             size="small"
             text
             label="do not watch"
-            @click="acts.pages.mutate({ id: taking.id, paths: picked, watch: false })"
+            @click="acts.pages.mutate({ id: onboarding.id, paths: picked, watch: false })"
           />
         </p>
         <table class="tide">
@@ -134,7 +137,7 @@ async function giveUp() {
               <th>Page</th>
               <th>Class</th>
               <th>Why</th>
-              <th>Watched</th>
+              <th>Tested</th>
             </tr>
           </thead>
           <tbody>
@@ -152,28 +155,29 @@ async function giveUp() {
         <Trouble :error="acts.pages.error.value" />
       </template>
     </li>
-    <li v-if="taking?.pages.length">
+    <li v-if="onboarding?.pages.length">
       <h2>Who looks, and what has to work</h2>
       <LooksTable
-        :looks="taking"
-        :pages="taking.pages.filter((p) => p.watch).map((p) => p.path)"
-        :first="taking.environments[0]?.name ?? 'staging'"
+        :looks="onboarding"
+        :pages="onboarding.pages.filter((p) => p.watch).map((p) => p.path)"
+        :first="onboarding.environments[0]?.name ?? 'staging'"
         may-edit
-        :keep="(looks) => acts.looks.mutateAsync({ id: taking!.id, looks })"
-        :run="(what) => acts.run.mutateAsync({ id: taking!.id, what })"
+        :keep="(looks) => acts.looks.mutateAsync({ id: onboarding!.id, looks })"
+        :run="(what) => acts.run.mutateAsync({ id: onboarding!.id, what })"
       />
     </li>
-    <li v-if="taking?.pages.length">
+    <li v-if="onboarding?.pages.length">
       <h2>Register it</h2>
       <p>
-        {{ taking.pages.filter((p) => p.watch).length }} pages and {{ taking.journeys.length }} journeys are watched
-        from then on, as a visitor<template v-for="p in taking.personas" :key="p.name">, as {{ p.name }}</template
+        {{ onboarding.pages.filter((p) => p.watch).length }} pages and {{ onboarding.journeys.length }} journeys in the
+        test plan from then on, as a visitor<template v-for="p in onboarding.personas" :key="p.name"
+          >, as {{ p.name }}</template
         >. Next come the first marks.
       </p>
       <Trouble :error="acts.register.error.value" />
       <div class="row">
         <Button label="Register the site" :loading="acts.register.isPending.value" @click="register" />
-        <Button text label="Give it up" @click="giveUp" />
+        <Button text label="Cancel" @click="giveUp" />
       </div>
     </li>
   </ol>
