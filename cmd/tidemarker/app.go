@@ -11,16 +11,20 @@ import (
 	"sync"
 	"time"
 
+	"tidemarker/internal/act"
+	"tidemarker/internal/api"
 	"tidemarker/internal/browser"
 	"tidemarker/internal/cluster"
+	"tidemarker/internal/inspect"
+	"tidemarker/internal/run"
+	"tidemarker/internal/speedlayer/kinds"
 	"tidemarker/internal/store"
-	"tidemarker/internal/work"
 )
 
 // app is what every command works with.
 type app struct {
 	store   *store.Store
-	runner  *work.Runner
+	runner  *run.Runner
 	log     *slog.Logger
 	who     string
 	cluster *cluster.Cluster
@@ -52,7 +56,10 @@ func open(ctx context.Context, data string) (*app, error) {
 	if err := st.Migrate(ctx); err != nil {
 		return nil, errors.Join(err, a.close())
 	}
-	a.runner = &work.Runner{Store: st, Blobs: st, Log: a.log, Browser: a.startBrowser}
+	acts := &act.Acts{Store: st, Kinds: kinds.All, Log: a.log}
+	if a.runner, err = run.New(acts, &inspect.Tools{Store: st, Blobs: st, Browser: a.startBrowser}, a.log); err != nil {
+		return nil, errors.Join(err, a.close())
+	}
 	return a, nil
 }
 
@@ -67,6 +74,12 @@ func (a *app) startBrowser() (*browser.Browser, error) {
 		a.browser = b
 	}
 	return a.browser, nil
+}
+
+// queue works jobs off in this process, with a number of workers.
+func (a *app) queue(s *api.Server, workers int, t timing) (*run.Queue, error) {
+	a.runner.Tools.ReadyFor = t.readyFor
+	return run.NewQueue(a.runner, run.Options{Workers: workers, ReadEvery: t.readEvery, Survey: s.Onboard.Survey})
 }
 
 // close ends what the command started.

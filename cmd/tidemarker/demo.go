@@ -17,6 +17,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tidemarker/internal/api"
 	"tidemarker/internal/core/people"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
@@ -25,7 +26,6 @@ import (
 	"tidemarker/internal/standin"
 	"tidemarker/internal/standin/origin"
 	"tidemarker/internal/store"
-	"tidemarker/internal/web"
 )
 
 // demo is the invented shop with its record of work, for looking at.
@@ -66,7 +66,6 @@ func demoCommand(data *string) *cobra.Command {
 				return err
 			}
 			defer a.close()
-			a.runner.ReadEvery = time.Minute
 			d := &demo{app: a, folder: folder, data: *data}
 			defer d.close()
 			return d.run(cmd.Context(), freeUnlessGiven(listen, cmd.Flags().Changed("listen")), record, cmd.OutOrStdout().Write)
@@ -95,7 +94,7 @@ func freeUnlessGiven(addr string, given bool) string {
 func (d *demo) run(ctx context.Context, listen, record string, write func([]byte) (int, error)) error {
 	say := func(format string, args ...any) { _, _ = write([]byte(fmt.Sprintf(format, args...))) }
 	if record != "" {
-		d.app.runner.Blobs = smaller{d.app.store}
+		d.app.runner.Tools.Blobs = smaller{d.app.store}
 	}
 	recorded := false
 	_, total, err := d.app.store.Sites(ctx, "", 1, 0)
@@ -123,7 +122,7 @@ func (d *demo) run(ctx context.Context, listen, record string, write func([]byte
 		return err
 	}
 	var failed error
-	err = d.app.serve(serving, listen, nil, false, func(url string) {
+	err = d.app.serve(serving, listen, nil, false, timing{readEvery: time.Minute}, func(url string) {
 		say("\nTide Marker   %s\n", url)
 		for _, i := range d.instances {
 			say("%-13s %s/ (%s)\n", i.Environment, i.URL, i.Site)
@@ -159,7 +158,7 @@ const demoPassword = "spores at high water"
 
 // letPeopleIn puts the demo's people in.
 func (d *demo) letPeopleIn(ctx context.Context) error {
-	hash, err := web.HashPassword(demoPassword)
+	hash, err := api.HashPassword(demoPassword)
 	if err != nil {
 		return err
 	}
@@ -198,7 +197,7 @@ func (d *demo) start(ctx context.Context, n int) error {
 	}
 	for i, e := range doc.Environments {
 		opt := standin.Options{Environment: e.Name, Addr: freeUnlessGiven("127.0.0.1:"+s.ports[e.Name], false), Token: s.token, Keep: d.keepFile(s.name, e.Name)}
-		if i == 0 {
+		if e.Role == site.Staging {
 			opt.Desk = origin.Desk{Mail: d.outbox.MailAddr, Pay: d.outbox.URL, Key: d.outbox.Key()}
 		}
 		inst, err := standin.Start(s.site(), opt)
@@ -207,11 +206,11 @@ func (d *demo) start(ctx context.Context, n int) error {
 		}
 		d.instances = append(d.instances, inst)
 		doc.Environments[i].URL, doc.Environments[i].Connector.URL, doc.Environments[i].Hosts = inst.URL, inst.ConnectorURL(), []string{inst.OtherHost}
-		if i == 0 {
+		if e.Role == site.Staging {
 			doc.Environments[i].Hosts = append(doc.Environments[i].Hosts, strings.TrimPrefix(d.outbox.URL, "http://"))
 		}
 	}
-	_, err = d.app.store.SaveSite(ctx, doc, d.app.who)
+	_, err = d.app.store.SaveSite(ctx, doc, false, d.app.who)
 	return err
 }
 

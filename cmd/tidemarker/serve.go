@@ -15,10 +15,11 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/spf13/cobra"
 
+	"tidemarker/internal/api"
 	"tidemarker/internal/core/people"
+	"tidemarker/internal/run"
 	"tidemarker/internal/store"
-	"tidemarker/internal/web"
-	"tidemarker/internal/work"
+
 	files "tidemarker/web"
 )
 
@@ -69,8 +70,7 @@ func serveCommand(data *string) *cobra.Command {
 				return err
 			}
 			defer a.close()
-			times.set(a.runner)
-			return a.serve(cmd.Context(), at.listen, public, noWork, func(here string) {
+			return a.serve(cmd.Context(), at.listen, public, noWork, times, func(here string) {
 				if public != nil {
 					here = public.String() + "/"
 				}
@@ -93,7 +93,7 @@ func (a *app) welcome(ctx context.Context, here string, w io.Writer) error {
 	if err != nil || len(all) > 0 {
 		return err
 	}
-	link, err := web.InvitationLink(ctx, a.store, store.Invitation{Role: people.Administrator, InvitedBy: a.who, Note: "the first administrator", ExpiresAt: time.Now().Add(24 * time.Hour)})
+	link, err := api.InvitationLink(ctx, a.store, store.Invitation{Role: people.Administrator, InvitedBy: a.who, Note: "the first administrator", ExpiresAt: time.Now().Add(24 * time.Hour)})
 	if err != nil {
 		return err
 	}
@@ -123,7 +123,7 @@ func inviteCommand(data *string) *cobra.Command {
 				}
 				inv.PersonID, inv.Role = &p.ID, p.Role
 			}
-			link, err := web.InvitationLink(ctx, a.store, inv)
+			link, err := api.InvitationLink(ctx, a.store, inv)
 			if err != nil {
 				return err
 			}
@@ -139,26 +139,22 @@ func inviteCommand(data *string) *cobra.Command {
 }
 
 // serve runs until the context ends. ready is called with the address once it answers.
-func (a *app) serve(ctx context.Context, listen string, public *url.URL, noWork bool, ready func(url string)) error {
-	workers := 2
-	if noWork {
-		workers = 0
-	}
-	q, err := work.NewQueue(a.runner, workers)
-	if err != nil {
-		return err
-	}
+func (a *app) serve(ctx context.Context, listen string, public *url.URL, noWork bool, times timing, ready func(url string)) error {
+	s := api.NewServer(a.runner, public, a.log)
 	l, err := net.Listen("tcp", listen)
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w. Name another address with --listen", listen, err)
 	}
-	if workers > 0 {
-		if err := q.Start(context.WithoutCancel(ctx)); err != nil {
+	var q *run.Queue
+	if !noWork {
+		if q, err = a.queue(s, 2, times); err == nil {
+			err = q.Start(context.WithoutCancel(ctx))
+		}
+		if err != nil {
 			return errors.Join(err, l.Close())
 		}
 	}
-	s := &web.Server{Store: a.store, Runner: a.runner, Log: a.log, Public: public}
-	server := &http.Server{Handler: web.New(ctx, s, files.Files), ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
+	server := &http.Server{Handler: api.New(ctx, s, files.Files), ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(l) }()
 	ready("http://" + l.Addr().String() + "/")
@@ -168,7 +164,9 @@ func (a *app) serve(ctx context.Context, listen string, public *url.URL, noWork 
 	}
 	stopping, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	q.Stop(stopping)
+	if q != nil {
+		q.Stop(stopping)
+	}
 	_ = server.Close()
 	return err
 }
@@ -177,8 +175,7 @@ func openAPICommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "openapi", Short: "Prints the description of the API", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			api := (&web.Server{}).API(chi.NewRouter())
-			raw, err := json.MarshalIndent(api.OpenAPI(), "", "  ")
+			raw, err := json.MarshalIndent((&api.Server{}).API(chi.NewRouter()).OpenAPI(), "", "  ")
 			if err != nil {
 				return err
 			}

@@ -13,7 +13,8 @@ import (
 
 func siteCommand(data *string) *cobra.Command {
 	c := &cobra.Command{Use: "site", Short: "Registers sites"}
-	c.AddCommand(&cobra.Command{
+	var roles bool
+	imports := &cobra.Command{
 		Use: "import FILE", Short: "Registers a site from a site file, or updates it", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			raw, err := os.ReadFile(args[0])
@@ -29,14 +30,20 @@ func siteCommand(data *string) *cobra.Command {
 				return err
 			}
 			defer a.close()
-			if _, err := a.store.SaveSite(cmd.Context(), doc, a.who); err != nil {
+			_, err = a.store.SaveSite(cmd.Context(), doc, roles, a.who)
+			if _, other := errors.AsType[*site.RolesChanged](err); other {
+				return fmt.Errorf("nothing was changed: %w, with --roles-may-change", err)
+			}
+			if err != nil {
 				return err
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "%s is registered: %d environments, %d pages, %d personas, %d journeys.\n",
 				doc.Name, len(doc.Environments), len(doc.Pages), len(doc.Personas), len(doc.Journeys))
 			return nil
 		},
-	}, &cobra.Command{
+	}
+	imports.Flags().BoolVar(&roles, "roles-may-change", false, "it is meant that environments get other roles: staging is where things are tried, production where visitors are")
+	c.AddCommand(imports, &cobra.Command{
 		Use: "export NAME", Short: "Writes a site's file, without tokens and secret values", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, err := open(cmd.Context(), *data)

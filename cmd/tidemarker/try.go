@@ -13,9 +13,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
+	"tidemarker/internal/run"
 	"tidemarker/internal/store"
-	"tidemarker/internal/work"
 )
 
 // The codes with which mark and try end.
@@ -47,7 +48,7 @@ func markCommand(data *string) *cobra.Command {
 			if err != nil {
 				return &exit{notChecked, err}
 			}
-			rep, err := work.Report(ctx, a.store, r.ID)
+			rep, err := run.Report(ctx, a.store, r.ID)
 			printReport(cmd.OutOrStdout(), rep)
 			return err
 		},
@@ -64,32 +65,44 @@ func siteFlags(c *cobra.Command, siteName, envName, server *string) {
 }
 
 func (a *app) takeMark(ctx context.Context, s store.Site, env store.Environment) (store.Run, error) {
-	r, err := a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: store.MarkRun, RequestedBy: a.who})
-	if err == nil && r.State != store.Done {
+	r, err := a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: release.MarkRun, RequestedBy: a.who})
+	if err == nil && r.State != release.Done {
 		err = errors.New(r.Problem)
 	}
 	return r, err
 }
 
-// carryOut works a run off in this process. When the process is told to end, the
-// run is stopped, and puts back what it is to put back.
+// carryOut works a run off in this process. When the process is told to end, the run is
+// stopped, and puts back what it is to put back.
 func (a *app) carryOut(ctx context.Context, r store.Run) (store.Run, error) {
-	if err := a.runner.Recover(ctx); err != nil {
+	if err := a.runner.TakeUp(ctx, r.SiteID); err != nil {
 		return r, err
 	}
-	// Running from the start: no queue knows of it, and when this process dies it is to be
-	// taken up by whoever comes next.
-	r.State = store.Running
-	id, err := a.store.NewRun(ctx, r)
+	id, err := a.runner.StartAttended(ctx, r)
 	if err != nil {
 		return r, err
 	}
 	steady := context.WithoutCancel(ctx)
-	defer context.AfterFunc(ctx, func() { _ = a.store.AskToStop(steady, id) })()
-	if err := a.runner.Run(steady, id); err != nil {
-		return r, err
+	defer context.AfterFunc(ctx, func() { _ = a.runner.Stop(steady, id) })()
+	for {
+		if r, err = a.store.Run(steady, id); err != nil || r.State.Over() {
+			return r, err
+		}
+		if r.ResumeAt == nil || time.Now().After(*r.ResumeAt) {
+			err := a.runner.Run(steady, id)
+			if r, again := a.store.Run(steady, id); again != nil || r.State.Over() {
+				return r, again
+			}
+			if err != nil && !errors.Is(err, run.ErrNotFree) {
+				a.log.Warn("the run goes on in a moment", "why", err)
+			}
+		}
+		// Something else acts on the environment, or it has to be known first what it has.
+		if err := a.runner.Recover(steady); err != nil {
+			a.log.Warn("what waits could not be seen to", "why", err)
+		}
+		time.Sleep(time.Second)
 	}
-	return a.store.Run(steady, id)
 }
 
 func tryCommand(data *string) *cobra.Command {
@@ -163,7 +176,7 @@ func parseSets(sets []string) (settings.Values, error) {
 func localTry(ctx context.Context, data, siteName, envName string, edits settings.Values, keep bool) (evidence.Report, error) {
 	a, err := open(ctx, data)
 	if err != nil {
-		return work.EmptyReport(siteName, envName, time.Now().UTC()), err
+		return run.EmptyReport(siteName, envName, time.Now().UTC()), err
 	}
 	defer a.close()
 	return a.try(ctx, siteName, envName, edits, keep)
@@ -172,7 +185,7 @@ func localTry(ctx context.Context, data, siteName, envName string, edits setting
 // try carries a staging run out. The report is as complete as the run got, also
 // when an error is returned.
 func (a *app) try(ctx context.Context, siteName, envName string, edits settings.Values, keep bool) (evidence.Report, error) {
-	rep := work.EmptyReport(siteName, envName, time.Now().UTC())
+	rep := run.EmptyReport(siteName, envName, time.Now().UTC())
 	s, env, err := a.siteAndEnvironment(ctx, siteName, envName)
 	if err != nil {
 		return rep, err
@@ -185,17 +198,17 @@ func (a *app) try(ctx context.Context, siteName, envName string, edits settings.
 	} else if err != nil {
 		return rep, err
 	}
-	p, err := a.runner.Propose(ctx, env.ID, edits)
+	p, err := a.runner.Acts.Propose(ctx, env.ID, edits)
 	rep.Change, rep.Revision = append(rep.Change, p.Difference...), p.Revision
 	if err != nil {
 		return rep, err
 	}
-	r, err := a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: store.TryRun, Target: p.Revision, PutBack: !keep, RequestedBy: a.who})
+	r, err := a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: release.TryRun, Target: p.Revision, PutBack: !keep, RequestedBy: a.who})
 	if err != nil {
 		rep.Restored = false
 		return rep, err
 	}
-	return work.Report(context.WithoutCancel(ctx), a.store, r.ID)
+	return run.Report(context.WithoutCancel(ctx), a.store, r.ID)
 }
 
 // newClient is a client for a server, with the token that the environment gives.
@@ -209,7 +222,7 @@ func newClient(server string) (*client, error) {
 
 // remoteTry has a server try; it takes a first mark itself when there is none.
 func remoteTry(ctx context.Context, server, siteName, envName string, edits settings.Values, keep bool) (evidence.Report, error) {
-	rep := work.EmptyReport(siteName, envName, time.Now().UTC())
+	rep := run.EmptyReport(siteName, envName, time.Now().UTC())
 	c, err := newClient(server)
 	if err != nil {
 		return rep, err

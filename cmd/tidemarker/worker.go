@@ -3,11 +3,10 @@ package main
 import (
 	"context"
 	"fmt"
+	"tidemarker/internal/api"
 	"time"
 
 	"github.com/spf13/cobra"
-
-	"tidemarker/internal/work"
 )
 
 func workerCommand(data *string) *cobra.Command {
@@ -21,8 +20,7 @@ func workerCommand(data *string) *cobra.Command {
 				return err
 			}
 			defer a.close()
-			times.set(a.runner)
-			q, err := work.NewQueue(a.runner, runs)
+			q, err := a.queue(api.NewServer(a.runner, nil, a.log), runs, times)
 			if err != nil {
 				return err
 			}
@@ -47,10 +45,8 @@ type timing struct{ readEvery, readyFor time.Duration }
 
 func (t *timing) flags(c *cobra.Command) {
 	c.Flags().DurationVar(&t.readEvery, "read-every", 10*time.Minute, "how often every site's settings are read, to notice what is changed outside; 0 reads them only before acting")
-	c.Flags().DurationVar(&t.readyFor, "ready-for", 0, "for how long a persona that was made ready for a proof by requests is used again by later proofs, for sites that do not like many sign-ins; 0 makes everybody ready again")
+	c.Flags().DurationVar(&t.readyFor, "ready-for", 0, "for how long a persona that was made ready for a cache isolation test is used again by later ones, for sites that do not like many sign-ins; 0 makes everybody ready again")
 }
-
-func (t *timing) set(r *work.Runner) { r.ReadEvery, r.ReadyFor = t.readEvery, t.readyFor }
 
 func migrateCommand(data *string) *cobra.Command {
 	return &cobra.Command{

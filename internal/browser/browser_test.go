@@ -64,7 +64,7 @@ func keepNothing(_ context.Context, _ string, raw []byte) (string, error) { retu
 
 func look(t *testing.T, env site.Environment, path, device string, state State) evidence.PageLook {
 	t.Helper()
-	l, err := shared.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: path, Class: "other", Masks: []site.Mask{{Selector: ".masked"}, {Selector: "((bad"}}}, Persona: "visitor", Device: device}, state, keepNothing)
+	l, err := shared.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: path, Class: "other", Masks: []site.Mask{{Selector: ".masked"}, {Selector: "((bad"}}}, Persona: "visitor", Device: device}, state, httpcache.NewReader(httpcache.Signal{}), keepNothing)
 	require.NoError(t, err)
 	return l
 }
@@ -138,12 +138,12 @@ func TestAPageThatHangsIsTriedTwiceAndNotChecked(t *testing.T) {
 	defer hung.Close()
 	env, asked := pages(t, map[string]string{"/": `<script>for (;;) {}</script>`, "/ok/": "<h1>Well</h1>"})
 	task := site.PageTask{Page: site.Page{Path: "/"}, Persona: "visitor", Device: site.Desktop}
-	l, err := hung.Look(t.Context(), env, task, State{}, keepNothing)
+	l, err := hung.Look(t.Context(), env, task, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing)
 	require.NoError(t, err)
 	assert.NotEmpty(t, l.Missing)
 	assert.Equal(t, 2, l.Attempts)
 	assert.EqualValues(t, 2, asked["/"].Load())
-	l, err = shared.Look(t.Context(), site.Environment{URL: "http://127.0.0.1:1"}, task, State{}, keepNothing)
+	l, err = shared.Look(t.Context(), site.Environment{URL: "http://127.0.0.1:1"}, task, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing)
 	require.NoError(t, err)
 	assert.Contains(t, l.Missing, "could not be opened")
 }
@@ -156,7 +156,7 @@ func TestChromiumIsStartedAgainWhenItDied(t *testing.T) {
 	p, err := os.FindProcess(b.launch.PID())
 	require.NoError(t, err)
 	require.NoError(t, p.Kill())
-	l, err := b.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: "/"}, Persona: "visitor", Device: site.Desktop}, State{}, keepNothing)
+	l, err := b.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: "/"}, Persona: "visitor", Device: site.Desktop}, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing)
 	require.NoError(t, err)
 	assert.Empty(t, l.Missing)
 }
@@ -251,14 +251,14 @@ func TestAPersonasStateIsCarriedIntoItsLooksAndNoFurther(t *testing.T) {
 	assert.Equal(t, "false", look(t, env, "/", site.Desktop, State{}).Lines[0].Text)
 
 	// What a page drops is not brought back by opening the next one.
-	ada.Leave = []journey.Step{{Go: "/"}, {Expect: &journey.Expect{Text: &journey.Containing{In: *css("h1"), Contains: "true välue 2"}}}, {Go: "/gone/"}, {Go: "/"}, {Expect: &journey.Expect{Text: &journey.Containing{In: *css("h1"), Contains: "false"}}}}
-	left, look2, err := shared.Leave(t.Context(), env, ada, site.Desktop, state, keepNothing)
+	ada.SignOut = []journey.Step{{Go: "/"}, {Expect: &journey.Expect{Text: &journey.Containing{In: *css("h1"), Contains: "true välue 2"}}}, {Go: "/gone/"}, {Go: "/"}, {Expect: &journey.Expect{Text: &journey.Containing{In: *css("h1"), Contains: "false"}}}}
+	left, look2, err := shared.SignOut(t.Context(), env, ada, site.Desktop, state, keepNothing)
 	require.NoError(t, err)
 	require.Negative(t, look2.Outcome.Failed(), "%v", look2.Outcome)
 	assert.Empty(t, left.Storage)
 }
 
-// RFC 6265 §5.1.3 (domain) and §5.1.4 (path), their rules one by one.
+// RFC 6265 §5.1.3 (domain), §5.1.4 (path) and §5.4, their rules one by one.
 func TestCookiesGoWhereRFC6265Says(t *testing.T) {
 	for _, tc := range []struct {
 		domain, path, address string
@@ -272,11 +272,28 @@ func TestCookiesGoWhereRFC6265Says(t *testing.T) {
 		{"shop.example", "/account", "http://shop.example/accounts", false},
 		{"shop.example", "/account/", "http://shop.example/account/x", true},
 		{"shop.example", "", "http://SHOP.example", true},
+		{"shop.example", "/", "http://www.shop.example/", false}, // host-only (§5.4)
+		{"127.0.0.1", "/", "http://127.0.0.1:8080/", true},
+		{"localhost", "/", "http://localhost:9101/", true},
 	} {
 		u, err := url.Parse(tc.address)
 		require.NoError(t, err)
-		assert.Equal(t, tc.want, cookieGoesTo(tc.domain, tc.path, u), "%s%s to %s", tc.domain, tc.path, tc.address)
+		got := cookiesFor([]*proto.NetworkCookieParam{{Name: "s", Value: "1", Domain: tc.domain, Path: tc.path}}, u)
+		assert.Equal(t, tc.want, len(got) == 1, "%s%s to %s", tc.domain, tc.path, tc.address)
 	}
+	u, err := url.Parse("http://shop.example/")
+	require.NoError(t, err)
+	assert.Empty(t, cookiesFor([]*proto.NetworkCookieParam{{Name: "s", Value: "1", Domain: "shop.example", Path: "/", Secure: true}}, u), "what is for HTTPS alone (§5.4)")
+}
+
+func TestSessionCookiesTellOnePersonFromAnother(t *testing.T) {
+	jar := func(cookies ...*proto.NetworkCookieParam) State { return State{Cookies: cookies} }
+	theme := &proto.NetworkCookieParam{Name: "theme", Value: "dark"}
+	session := &proto.NetworkCookieParam{Name: "sid", Value: "x", HTTPOnly: true}
+	long := &proto.NetworkCookieParam{Name: "basket", Value: "0123456789abcdef"}
+	assert.Equal(t, []string{"sid"}, jar(theme, session, long).Personal())
+	assert.Equal(t, []string{"basket"}, jar(theme, long).Personal())
+	assert.Empty(t, jar(theme).Personal())
 }
 
 func TestAskingWithoutABrowser(t *testing.T) {
@@ -285,7 +302,7 @@ func TestAskingWithoutABrowser(t *testing.T) {
 	a, err := Plain{Env: env, Keep: keepNothing}.Ask(t.Context(), "/", site.Phone, state, []string{"4711", "Ada & Bo", "nobody"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Your basket", "Order 4711 of Ada & Bo"}, a.Lines)
-	assert.Equal(t, []string{"4711", "Ada & Bo"}, a.Marks)
+	assert.Equal(t, []string{"4711", "Ada & Bo"}, a.PrivateTexts)
 	assert.Equal(t, httpcache.Cached, a.Served)
 	assert.Len(t, a.Body, 64)
 	_, err = Plain{Env: site.Environment{URL: "http://127.0.0.1:1"}}.Ask(t.Context(), "@evil.example/", site.Phone, State{}, nil)

@@ -46,28 +46,9 @@ func (p *patience) over() bool {
 // It ends at the first step that does not hold. What could not be taken at all is
 // tried once more.
 func (b *Browser) Take(ctx context.Context, env site.Environment, task site.JourneyTask, state State, keep Keep) (evidence.JourneyLook, error) {
-	release, err := b.acquire(ctx)
-	if err != nil {
-		return evidence.JourneyLook{}, err
-	}
-	defer release()
-	var out evidence.JourneyLook
-	for attempt := 1; attempt <= 2; attempt++ {
-		out = evidence.JourneyLook{Attempts: attempt,
-			Key: evidence.Key{Page: task.Journey.StartPage(), Journey: task.Journey.Name, Persona: task.Journey.Persona, Device: task.Device}}
-		_, err := b.run(ctx, env, task.Device, task.Journey.Steps, state, keep, &out)
-		if err == nil {
-			if f := out.Outcome.Failed(); f >= 0 {
-				out.Page = task.Journey.PageAt(f)
-			}
-			return out, nil
-		}
-		if ctx.Err() != nil {
-			return out, ctx.Err()
-		}
-		out.Missing = clip(err.Error())
-	}
-	return out, nil
+	_, look, err := b.become(ctx, env, task.Journey, task.Device, state, keep)
+	look.Cookies = nil
+	return look, err
 }
 
 // Prepare makes a persona ready, such as by signing in or filling a cart, and returns
@@ -81,38 +62,57 @@ func (b *Browser) Prepare(ctx context.Context, env site.Environment, p site.Pers
 	return b.become(ctx, env, journey.Journey{Name: "getting ready as " + p.Name, Persona: p.Name, Steps: p.Prepare}, deviceName, State{}, keep)
 }
 
-// Leave carries out the steps with which a persona signs out, and returns what the
+// SignOut carries out the steps with which a persona signs out, and returns what the
 // browser has left then. Where they go wrong is in the look.
-func (b *Browser) Leave(ctx context.Context, env site.Environment, p site.Persona, deviceName string, state State, keep Keep) (State, evidence.JourneyLook, error) {
-	return b.become(ctx, env, journey.Journey{Name: "signing out as " + p.Name, Persona: p.Name, Steps: p.Leave}, deviceName, state, keep)
+func (b *Browser) SignOut(ctx context.Context, env site.Environment, p site.Persona, deviceName string, state State, keep Keep) (State, evidence.JourneyLook, error) {
+	return b.become(ctx, env, journey.Journey{Name: "signing out as " + p.Name, Persona: p.Name, Steps: p.SignOut}, deviceName, state, keep)
 }
 
 // become takes steps from one state of a browser to the next.
-func (b *Browser) become(ctx context.Context, env site.Environment, j journey.Journey, deviceName string, from State, keep Keep) (State, evidence.JourneyLook, error) {
-	look := evidence.JourneyLook{Attempts: 1, Key: evidence.Key{Page: j.StartPage(), Journey: j.Name, Persona: j.Persona, Device: deviceName}}
+func (b *Browser) become(ctx context.Context, env site.Environment, j journey.Journey, deviceName string, from State, keep Keep) (to State, look evidence.JourneyLook, err error) {
 	release, err := b.acquire(ctx)
 	if err != nil {
 		return State{}, look, err
 	}
 	defer release()
-	for look.Attempts = 1; ; look.Attempts++ {
-		look.Outcome, look.Missing = journey.Outcome{}, ""
+	missing, err := twice(ctx, func(attempt int) error {
+		look = evidence.JourneyLook{Attempts: attempt, Key: evidence.Key{Page: j.StartPage(), Journey: j.Name, Persona: j.Persona, Device: deviceName}}
 		state, err := b.run(ctx, env, deviceName, j.Steps, from, keep, &look)
-		if err == nil {
-			if f := look.Outcome.Failed(); f >= 0 {
-				look.Page = j.PageAt(f)
-			}
-			look.Cookies = state.names()
-			return state, look, nil
+		if err != nil {
+			return err
+		}
+		if f := look.Outcome.Failed(); f >= 0 {
+			look.Page = j.PageAt(f)
+		}
+		to, look.Cookies = state, state.names()
+		return nil
+	})
+	look.Missing = missing
+	return to, look, err
+}
+
+// notKept says that evidence could not be kept, which is nobody's fault on the site.
+type notKept struct{ error }
+
+func (e *notKept) Unwrap() error { return e.error }
+
+// twice does something, and once more in a new context when it could not be done; then
+// it says why it is missing. An error is returned only when the context ended or the
+// evidence could not be kept.
+func twice(ctx context.Context, do func(attempt int) error) (missing string, err error) {
+	for attempt := 1; attempt <= 2; attempt++ {
+		if err = do(attempt); err == nil {
+			return "", nil
 		}
 		if ctx.Err() != nil {
-			return State{}, look, ctx.Err()
+			return "", ctx.Err()
 		}
-		look.Missing = clip(err.Error())
-		if look.Attempts == 2 {
-			return State{}, look, nil
+		if lost, ok := errors.AsType[*notKept](err); ok {
+			return "", lost
 		}
+		missing = clip(err.Error())
 	}
+	return missing, nil
 }
 
 // run carries steps out in a new context. A step that does not hold is an outcome; an
@@ -152,7 +152,7 @@ func (b *Browser) run(ctx context.Context, env site.Environment, deviceName stri
 				return State{}, err
 			}
 			if o.Picture, err = keep(ctx, "image/png", raw); err != nil {
-				return State{}, err
+				return State{}, &notKept{fmt.Errorf("keep a picture of step %d: %w", i+1, err)}
 			}
 		}
 		out.Outcome.Steps = append(out.Outcome.Steps, o)

@@ -5,13 +5,16 @@ import (
 	"context"
 	"crypto/sha256"
 	_ "embed"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"image/png"
+	"strings"
 	"time"
 
 	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/proto"
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/httpcache"
@@ -30,34 +33,28 @@ var collectJS string
 type Keep func(ctx context.Context, mediaType string, raw []byte) (sha256 string, err error)
 
 // Look looks at one page as a persona on a device. What could not be looked at is
-// tried once more in a new context; then the look says why it is missing. An error is
-// returned only when the context ended or the evidence could not be kept.
-func (b *Browser) Look(ctx context.Context, env site.Environment, task site.PageTask, state State, keep Keep) (evidence.PageLook, error) {
+// tried once more in a new context; then the look says why it is missing. reader tells
+// how the page was served. An error is returned only when the context ended or the
+// evidence could not be kept.
+func (b *Browser) Look(ctx context.Context, env site.Environment, task site.PageTask, state State, reader *httpcache.Reader, keep Keep) (out evidence.PageLook, err error) {
 	release, err := b.acquire(ctx)
 	if err != nil {
-		return evidence.PageLook{}, err
+		return out, err
 	}
 	defer release()
-	var out evidence.PageLook
-	for attempt := 1; attempt <= 2; attempt++ {
-		out = evidence.PageLook{
-			Key:   evidence.Key{Page: task.Page.Path, Persona: task.Persona, Device: task.Device},
-			Class: task.Page.Class, Attempts: attempt, Served: httpcache.Unknown,
+	missing, err := twice(ctx, func(attempt int) error {
+		out = evidence.PageLook{Key: evidence.Key{Page: task.Page.Path, Persona: task.Persona, Device: task.Device}, Class: task.Page.Class, Attempts: attempt, Served: httpcache.Unknown}
+		raw, err := b.lookOnce(ctx, env, task, state, reader, &out)
+		if err != nil {
+			return err
 		}
-		raw, err := b.lookOnce(ctx, env, task, state, &out)
-		if err == nil {
-			out.Picture, err = kept(ctx, raw, keep)
-			if err == nil {
-				return out, nil
-			}
-			return out, fmt.Errorf("keep the picture of %s: %w", task.Page.Path, err)
+		if out.Picture, err = kept(ctx, raw, keep); err != nil {
+			return &notKept{fmt.Errorf("keep the picture of %s: %w", task.Page.Path, err)}
 		}
-		if ctx.Err() != nil {
-			return out, ctx.Err()
-		}
-		out.Missing = clip(err.Error())
-	}
-	return out, nil
+		return nil
+	})
+	out.Missing = missing
+	return out, err
 }
 
 func kept(ctx context.Context, raw []byte, keep Keep) (*evidence.Picture, error) {
@@ -96,7 +93,7 @@ type collected struct {
 	Timing evidence.Timing `json:"timing"`
 }
 
-func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.PageTask, state State, out *evidence.PageLook) (picture []byte, err error) {
+func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.PageTask, state State, reader *httpcache.Reader, out *evidence.PageLook) (picture []byte, err error) {
 	ctx, cancel := context.WithTimeout(ctx, b.opt.Timeout)
 	defer cancel()
 	t, err := b.open(ctx, env, task.Device, state)
@@ -125,7 +122,12 @@ func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.
 	reqs, errs, console, doc := t.snapshot()
 	out.Address, out.Title = clip(c.Address), clip(c.Title)
 	out.Status, out.Headers = doc.status, doc.headers
-	out.Served = httpcache.From(headerValues(doc.headers, "cache-status"))
+	var body []byte
+	if reader.NeedsPage() {
+		body = t.body(doc.id)
+	}
+	facts := reader.Read(VariantOf(task.Page.Path, task.Device), func(name string) []string { return headerValues(doc.headers, name) }, body)
+	out.Served, out.CacheNote = facts.Served, clip(facts.Note)
 	out.Outline, out.Lines, out.Masked = c.Outline, c.Lines, c.Masked
 	out.Errors, out.Console, out.Requests = errs, console, reqs
 	out.Timing = c.Timing
@@ -135,8 +137,29 @@ func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.
 	return picture, nil
 }
 
+// VariantOf names a page and the device that it is asked for with, as renderings of it
+// are told apart.
+func VariantOf(path, device string) string { return path + " " + device }
+
+// body is the document as it came over the line; nothing when the browser no longer has
+// it.
+func (t *tab) body(id proto.NetworkRequestID) []byte {
+	res, err := proto.NetworkGetResponseBody{RequestID: id}.Call(t.page.Timeout(5 * time.Second))
+	if err != nil {
+		return nil
+	}
+	if res.Base64Encoded {
+		raw, err := base64.StdEncoding.DecodeString(res.Body)
+		if err != nil {
+			return nil
+		}
+		return raw
+	}
+	return []byte(res.Body)
+}
+
 func headerValues(h map[string]string, name string) []string {
-	if v, there := h[name]; there {
+	if v, there := h[strings.ToLower(name)]; there {
 		return []string{v}
 	}
 	return nil

@@ -8,10 +8,12 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/cookiejar"
 	"net/url"
 	"strings"
 	"time"
 
+	"github.com/go-rod/rod/lib/proto"
 	"golang.org/x/net/html"
 
 	"tidemarker/internal/core/evidence"
@@ -21,8 +23,9 @@ import (
 
 // Plain asks for pages without a browser, one answer at a time.
 type Plain struct {
-	Env  site.Environment
-	Keep Keep
+	Env    site.Environment
+	Reader *httpcache.Reader // tells how a page was served; one by the environment's signal when nil
+	Keep   Keep
 }
 
 const bodyLimit = 8 << 20
@@ -42,10 +45,8 @@ func (p Plain) Ask(ctx context.Context, path, deviceName string, state State, ma
 	}
 	req.Header.Set("User-Agent", devices[deviceName].agent)
 	req.Header.Set("Accept", "text/html,application/xhtml+xml")
-	for _, c := range state.Cookies {
-		if cookieGoesTo(c.Domain, c.Path, u) {
-			req.AddCookie(&http.Cookie{Name: c.Name, Value: c.Value})
-		}
+	for _, c := range cookiesFor(state.Cookies, u) {
+		req.AddCookie(c)
 	}
 	client := http.Client{Timeout: 20 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	res, err := client.Do(req)
@@ -57,12 +58,15 @@ func (p Plain) Ask(ctx context.Context, path, deviceName string, state State, ma
 	if err != nil {
 		return evidence.Answer{}, fmt.Errorf("ask for %s: %w", address, err)
 	}
-	a := evidence.Answer{Status: res.StatusCode, Served: httpcache.From(res.Header.Values("Cache-Status")),
-		CacheStatus: clip(strings.Join(res.Header.Values("Cache-Status"), ", ")), Lines: TextLines(body), Fields: cachingFields(res)}
+	if p.Reader == nil {
+		p.Reader = httpcache.NewReader(p.Env.Signal())
+	}
+	facts := p.Reader.Read(VariantOf(path, deviceName), res.Header.Values, body)
+	a := evidence.Answer{Status: res.StatusCode, Received: time.Now().UTC(), Served: facts.Served, CacheNote: clip(facts.Note), Lines: TextLines(body), Fields: cachingFields(res)}
 	a.Shape, a.Tokens = build(body)
 	for _, m := range marks {
 		if m != "" && bytes.Contains(body, []byte(html.EscapeString(m))) || m != "" && bytes.Contains(body, []byte(m)) {
-			a.Marks = append(a.Marks, m)
+			a.PrivateTexts = append(a.PrivateTexts, m)
 		}
 	}
 	if p.Keep != nil {
@@ -114,18 +118,28 @@ func build(body []byte) (shape string, tokens []string) {
 	return hex.EncodeToString(elements.Sum(nil)), tokens
 }
 
-// cookieGoesTo is RFC 6265 §5.1.3 and §5.1.4: domain and path matching.
-func cookieGoesTo(domain, path string, u *url.URL) bool {
-	host := strings.ToLower(u.Hostname())
-	d := strings.ToLower(strings.TrimPrefix(domain, "."))
-	if d != "" && host != d && !strings.HasSuffix(host, "."+d) {
-		return false
+// cookiesFor are the cookies that go to an address (RFC 6265 §5.4). A domain that begins
+// with a dot is one that the site named; without, the cookie is its host's alone.
+func cookiesFor(cookies []*proto.NetworkCookieParam, u *url.URL) []*http.Cookie {
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		return nil
 	}
-	at := u.EscapedPath()
-	if at == "" {
-		at = "/"
+	for _, c := range cookies {
+		host, domain := c.Domain, ""
+		if named, is := strings.CutPrefix(c.Domain, "."); is {
+			host, domain = named, named
+		}
+		if host == "" {
+			host = u.Hostname()
+		}
+		scheme := "http"
+		if c.Secure {
+			scheme = "https"
+		}
+		jar.SetCookies(&url.URL{Scheme: scheme, Host: host, Path: "/"}, []*http.Cookie{{Name: c.Name, Value: c.Value, Domain: domain, Path: c.Path, Secure: c.Secure}})
 	}
-	return path == "" || at == path || strings.HasPrefix(at, path) && (strings.HasSuffix(path, "/") || at[len(path)] == '/')
+	return jar.Cookies(u)
 }
 
 // TextLines are the pieces of text of an HTML document, one for each block element,

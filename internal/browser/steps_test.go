@@ -93,14 +93,14 @@ func TestAStepDoesNotCutOffWhatTheOneBeforeItBegan(t *testing.T) {
 
 func TestSomebodySignsOutFromWhereTheySignedIn(t *testing.T) {
 	c := newClub(t)
-	p := site.Persona{Name: "ada", Kind: "member", Prepare: []journey.Step{{Go: "/door"}, press("Come in"), says("You are in.")}, Leave: []journey.Step{{Go: "/door"}, press("Go out"), says("Nobody knows you.")}}
+	p := site.Persona{Name: "ada", Kind: "member", Prepare: []journey.Step{{Go: "/door"}, press("Come in"), says("You are in.")}, SignOut: []journey.Step{{Go: "/door"}, press("Go out"), says("Nobody knows you.")}}
 	in, look, err := shared.Prepare(t.Context(), c.Environment, p, site.Desktop, keepNothing)
 	require.NoError(t, err)
 	require.Equal(t, -1, look.Outcome.Failed(), "%v", look.Outcome)
 	assert.Equal(t, []string{"guest"}, look.Cookies)
 	assert.Equal(t, "getting ready as ada", look.Journey)
 
-	left, look, err := shared.Leave(t.Context(), c.Environment, p, site.Desktop, in, keepNothing)
+	left, look, err := shared.SignOut(t.Context(), c.Environment, p, site.Desktop, in, keepNothing)
 	require.NoError(t, err)
 	require.Equal(t, -1, look.Outcome.Failed(), "%v", look.Outcome)
 	assert.Equal(t, "signing out as ada", look.Journey)
@@ -114,8 +114,8 @@ func TestSomebodySignsOutFromWhereTheySignedIn(t *testing.T) {
 	assert.Equal(t, "Closed.", ask(left))
 	assert.Equal(t, "Welcome back.", ask(in), "what was carried before is as it was")
 
-	p.Leave[1] = press("Leave for good")
-	_, look, err = shared.Leave(t.Context(), c.Environment, p, site.Desktop, in, keepNothing)
+	p.SignOut[1] = press("Leave for good")
+	_, look, err = shared.SignOut(t.Context(), c.Environment, p, site.Desktop, in, keepNothing)
 	require.NoError(t, err)
 	assert.Equal(t, 1, look.Outcome.Failed(), "a way out that is not there is told")
 	assert.Equal(t, "/door", look.Page)

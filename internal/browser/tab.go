@@ -40,6 +40,24 @@ type Stored struct {
 	Session map[string]string `json:"session"` // of the tab
 }
 
+// Personal are the names of the cookies by which a site knows this person: those that
+// scripts cannot read, as sessions are kept (common practice), or those with long values
+// where there are none.
+func (s State) Personal() []string {
+	var hidden, long []string
+	for _, c := range s.Cookies {
+		if c.HTTPOnly {
+			hidden = append(hidden, c.Name)
+		} else if len(c.Value) >= 16 {
+			long = append(long, c.Name)
+		}
+	}
+	if len(hidden) > 0 {
+		return hidden
+	}
+	return long
+}
+
 // names are the names of the cookies, each once, in order. Their values stay here.
 func (s State) names() []string {
 	var out []string
@@ -77,6 +95,7 @@ type tab struct {
 
 // docResponse is the answer to the last document of the main frame.
 type docResponse struct {
+	id      proto.NetworkRequestID
 	status  int
 	headers map[string]string
 	from    int // index of its request
@@ -289,7 +308,7 @@ func (t *tab) answered(e *proto.NetworkResponseReceived) {
 		t.requests[i].Status = e.Response.Status
 	}
 	if e.Type == proto.NetworkResourceTypeDocument && e.FrameID == t.frame {
-		t.document.status = e.Response.Status
+		t.document.id, t.document.status = e.RequestID, e.Response.Status
 		t.document.headers = map[string]string{}
 		for k, v := range e.Response.Headers {
 			if name := strings.ToLower(k); name != "set-cookie" {

@@ -24,21 +24,22 @@ type Change struct {
 	Version     int                   `db:"version"`
 	Explanation string                `db:"explanation"` // what became of it, in words
 	Follows     *int64                `db:"follows"`     // the change before it in a series
+	TakesOut    *int64                `db:"takes_out"`   // the change whose edits it takes out again
 	EditedBy    string                `db:"edited_by"`
 	CreatedBy   string                `db:"created_by"`
 	CreatedAt   time.Time             `db:"created_at"`
 	UpdatedAt   time.Time             `db:"updated_at"`
 }
 
-const newChangeSQL = `INSERT INTO changes (site_id, title, reason, effect, state, base, edits, created_by, follows)
-	VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`
+const newChangeSQL = `INSERT INTO changes (site_id, title, reason, effect, state, base, edits, created_by, follows, takes_out)
+	VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`
 
 const editChangeSQL = `UPDATE changes SET title = $3, reason = $4, effect = $5, edits = $6, state = $7, base = $8, edited_by = $9, version = version + 1, updated_at = now()
 	WHERE id = $1 AND version = $2`
 
 // NewChange begins a change from a base revision.
 func (s *Store) NewChange(ctx context.Context, c Change) (int64, error) {
-	return s.insert(ctx, "the change", newChangeSQL, c.SiteID, c.Title, c.Reason, c.Effect, release.Drafted, c.Base, c.Edits, c.CreatedBy, c.Follows)
+	return s.insert(ctx, "the change", newChangeSQL, c.SiteID, c.Title, c.Reason, c.Effect, release.Drafted, c.Base, c.Edits, c.CreatedBy, c.Follows, c.TakesOut)
 }
 
 // Change reads one change.
@@ -51,15 +52,19 @@ func (s *Store) Changes(ctx context.Context, siteID int64, limit, offset int) ([
 	return many[Change](ctx, s, "the changes", `SELECT * FROM changes WHERE site_id = $1 ORDER BY updated_at DESC, id DESC LIMIT $2 OFFSET $3`, siteID, limit, offset)
 }
 
+// ChangesIn lists a site's changes that are in one of these states, the oldest first.
+func (s *Store) ChangesIn(ctx context.Context, siteID int64, states ...release.State) ([]Change, error) {
+	names := make([]string, len(states))
+	for i, st := range states {
+		names[i] = string(st)
+	}
+	return many[Change](ctx, s, "the changes", `SELECT * FROM changes WHERE site_id = $1 AND state = ANY($2) ORDER BY id`, siteID, names)
+}
+
 // EditChange replaces a change's words, edits and state on condition that nobody else
 // edited it since that version; ok is false when somebody did.
 func (s *Store) EditChange(ctx context.Context, c Change, version int) (ok bool, err error) {
-	res, err := s.db.ExecContext(ctx, editChangeSQL, c.ID, version, c.Title, c.Reason, c.Effect, c.Edits, c.State, c.Base, c.EditedBy)
-	if err != nil {
-		return false, fmt.Errorf("write the change: %w", err)
-	}
-	n, err := res.RowsAffected()
-	return n == 1, err
+	return s.changed(ctx, "the change", editChangeSQL, c.ID, version, c.Title, c.Reason, c.Effect, c.Edits, c.State, c.Base, c.EditedBy)
 }
 
 // SplitChange edits a change and begins those that follow it, each after the one before,
@@ -76,7 +81,7 @@ func (s *Store) SplitChange(ctx context.Context, first Change, rest []Change) (o
 		}
 		before := first.ID
 		for _, c := range rest {
-			if err := tx.GetContext(ctx, &before, newChangeSQL, c.SiteID, c.Title, c.Reason, c.Effect, release.Drafted, c.Base, c.Edits, c.CreatedBy, before); err != nil {
+			if err := tx.GetContext(ctx, &before, newChangeSQL, c.SiteID, c.Title, c.Reason, c.Effect, release.Drafted, c.Base, c.Edits, c.CreatedBy, before, c.TakesOut); err != nil {
 				return fmt.Errorf("write the change: %w", err)
 			}
 		}
@@ -89,10 +94,5 @@ func (s *Store) SplitChange(ctx context.Context, first Change, rest []Change) (o
 // MoveChange puts a change into another state, on condition that it still is in the
 // one it was in; ok is false when it is not.
 func (s *Store) MoveChange(ctx context.Context, id int64, from, to release.State, explanation string) (ok bool, err error) {
-	res, err := s.db.ExecContext(ctx, `UPDATE changes SET state = $3, explanation = $4, updated_at = now() WHERE id = $1 AND state = $2`, id, from, to, explanation)
-	if err != nil {
-		return false, fmt.Errorf("write the change's state: %w", err)
-	}
-	n, err := res.RowsAffected()
-	return n == 1, err
+	return s.changed(ctx, "the change's state", `UPDATE changes SET state = $3, explanation = $4, updated_at = now() WHERE id = $1 AND state = $2`, id, from, to, explanation)
 }

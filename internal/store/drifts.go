@@ -15,7 +15,7 @@ type DriftState string
 const (
 	DriftOpen     DriftState = "open"
 	DriftAccepted DriftState = "accepted" // a person said that it is meant
-	DriftReverted DriftState = "put back" // a run brought back what was before
+	DriftReverted DriftState = "reverted" // a run brought back what was before
 	DriftReplaced DriftState = "replaced" // a run brought other settings in force
 	DriftGone     DriftState = "gone"     // it was undone outside, too
 )
@@ -61,18 +61,13 @@ func (s *Store) Drift(ctx context.Context, id int64) (Drift, error) {
 // AcceptDrift says that what was found is meant, on condition that it still is what the
 // person saw; ok is false when it is not.
 func (s *Store) AcceptDrift(ctx context.Context, id int64, seen, who, reason string) (ok bool, err error) {
-	res, err := s.db.ExecContext(ctx, `UPDATE drifts SET state = 'accepted', settled_by = $3, settled_at = now(), reason = $4 WHERE id = $1 AND state = 'open' AND found = $2`, id, seen, who, reason)
-	if err != nil {
-		return false, fmt.Errorf("write the change outside: %w", err)
-	}
-	n, err := res.RowsAffected()
-	return n == 1, err
+	return s.changed(ctx, "the change outside", `UPDATE drifts SET state = 'accepted', settled_by = $3, settled_at = now(), reason = $4 WHERE id = $1 AND state = 'open' AND found = $2`, id, seen, who, reason)
 }
 
 // settleDrift closes an environment's open drift when a run of ours brought settings
 // in force.
 func settleDrift(ctx context.Context, tx *sqlx.Tx, envID int64, fingerprint, who string) error {
-	_, err := tx.ExecContext(ctx, `UPDATE drifts SET state = CASE WHEN was = $2 THEN 'put back' ELSE 'replaced' END, settled_by = $3, settled_at = now()
+	_, err := tx.ExecContext(ctx, `UPDATE drifts SET state = CASE WHEN was = $2 THEN 'reverted' ELSE 'replaced' END, settled_by = $3, settled_at = now()
 		WHERE environment_id = $1 AND state = 'open' AND found <> $2`, envID, fingerprint, who)
 	return err
 }

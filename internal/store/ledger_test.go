@@ -20,7 +20,7 @@ func entry(site int64, pattern string) store.Exclusion {
 func TestAnEntryOfTheLedgerIsThereOnceUntilItIsRetired(t *testing.T) {
 	s, _ := testdb.New(t)
 	ctx := t.Context()
-	shop, err := s.SaveSite(ctx, document("staging"), "ada")
+	shop, err := s.SaveSite(ctx, document("staging"), false, "ada")
 	require.NoError(t, err)
 	id, err := s.AddExclusion(ctx, entry(shop.ID, "/cart"))
 	require.NoError(t, err)
@@ -58,11 +58,11 @@ func TestAnEntryOfTheLedgerIsThereOnceUntilItIsRetired(t *testing.T) {
 func TestAnEditOfSeveralEntriesIsDoneForAllOrNone(t *testing.T) {
 	s, _ := testdb.New(t)
 	ctx := t.Context()
-	shop, err := s.SaveSite(ctx, document("staging"), "ada")
+	shop, err := s.SaveSite(ctx, document("staging"), false, "ada")
 	require.NoError(t, err)
 	doc := document("staging")
 	doc.Name = "Other"
-	other, err := s.SaveSite(ctx, doc, "ada")
+	other, err := s.SaveSite(ctx, doc, false, "ada")
 	require.NoError(t, err)
 	var ids []int64
 	for _, p := range []string{"/a", "/b"} {
@@ -94,7 +94,7 @@ func TestAnEditOfSeveralEntriesIsDoneForAllOrNone(t *testing.T) {
 func TestAPolicyReplacesTheOneBeforeAndTheDefaultComesBack(t *testing.T) {
 	s, _ := testdb.New(t)
 	ctx := t.Context()
-	shop, err := s.SaveSite(ctx, document("staging"), "ada")
+	shop, err := s.SaveSite(ctx, document("staging"), false, "ada")
 	require.NoError(t, err)
 	p := store.DecidedPolicy{SiteID: shop.ID, Class: "home", Persona: "visitor", Policy: "never", Reason: "a", Who: "ada"}
 	require.NoError(t, s.DecidePolicy(ctx, p))
@@ -115,7 +115,7 @@ func TestAPolicyReplacesTheOneBeforeAndTheDefaultComesBack(t *testing.T) {
 func TestAddressesAndParityAreReplaced(t *testing.T) {
 	s, _ := testdb.New(t)
 	ctx := t.Context()
-	shop, err := s.SaveSite(ctx, document("staging"), "ada")
+	shop, err := s.SaveSite(ctx, document("staging"), false, "ada")
 	require.NoError(t, err)
 	require.NoError(t, s.SaveAddresses(ctx, shop.ID, []store.Address{{Path: "/b", Class: "item"}, {Path: "/a", Class: "other"}, {Path: "/a", Class: "twice"}}))
 	require.NoError(t, s.SaveAddresses(ctx, shop.ID, []store.Address{{Path: "/c?x=\"1\"", Class: "item"}}))

@@ -46,17 +46,12 @@ type TaskProof struct {
 
 // BeginManualTask records a checklist and the intent that it carries out, together.
 func (s *Store) BeginManualTask(ctx context.Context, h ManualTask, a Act) error {
-	return s.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO acts (environment_id, run_id, change_id, kind, fingerprint, predecessor, state, note, who) VALUES ($1, $2, $3, $4, $5, $6, 'intended', '', $7)`,
-			a.EnvironmentID, a.RunID, a.ChangeID, a.Kind, a.Fingerprint, a.Predecessor, a.Who); err != nil {
-			return fmt.Errorf("write the intent: %w", err)
+	return s.Within(ctx, func(s *Store) error {
+		if _, err := s.Intend(ctx, a); err != nil {
+			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO manual_tasks (site_id, environment_id, run_id, target, predecessor, items) VALUES ($1, $2, $3, $4, $5, $6)`,
+		return s.exec(ctx, "the checklist", `INSERT INTO manual_tasks (site_id, environment_id, run_id, target, predecessor, items) VALUES ($1, $2, $3, $4, $5, $6)`,
 			h.SiteID, h.EnvironmentID, h.RunID, h.Target, h.Predecessor, h.Items)
-		if err != nil {
-			return fmt.Errorf("write the checklist: %w", err)
-		}
-		return nil
 	})
 }
 
@@ -96,12 +91,7 @@ func (s *Store) TickItem(ctx context.Context, runID int64, n int, done bool, who
 // EndManualTask closes a checklist and lets its run go on. ok is false when it was
 // closed already.
 func (s *Store) EndManualTask(ctx context.Context, id int64, state, who string, proof *TaskProof) (ok bool, err error) {
-	res, err := s.db.ExecContext(ctx, `UPDATE manual_tasks SET state = $2, done_by = $3, proof = $4, done_at = now() WHERE id = $1 AND state = 'open'`, id, state, who, JSON[*TaskProof]{proof})
-	if err != nil {
-		return false, fmt.Errorf("write the checklist: %w", err)
-	}
-	n, err := res.RowsAffected()
-	return n == 1, err
+	return s.changed(ctx, "the checklist", `UPDATE manual_tasks SET state = $2, done_by = $3, proof = $4, done_at = now() WHERE id = $1 AND state = 'open'`, id, state, who, JSON[*TaskProof]{proof})
 }
 
 // SaveExport keeps a settings file that somebody exported from a site.

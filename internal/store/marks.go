@@ -8,10 +8,10 @@ import (
 	"tidemarker/internal/core/evidence"
 )
 
-// RestlessPage is what changes by itself on one page, as it is kept.
-type RestlessPage struct {
+// VolatilePage is what changes by itself on one page, as it is kept.
+type VolatilePage struct {
 	Key      evidence.Key      `json:"key"`
-	Restless evidence.Restless `json:"restless"`
+	Volatile evidence.Volatile `json:"volatile"`
 }
 
 // Mark is a revision of one environment together with the evidence that it works.
@@ -20,7 +20,7 @@ type Mark struct {
 	EnvironmentID int64                  `db:"environment_id"`
 	RunID         int64                  `db:"run_id"`
 	Fingerprint   string                 `db:"fingerprint"`
-	Restless      JSON[[]RestlessPage]   `db:"restless"`
+	Volatile      JSON[[]VolatilePage]   `db:"volatile"`
 	Probes        JSON[[]evidence.Probe] `db:"probes"` // of the second look
 	Reason        string                 `db:"reason"`
 	Who           string                 `db:"who"`
@@ -29,8 +29,8 @@ type Mark struct {
 
 // SaveMark records a place to go back to.
 func (s *Store) SaveMark(ctx context.Context, m Mark) (int64, error) {
-	return s.insert(ctx, "the mark", `INSERT INTO marks (environment_id, run_id, fingerprint, restless, probes, reason, who) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id`,
-		m.EnvironmentID, m.RunID, m.Fingerprint, m.Restless, m.Probes, m.Reason, m.Who)
+	return s.insert(ctx, "the mark", `INSERT INTO marks (environment_id, run_id, fingerprint, volatile, probes, reason, who) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id`,
+		m.EnvironmentID, m.RunID, m.Fingerprint, m.Volatile, m.Probes, m.Reason, m.Who)
 }
 
 // Mark reads one mark.
@@ -55,8 +55,8 @@ func (s *Store) Baseline(ctx context.Context, m Mark) (evidence.Baseline, error)
 		return evidence.Baseline{}, fmt.Errorf("read the evidence of mark %d: %w", m.ID, err)
 	}
 	b := evidence.NewBaseline(look, m.Probes.V)
-	for _, r := range m.Restless.V {
-		b.Restless[r.Key] = r.Restless
+	for _, r := range m.Volatile.V {
+		b.Volatile[r.Key] = r.Volatile
 	}
 	return b, nil
 }

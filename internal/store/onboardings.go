@@ -34,17 +34,17 @@ type OnboardingDocument struct {
 	Pages        []survey.Found        `json:"pages"`
 	Personas     []site.Persona        `json:"personas"`
 	Journeys     []journey.Journey     `json:"journeys"`
-	Edits        []site.PublishingTest `json:"edits"`
+	Publishing   []site.PublishingTest `json:"edits"`
 }
 
 // Looks is who looks and what has to work, as far as it is known, as a site.
 func (d OnboardingDocument) Looks() site.Site {
-	return site.Site{Environments: d.Environments, Personas: d.Personas, Journeys: d.Journeys, Edits: d.Edits}
+	return site.Site{Environments: d.Environments, Personas: d.Personas, Journeys: d.Journeys, Publishing: d.Publishing}
 }
 
 // SetLooks takes over where the site is, who looks and what has to work.
 func (d *OnboardingDocument) SetLooks(s site.Site) {
-	d.Environments, d.Personas, d.Journeys, d.Edits = s.Environments, s.Personas, s.Journeys, s.Edits
+	d.Environments, d.Personas, d.Journeys, d.Publishing = s.Environments, s.Personas, s.Journeys, s.Publishing
 }
 
 // OnboardingTest is one thing that was tested about an environment.

@@ -16,9 +16,11 @@ type WaitsFor int
 
 // What can wait.
 const (
-	WaitsDrift      WaitsFor = iota + 1 // an environment was changed outside
+	WaitsUnknown    WaitsFor = iota + 1 // nobody knows what an environment has
+	WaitsDrift                          // an environment was changed outside
 	WaitsManualTask                     // a checklist is to be carried out
 	WaitsPromoted                       // a change is on production and not clear
+	WaitsRestored                       // a change was rolled back, and the check of that is not clear
 	WaitsChecked                        // a change was checked
 	WaitsStaging                        // a change is on staging, unchecked
 	WaitsMark                           // an environment has no mark
@@ -53,29 +55,39 @@ type EnvironmentOverview struct {
 }
 
 // overviewSQL finds for each site the most urgent thing that waits.
+// overviewSQL finds for each site the most urgent thing that waits. The numbers are
+// those of [WaitsFor].
 const overviewSQL = `
 WITH marked AS (
   SELECT DISTINCT ON (environment_id) environment_id, fingerprint FROM marks ORDER BY environment_id, id DESC
 ), things AS (
-  SELECT d.site_id, 1 AS waits, d.id AS subject, e.name AS about FROM drifts d JOIN environments e ON e.id = d.environment_id WHERE d.state = 'open'
-  UNION ALL SELECT h.site_id, 2, h.run_id, e.name FROM manual_tasks h JOIN environments e ON e.id = h.environment_id WHERE h.state = 'open'
-  UNION ALL SELECT site_id, CASE state WHEN 'promoted' THEN 3 WHEN 'checked' THEN 4 WHEN 'on staging' THEN 5 WHEN 'drafted' THEN 8 ELSE 9 END, id, title
-    FROM changes WHERE state IN ('promoted', 'checked', 'on staging', 'drafted', 'going back')
-  UNION ALL SELECT e.site_id, 6, e.id, e.name FROM environments e LEFT JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.environment_id IS NULL
-  UNION ALL SELECT e.site_id, 7, e.id, e.name FROM environments e JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.fingerprint <> e.fingerprint
-  UNION ALL SELECT r.site_id, 9, r.id, e.name FROM runs r JOIN environments e ON e.id = r.environment_id WHERE r.state IN ('queued', 'running')
+  SELECT e.site_id, 1 AS waits, e.id AS subject, e.name AS about FROM acts a JOIN environments e ON e.id = a.environment_id WHERE a.state = 'unknown'
+  UNION ALL SELECT d.site_id, 2, d.id, e.name FROM drifts d JOIN environments e ON e.id = d.environment_id WHERE d.state = 'open'
+  UNION ALL SELECT h.site_id, 3, h.run_id, e.name FROM manual_tasks h JOIN environments e ON e.id = h.environment_id WHERE h.state = 'open'
+  UNION ALL SELECT site_id, CASE state WHEN 'promoted' THEN 4 WHEN 'restored' THEN 5 WHEN 'checked' THEN 6 WHEN 'on staging' THEN 7 WHEN 'drafted' THEN 10 ELSE 11 END, id, title
+    FROM changes WHERE state IN ('promoted', 'restored', 'checked', 'on staging', 'drafted', 'rolling back')
+  UNION ALL SELECT e.site_id, 8, e.id, e.name FROM environments e LEFT JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.environment_id IS NULL
+  UNION ALL SELECT e.site_id, 9, e.id, e.name FROM environments e JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.fingerprint <> e.fingerprint
+  UNION ALL SELECT r.site_id, 11, r.id, e.name FROM runs r JOIN environments e ON e.id = r.environment_id WHERE r.state IN ('queued', 'running')
 ), first AS (
   SELECT DISTINCT ON (site_id) * FROM things ORDER BY site_id, waits, subject DESC
 )
-SELECT s.id, s.name, s.updated_at, coalesce(f.waits, 10) AS waits, coalesce(f.subject, 0) AS subject, coalesce(f.about, '') AS about, count(*) OVER () AS total
+SELECT s.id, s.name, s.updated_at, coalesce(f.waits, 12) AS waits, coalesce(f.subject, 0) AS subject, coalesce(f.about, '') AS about, count(*) OVER () AS total
 FROM sites s LEFT JOIN first f ON f.site_id = s.id
-WHERE s.name ILIKE $1 AND (NOT $2 OR coalesce(f.waits, 10) < 9)
-ORDER BY CASE WHEN $3 THEN coalesce(f.waits, 10) END, lower(s.name) LIMIT $4 OFFSET $5`
+`
+
+const overviewsSQL = overviewSQL + `WHERE position(lower($1) in lower(s.name)) > 0 AND (NOT $2 OR coalesce(f.waits, 12) < 11)
+ORDER BY CASE WHEN $3 THEN coalesce(f.waits, 12) END, lower(s.name) LIMIT $4 OFFSET $5`
+
+// OverviewOf says what waits on one site.
+func (s *Store) OverviewOf(ctx context.Context, siteID int64) (Overview, error) {
+	return one[Overview](ctx, s, fmt.Sprintf("site %d", siteID), overviewSQL+`WHERE s.id = $1`, siteID)
+}
 
 // Overviews lists the sites whose name has a part, a page of them: what waits first,
 // or by name.
 func (s *Store) Overviews(ctx context.Context, part string, waitingOnly, waitingFirst bool, limit, offset int) ([]Overview, int, error) {
-	list, err := many[Overview](ctx, s, "the sites", overviewSQL, "%"+part+"%", waitingOnly, waitingFirst, limit, offset)
+	list, err := many[Overview](ctx, s, "the sites", overviewsSQL, part, waitingOnly, waitingFirst, limit, offset)
 	if err != nil || len(list) == 0 {
 		return list, 0, err
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/store"
@@ -27,7 +28,7 @@ func fleet(t testing.TB, n, pages int) *store.Store {
 	for i := range n {
 		doc.Name = fmt.Sprintf("Site %03d", i)
 		doc.Environments = []site.Environment{{Name: "staging", URL: "http://s.example", Connector: &site.Connector{Kind: "http"}}, {Name: "production", URL: "http://p.example", Connector: &site.Connector{Kind: "http"}}}
-		row, err := st.SaveSite(ctx, doc, "tester")
+		row, err := st.SaveSite(ctx, doc, false, "tester")
 		require.NoError(t, err)
 		fp, err := st.SaveRevision(ctx, row.ID, settings.Values{"a": i})
 		require.NoError(t, err)
@@ -36,9 +37,11 @@ func fleet(t testing.TB, n, pages int) *store.Store {
 		for _, e := range envs {
 			require.NoError(t, st.SaveFingerprint(ctx, e.ID, fp))
 			for range 5 {
-				run, err := st.NewRun(ctx, store.Run{SiteID: row.ID, EnvironmentID: e.ID, Kind: store.CheckRun, RequestedBy: "tester"})
+				run, err := st.NewRun(ctx, store.Run{SiteID: row.ID, EnvironmentID: e.ID, Kind: release.CheckRun, RequestedBy: "tester"})
 				require.NoError(t, err)
-				require.NoError(t, st.EndRun(ctx, store.Run{ID: run, State: store.Done, Verdict: "clear", Summary: "Clear"}))
+				_, err = st.BeginRun(ctx, run)
+				require.NoError(t, err)
+				require.NoError(t, st.EndRun(ctx, store.Run{ID: run, Verdict: "clear", Summary: "Clear"}, release.RunFinished))
 				_, err = st.SaveMark(ctx, store.Mark{EnvironmentID: e.ID, RunID: run, Fingerprint: fp, Who: "tester"})
 				require.NoError(t, err)
 			}

@@ -9,7 +9,6 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"tidemarker/internal/connector"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 )
@@ -28,12 +27,13 @@ type Environment struct {
 	ID            int64                     `db:"id"`
 	SiteID        int64                     `db:"site_id"`
 	Name          string                    `db:"name"`
-	Position      int                       `db:"position"`
+	Role          site.Role                 `db:"role"`
+	Position      int                       `db:"position"` // in lists
 	URL           string                    `db:"url"`
 	ConnectorKind string                    `db:"connector_kind"`
 	ConnectorURL  string                    `db:"connector_url"`
 	Token         string                    `db:"token"` // itself or env:NAME; never leaves the server
-	About         JSON[*connector.About]    `db:"about"`
+	About         JSON[*settings.About]     `db:"about"`
 	Catalogue     JSON[*settings.Catalogue] `db:"catalogue"`
 	Fingerprint   string                    `db:"fingerprint"` // last read back; "" before the first reading
 	ReadAt        *time.Time                `db:"read_at"`
@@ -42,8 +42,9 @@ type Environment struct {
 // SaveSite registers a site or updates it by its name, all at once. Tokens and secret
 // values that the document does not tell stay as they are known. Environments that
 // the document no longer has are removed only when nothing was ever recorded of them.
-// A [site.MissingSecret] says what is not known.
-func (s *Store) SaveSite(ctx context.Context, doc site.Site, who string) (Site, error) {
+// A [site.MissingSecret] says what is not known, a [site.RolesChanged] which environments
+// get another role, unless rolesMayChange.
+func (s *Store) SaveSite(ctx context.Context, doc site.Site, rolesMayChange bool, who string) (Site, error) {
 	var row Site
 	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
 		var before JSON[site.Site]
@@ -51,7 +52,10 @@ func (s *Store) SaveSite(ctx context.Context, doc site.Site, who string) (Site, 
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return fmt.Errorf("read the site as it was: %w", err)
 		}
-		doc = doc.WithSecretsFrom(before.V)
+		doc = doc.WithSecretsFrom(before.V).WithRoles()
+		if other := site.RoleChanges(before.V, doc); len(other) > 0 && !rolesMayChange {
+			return &site.RolesChanged{Changes: other}
+		}
 		if err := doc.Complete(); err != nil {
 			return err
 		}
@@ -117,12 +121,12 @@ func saveEnvironments(ctx context.Context, tx *sqlx.Tx, siteID int64, doc site.S
 		}
 		names = append(names, e.Name)
 		_, err := tx.ExecContext(ctx, `
-			INSERT INTO environments (site_id, name, position, url, connector_kind, connector_url, token)
-			VALUES ($1, $2, $3, $4, $5, $6, $7)
-			ON CONFLICT (site_id, name) DO UPDATE SET position = excluded.position, url = excluded.url,
+			INSERT INTO environments (site_id, name, role, position, url, connector_kind, connector_url, token)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+			ON CONFLICT (site_id, name) DO UPDATE SET role = excluded.role, position = excluded.position, url = excluded.url,
 				connector_kind = excluded.connector_kind, connector_url = excluded.connector_url,
 				token = CASE WHEN excluded.token = '' AND environments.connector_url = excluded.connector_url THEN environments.token ELSE excluded.token END`,
-			siteID, e.Name, i, e.URL, c.Kind, c.URL, c.Token)
+			siteID, e.Name, e.Role, i, e.URL, c.Kind, c.URL, c.Token)
 		if err != nil {
 			return fmt.Errorf("save the environment %s: %w", e.Name, err)
 		}
@@ -152,12 +156,11 @@ func saveEnvironments(ctx context.Context, tx *sqlx.Tx, siteID int64, doc site.S
 // Sites lists the sites whose name has a part, by name, a page of them, and how many
 // there are in all.
 func (s *Store) Sites(ctx context.Context, part string, limit, offset int) ([]Site, int, error) {
-	like := "%" + part + "%"
-	list, err := many[Site](ctx, s, "the sites", `SELECT * FROM sites WHERE name ILIKE $1 ORDER BY name LIMIT $2 OFFSET $3`, like, limit, offset)
+	list, err := many[Site](ctx, s, "the sites", `SELECT * FROM sites WHERE position(lower($1) in lower(name)) > 0 ORDER BY name LIMIT $2 OFFSET $3`, part, limit, offset)
 	if err != nil {
 		return nil, 0, err
 	}
-	total, err := one[int](ctx, s, "the number of sites", `SELECT count(*) FROM sites WHERE name ILIKE $1`, like)
+	total, err := one[int](ctx, s, "the number of sites", `SELECT count(*) FROM sites WHERE position(lower($1) in lower(name)) > 0`, part)
 	return list, total, err
 }
 
@@ -171,14 +174,51 @@ func (s *Store) SiteNamed(ctx context.Context, name string) (Site, error) {
 	return one[Site](ctx, s, fmt.Sprintf("the site %q", name), `SELECT * FROM sites WHERE name = $1`, name)
 }
 
-// Environments lists a site's environments in the order of promotion.
+// Environments lists a site's environments in the order of its document.
 func (s *Store) Environments(ctx context.Context, siteID int64) ([]Environment, error) {
 	return many[Environment](ctx, s, "the environments", `SELECT * FROM environments WHERE site_id = $1 ORDER BY position`, siteID)
 }
 
-// ConnectedEnvironments lists the numbers of all environments that can be read.
-func (s *Store) ConnectedEnvironments(ctx context.Context) ([]int64, error) {
-	return many[int64](ctx, s, "the environments", `SELECT id FROM environments WHERE connector_kind = 'http' ORDER BY read_at NULLS FIRST`)
+// EnvironmentsOfKinds lists the numbers of all environments whose speed layer is of one
+// of these kinds, the one first that was not read for the longest time.
+func (s *Store) EnvironmentsOfKinds(ctx context.Context, kinds []string) ([]int64, error) {
+	return many[int64](ctx, s, "the environments", `SELECT id FROM environments WHERE connector_kind = ANY($1) ORDER BY read_at NULLS FIRST`, kinds)
+}
+
+// ByRole are a site's environments by their roles. A site without production has its
+// staging in its place, and one without staging its production: the one environment that
+// everything is about.
+type ByRole struct {
+	All                 []Environment
+	Staging, Production Environment
+	OnlyOne             bool // staging and production are the same
+}
+
+// EnvironmentsByRole reads a site's environments by their roles.
+func (s *Store) EnvironmentsByRole(ctx context.Context, siteID int64) (ByRole, error) {
+	all, err := s.Environments(ctx, siteID)
+	if err != nil {
+		return ByRole{}, err
+	}
+	out := ByRole{All: all}
+	for _, e := range all {
+		switch e.Role {
+		case site.Staging:
+			out.Staging = e
+		case site.Production:
+			out.Production = e
+		}
+	}
+	switch {
+	case out.Staging.ID == 0 && out.Production.ID == 0:
+		return out, fmt.Errorf("site %d has neither staging nor production: %w", siteID, ErrNotFound)
+	case out.Staging.ID == 0:
+		out.Staging = out.Production
+	case out.Production.ID == 0:
+		out.Production = out.Staging
+	}
+	out.OnlyOne = out.Staging.ID == out.Production.ID
+	return out, nil
 }
 
 // Environment reads one environment.
@@ -187,9 +227,9 @@ func (s *Store) Environment(ctx context.Context, id int64) (Environment, error) 
 }
 
 // SaveReading records what was read of an environment.
-func (s *Store) SaveReading(ctx context.Context, envID int64, about connector.About, cat settings.Catalogue, fingerprint string) error {
+func (s *Store) SaveReading(ctx context.Context, envID int64, about settings.About, cat settings.Catalogue, fingerprint string) error {
 	return s.exec(ctx, "what was read", `UPDATE environments SET about = $2, catalogue = $3, fingerprint = $4, read_at = now() WHERE id = $1`,
-		envID, JSON[connector.About]{about}, JSON[settings.Catalogue]{cat}, fingerprint)
+		envID, JSON[settings.About]{about}, JSON[settings.Catalogue]{cat}, fingerprint)
 }
 
 // SaveFingerprint records the fingerprint an environment read back.

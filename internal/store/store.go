@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io/fs"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
@@ -25,10 +24,18 @@ var migrations embed.FS
 // ErrNotFound says that there is no such row.
 var ErrNotFound = errors.New("there is no such record")
 
-// Store is the database.
+// Store is the database, or one transaction on it: see [Store.Within].
 type Store struct {
 	Pool *pgxpool.Pool
-	db   *sqlx.DB
+	db   conn
+	tx   *sqlx.Tx // nil outside a transaction
+}
+
+// conn is what statements run on: the pool of connections, or one transaction.
+type conn interface {
+	sqlx.ExtContext
+	GetContext(ctx context.Context, dest any, query string, args ...any) error
+	SelectContext(ctx context.Context, dest any, query string, args ...any) error
 }
 
 // Open connects to a PostgreSQL server by its address (postgres://…) and does not
@@ -54,12 +61,20 @@ func Open(ctx context.Context, url string) (*Store, error) {
 
 // Close closes all connections.
 func (s *Store) Close() {
-	_ = s.db.Close()
+	if db, ok := s.db.(*sqlx.DB); ok {
+		_ = db.Close()
+	}
 	s.Pool.Close()
 }
 
 // Migrate brings the schema up to date, that of the job queue too.
-func (s *Store) Migrate(ctx context.Context) error { return Migrate(ctx, s.db.DB, s.Pool) }
+func (s *Store) Migrate(ctx context.Context) error {
+	db, ok := s.db.(*sqlx.DB)
+	if !ok {
+		return errors.New("a schema is not brought up to date within a transaction")
+	}
+	return Migrate(ctx, db.DB, s.Pool)
+}
 
 // Migrate brings a database's schema up to date.
 func Migrate(ctx context.Context, db *sql.DB, pool *pgxpool.Pool) error {
@@ -144,112 +159,50 @@ func (s *Store) insert(ctx context.Context, what, query string, args ...any) (in
 	return id, nil
 }
 
-// inTx does something all at once or not at all.
-func (s *Store) inTx(ctx context.Context, do func(*sqlx.Tx) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
+// Within does something all at once or not at all: every statement of the store that do
+// gets is part of one transaction. Within a transaction it joins that one.
+func (s *Store) Within(ctx context.Context, do func(*Store) error) error {
+	if s.tx != nil {
+		return do(s)
+	}
+	db, ok := s.db.(*sqlx.DB)
+	if !ok {
+		return errors.New("begin to write: the store has no database")
+	}
+	tx, err := db.BeginTxx(ctx, nil)
 	if err != nil {
 		return fmt.Errorf("begin to write: %w", err)
 	}
 	defer func() { _ = tx.Rollback() }()
-	if err := do(tx); err != nil {
+	if err := do(&Store{Pool: s.Pool, db: tx, tx: tx}); err != nil {
 		return err
 	}
-	return tx.Commit()
+	if err := tx.Commit(); err != nil {
+		return fmt.Errorf("write it all at once: %w", err)
+	}
+	return nil
 }
 
-// Notice is told to everybody who listens when something changed.
-type Notice struct {
-	Site   int64 `json:"site,omitempty"`
-	Run    int64 `json:"run,omitempty"`
-	Change int64 `json:"change,omitempty"`
+// Tx is the transaction that the store is, for those who have to write in it beside the
+// store; nil outside one.
+func (s *Store) Tx() *sql.Tx {
+	if s.tx == nil {
+		return nil
+	}
+	return s.tx.Tx
 }
 
-const channel = "tidemarker"
+// inTx is Within for statements that are written out.
+func (s *Store) inTx(ctx context.Context, do func(*sqlx.Tx) error) error {
+	return s.Within(ctx, func(s *Store) error { return do(s.tx) })
+}
 
-// Tell sends a notice to every process that listens on this database.
-func (s *Store) Tell(ctx context.Context, n Notice) error {
-	raw, err := json.Marshal(n)
+// changed runs a statement and tells whether it changed exactly one row.
+func (s *Store) changed(ctx context.Context, what, query string, args ...any) (bool, error) {
+	res, err := s.db.ExecContext(ctx, query, args...)
 	if err != nil {
-		return err
+		return false, fmt.Errorf("write %s: %w", what, err)
 	}
-	return s.exec(ctx, "a notice", `SELECT pg_notify($1, $2)`, channel, string(raw))
-}
-
-// Listen calls hear for every notice until the context ends or the connection is
-// lost; it returns why.
-func (s *Store) Listen(ctx context.Context, hear func(Notice)) error {
-	conn, err := s.Pool.Acquire(ctx)
-	if err != nil {
-		return err
-	}
-	defer func() {
-		// A connection that listened is not given back to the pool.
-		_ = conn.Hijack().Close(context.WithoutCancel(ctx))
-	}()
-	if _, err := conn.Exec(ctx, "LISTEN "+pgx.Identifier{channel}.Sanitize()); err != nil {
-		return err
-	}
-	for {
-		got, err := conn.Conn().WaitForNotification(ctx)
-		if err != nil {
-			return err
-		}
-		var n Notice
-		if json.Unmarshal([]byte(got.Payload), &n) == nil {
-			hear(n)
-		}
-	}
-}
-
-// Lock kinds, so that the numbers of runs and environments do not meet.
-const (
-	lockRun         = 1
-	lockEnvironment = 2
-	lockSignIn      = 3
-)
-
-// TryLockRun takes the lock that says this process works on a run. It is lost
-// with the process, whatever ends it. ok is false when another process has it.
-func (s *Store) TryLockRun(ctx context.Context, id int64) (unlock func(), ok bool, err error) {
-	return s.lock(ctx, lockRun, id, false)
-}
-
-// LockEnvironment waits until nothing else acts on an environment.
-func (s *Store) LockEnvironment(ctx context.Context, id int64) (unlock func(), err error) {
-	unlock, _, err = s.lock(ctx, lockEnvironment, id, true)
-	return unlock, err
-}
-
-// TryLockEnvironment is the same without waiting; ok is false when something acts on
-// the environment.
-func (s *Store) TryLockEnvironment(ctx context.Context, id int64) (unlock func(), ok bool, err error) {
-	return s.lock(ctx, lockEnvironment, id, false)
-}
-
-func (s *Store) lock(ctx context.Context, kind int32, id int64, wait bool) (unlock func(), ok bool, err error) {
-	conn, err := s.Pool.Acquire(ctx)
-	if err != nil {
-		return nil, false, fmt.Errorf("take a lock: %w", err)
-	}
-	ok = true
-	if wait {
-		_, err = conn.Exec(ctx, `SELECT pg_advisory_lock($1, $2)`, kind, int32(id))
-	} else {
-		err = conn.QueryRow(ctx, `SELECT pg_try_advisory_lock($1, $2)`, kind, int32(id)).Scan(&ok)
-	}
-	if err != nil || !ok {
-		conn.Release()
-		if err != nil {
-			err = fmt.Errorf("take a lock: %w", err)
-		}
-		return nil, false, err
-	}
-	return func() {
-		clean := context.WithoutCancel(ctx)
-		if _, err := conn.Exec(clean, `SELECT pg_advisory_unlock($1, $2)`, kind, int32(id)); err != nil {
-			_ = conn.Hijack().Close(clean) // the lock goes with the connection
-			return
-		}
-		conn.Release()
-	}, true, nil
+	n, err := res.RowsAffected()
+	return n == 1, err
 }

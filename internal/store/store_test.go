@@ -11,6 +11,7 @@ import (
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/journey"
+	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/store"
@@ -30,9 +31,9 @@ func document(environments ...string) site.Site {
 func TestASiteIsUpdatedByItsNameAndItsTokensAreApart(t *testing.T) {
 	s, _ := testdb.New(t)
 	ctx := t.Context()
-	first, err := s.SaveSite(ctx, document("staging", "old", "production"), "ada")
+	first, err := s.SaveSite(ctx, document("staging", "old", "production"), false, "ada")
 	require.NoError(t, err)
-	again, err := s.SaveSite(ctx, document("staging", "production"), "ada")
+	again, err := s.SaveSite(ctx, document("staging", "production"), false, "ada")
 	require.NoError(t, err)
 	assert.Equal(t, first.ID, again.ID)
 	envs, err := s.Environments(ctx, again.ID)
@@ -44,7 +45,7 @@ func TestASiteIsUpdatedByItsNameAndItsTokensAreApart(t *testing.T) {
 	}
 	_, err = s.Intend(ctx, store.Act{EnvironmentID: envs[1].ID, Kind: "first", Fingerprint: "f", Who: "ada"})
 	require.NoError(t, err)
-	_, err = s.SaveSite(ctx, document("staging"), "ada")
+	_, err = s.SaveSite(ctx, document("staging"), false, "ada")
 	require.ErrorContains(t, err, "their record is not thrown away")
 	envs, err = s.Environments(ctx, again.ID)
 	require.NoError(t, err)
@@ -56,9 +57,9 @@ func TestWhatASiteFileDoesNotTellStaysAsItIsKnown(t *testing.T) {
 	ctx := t.Context()
 	doc := document("staging", "production")
 	doc.Personas = []site.Persona{{Name: "ada", Kind: "member", Prepare: []journey.Step{{Fill: &journey.Input{In: journey.Target{Label: "Password"}, Value: "hush-ada", Secret: true}}}}}
-	row, err := s.SaveSite(ctx, doc, "ada")
+	row, err := s.SaveSite(ctx, doc, false, "ada")
 	require.NoError(t, err)
-	_, err = s.SaveSite(ctx, doc.Redacted(), "bo")
+	_, err = s.SaveSite(ctx, doc.Redacted(), false, "bo")
 	require.NoError(t, err)
 	row, err = s.Site(ctx, row.ID)
 	require.NoError(t, err)
@@ -69,7 +70,7 @@ func TestWhatASiteFileDoesNotTellStaysAsItIsKnown(t *testing.T) {
 
 	elsewhere := document("staging", "production").WithoutTokens()
 	elsewhere.Environments[0].Connector.URL = "http://elsewhere.example/c"
-	_, err = s.SaveSite(ctx, elsewhere, "eve")
+	_, err = s.SaveSite(ctx, elsewhere, false, "eve")
 	require.NoError(t, err)
 	envs, err = s.Environments(ctx, row.ID)
 	require.NoError(t, err)
@@ -77,7 +78,7 @@ func TestWhatASiteFileDoesNotTellStaysAsItIsKnown(t *testing.T) {
 	assert.Equal(t, "hush-production", envs[1].Token)
 
 	doc.Name = "Another shop"
-	_, err = s.SaveSite(ctx, doc.Redacted(), "ada")
+	_, err = s.SaveSite(ctx, doc.Redacted(), false, "ada")
 	require.ErrorContains(t, err, "the field “Password”, getting ready as ada. Fill them in")
 	_, err = s.SiteNamed(ctx, "Another shop")
 	assert.ErrorIs(t, err, store.ErrNotFound, "nothing was half done")
@@ -86,7 +87,7 @@ func TestWhatASiteFileDoesNotTellStaysAsItIsKnown(t *testing.T) {
 func TestWhatIsWatchedIsChangedWholeOrNotAtAll(t *testing.T) {
 	s, _ := testdb.New(t)
 	ctx := t.Context()
-	row, err := s.SaveSite(ctx, document("staging", "production"), "ada")
+	row, err := s.SaveSite(ctx, document("staging", "production"), false, "ada")
 	require.NoError(t, err)
 	row, err = s.ChangeTestPlan(ctx, row.ID, "ada", func(doc site.Site) (site.Site, string, error) {
 		doc.Pages = append(doc.Pages, site.Page{Path: "/kits"})
@@ -180,13 +181,13 @@ func TestNoticesReachEverybodyWhoListens(t *testing.T) {
 func TestAnArchiveBringsEverythingBackButTokens(t *testing.T) {
 	from, _ := testdb.New(t)
 	ctx := t.Context()
-	row, err := from.SaveSite(ctx, document("staging", "production"), "ada")
+	row, err := from.SaveSite(ctx, document("staging", "production"), false, "ada")
 	require.NoError(t, err)
 	envs, err := from.Environments(ctx, row.ID)
 	require.NoError(t, err)
 	fp, err := from.SaveRevision(ctx, row.ID, settings.Values{"a": true})
 	require.NoError(t, err)
-	run, err := from.NewRun(ctx, store.Run{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: store.MarkRun, Target: fp, RequestedBy: "ada"})
+	run, err := from.NewRun(ctx, store.Run{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: release.MarkRun, Target: fp, RequestedBy: "ada"})
 	require.NoError(t, err)
 	kept, err := from.Put(ctx, "image/png", []byte("seen"))
 	require.NoError(t, err)
@@ -209,7 +210,7 @@ func TestAnArchiveBringsEverythingBackButTokens(t *testing.T) {
 	envs, err = to.Environments(ctx, row.ID)
 	require.NoError(t, err)
 	assert.Empty(t, envs[0].Token)
-	next, err := to.NewRun(ctx, store.Run{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: store.MarkRun, RequestedBy: "ada"})
+	next, err := to.NewRun(ctx, store.Run{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: release.MarkRun, RequestedBy: "ada"})
 	require.NoError(t, err)
 	assert.Greater(t, next, run, "numbers go on from there")
 }

@@ -14,10 +14,10 @@ import (
 // untouched environment had different.
 type Baseline struct {
 	Look     Look               `json:"-"`
-	Restless map[Key]Restless   `json:"-"`
+	Volatile map[Key]Volatile   `json:"-"`
 	Probes   map[probeKey]Probe `json:"-"` // of the second look
-	// Marks are the texts that only one persona may see, by that persona's name.
-	Marks map[string][]string `json:"-"`
+	// PrivateTexts are the texts that only one persona may see, by that persona's name.
+	PrivateTexts map[string][]string `json:"-"`
 }
 
 type probeKey struct {
@@ -28,8 +28,8 @@ type probeKey struct {
 
 func (p Probe) key() probeKey { return probeKey{p.Key, p.Kind, p.Parameter + p.Before + p.Edit} }
 
-// Restless is what changes by itself on one page.
-type Restless struct {
+// Volatile is what changes by itself on one page.
+type Volatile struct {
 	Paths  []string          `json:"paths,omitempty" doc:"Elements that changed between two untouched looks."`
 	Rects  []image.Rectangle `json:"rects,omitempty"` // changed places that lie in no element of the outline but the root
 	Errors []string          `json:"errors,omitempty"`
@@ -51,20 +51,20 @@ func Learn(first, second Look, pictures Pictures) (Baseline, error) {
 		if err != nil {
 			return Baseline{}, fmt.Errorf("compare the two looks at %s: %w", p.Page, err)
 		}
-		b.Restless[p.Key] = r
+		b.Volatile[p.Key] = r
 	}
 	b.spread()
 	return b, nil
 }
 
-// spread calls an element restless on every page that has it when it is restless on
+// spread calls an element volatile on every page that has it when it is volatile on
 // two pages or more: that a quotation happened to be the same twice on one page does
 // not make it part of that page.
 func (b Baseline) spread() {
 	type element struct{ path, name string }
 	pages := map[element]map[string]bool{}
 	for _, p := range b.Look.Pages {
-		for _, path := range b.Restless[p.Key].Paths {
+		for _, path := range b.Volatile[p.Key].Paths {
 			if i, there := p.box(path); there {
 				e := element{path, p.Outline[i].Name}
 				if pages[e] == nil {
@@ -75,7 +75,7 @@ func (b Baseline) spread() {
 		}
 	}
 	for _, p := range b.Look.Pages {
-		r, learned := b.Restless[p.Key]
+		r, learned := b.Volatile[p.Key]
 		if !learned {
 			continue
 		}
@@ -85,7 +85,7 @@ func (b Baseline) spread() {
 			}
 		}
 		r.Paths = unique(r.Paths)
-		b.Restless[p.Key] = r
+		b.Volatile[p.Key] = r
 	}
 }
 
@@ -100,26 +100,26 @@ func (b Baseline) Relearn(first, second PageLook, pictures Pictures) (Baseline, 
 	if err != nil {
 		return b, err
 	}
-	r := b.Restless[first.Key]
+	r := b.Volatile[first.Key]
 	r.Paths = unique(slices.Concat(r.Paths, more.Paths))
 	r.Rects = slices.Concat(r.Rects, more.Rects)
-	b.Restless = maps.Clone(b.Restless)
-	b.Restless[first.Key] = r
+	b.Volatile = maps.Clone(b.Volatile)
+	b.Volatile[first.Key] = r
 	return b, nil
 }
 
 // NewBaseline puts a baseline together from a look and the probes of a second one;
-// what is restless is filled in by the caller.
+// what is volatile is filled in by the caller.
 func NewBaseline(look Look, again []Probe) Baseline {
-	b := Baseline{Look: look, Restless: map[Key]Restless{}, Probes: map[probeKey]Probe{}}
+	b := Baseline{Look: look, Volatile: map[Key]Volatile{}, Probes: map[probeKey]Probe{}}
 	for _, p := range again {
 		b.Probes[p.key()] = p
 	}
 	return b
 }
 
-func learnPage(p, q PageLook, pictures Pictures) (Restless, error) {
-	var r Restless
+func learnPage(p, q PageLook, pictures Pictures) (Volatile, error) {
+	var r Volatile
 	a, b, err := pixels(p, q, pictures)
 	if err != nil {
 		return r, err
@@ -179,10 +179,10 @@ func differingText(p, q PageLook) []string {
 	return out
 }
 
-// lift replaces restless elements that are cards of one row by the row: in a row that
-// is shuffled, a card that happened to stay is restless too. A row is an element most
+// lift replaces volatile elements that are cards of one row by the row: in a row that
+// is shuffled, a card that happened to stay is volatile too. A row is an element most
 // of whose children look alike (same tag and class) and that is no more than half of
-// the page, so that two restless blocks do not silence the page between them.
+// the page, so that two volatile blocks do not silence the page between them.
 func lift(paths []string, p PageLook) []string {
 	index := map[string]int{}
 	children := map[int][]int{}
@@ -245,7 +245,7 @@ func (p PageLook) isRow(at int, children []int, changed map[int]bool) bool {
 }
 
 // covers tells whether a box is more than half of the page: too much to be called
-// restless as a whole.
+// volatile as a whole.
 func (p PageLook) covers(at int) bool {
 	if at < 0 {
 		return true

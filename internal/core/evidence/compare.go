@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/visual"
 	"tidemarker/internal/core/vitals"
@@ -55,7 +54,7 @@ func ComparePage(base Baseline, p PageLook, pictures Pictures) ([]Finding, error
 		return []Finding{p.about(NotCheckedKind, Unsure, "The mark has no evidence of this page").
 			with("Take a new mark, so that there is something to compare with.").caused("no evidence in the mark")}, nil
 	}
-	rest := base.Restless[p.Key]
+	rest := base.Volatile[p.Key]
 	out := documentFindings(m, p)
 	if len(out) > 0 {
 		return out, nil // another document altogether; its looks say nothing more
@@ -65,7 +64,7 @@ func ComparePage(base Baseline, p PageLook, pictures Pictures) ([]Finding, error
 	out = append(out, shiftFindings(m, rest, p)...)
 	out = append(out, contentFindings(m, rest, p)...)
 	out = append(out, policyFindings(m, p)...)
-	out = append(out, ownerFindings(base.Marks, m, p)...)
+	out = append(out, ownerFindings(base.PrivateTexts, m, p)...)
 	pics, err := pictureFindings(m, rest, p, pictures)
 	return append(out, pics...), err
 }
@@ -90,7 +89,7 @@ func pathOf(address string) string {
 	return u.RequestURI()
 }
 
-func errorFindings(k Key, before []ScriptError, rest Restless, p PageLook) []Finding {
+func errorFindings(k Key, before []ScriptError, rest Volatile, p PageLook) []Finding {
 	var out []Finding
 	seen := map[string]bool{}
 	for _, e := range before {
@@ -121,7 +120,7 @@ func firstLine(s string) string {
 	return s
 }
 
-func requestFindings(m PageLook, rest Restless, p PageLook) []Finding {
+func requestFindings(m PageLook, rest Volatile, p PageLook) []Finding {
 	was := map[string]bool{}
 	for _, r := range m.Requests {
 		if r.Broken() {
@@ -152,7 +151,7 @@ func requestFindings(m PageLook, rest Restless, p PageLook) []Finding {
 	return out
 }
 
-func shiftFindings(m PageLook, rest Restless, p PageLook) []Finding {
+func shiftFindings(m PageLook, rest Volatile, p PageLook) []Finding {
 	now, worst := vitals.CumulativeLayoutShift(p.Shifts)
 	was, _ := vitals.CumulativeLayoutShift(m.Shifts)
 	was = max(was, rest.Shift)
@@ -178,16 +177,16 @@ func shiftFindings(m PageLook, rest Restless, p PageLook) []Finding {
 		with("Layout shift %.3f (%s), was %.3f. What moved: %s.", now, vitals.RateLayoutShift(now), was, what).caused("layout shift")}
 }
 
-func contentFindings(m PageLook, rest Restless, p PageLook) []Finding {
-	restless := map[string]bool{}
+func contentFindings(m PageLook, rest Volatile, p PageLook) []Finding {
+	volatile := map[string]bool{}
 	for _, path := range rest.Paths {
-		restless[path] = true
+		volatile[path] = true
 	}
 	masked := rects(append(slices.Clone(m.Masked), p.Masked...))
 	lines := func(l PageLook) map[string]int {
 		out := map[string]int{}
 		for _, line := range l.Lines {
-			if l.within(line.Box, restless) || l.hidden(line.Box, masked) {
+			if l.within(line.Box, volatile) || l.hidden(line.Box, masked) {
 				continue
 			}
 			if t := clean(line.Text); t != "" {
@@ -255,13 +254,13 @@ func (p PageLook) hidden(box int, masked []image.Rectangle) bool {
 }
 
 func policyFindings(m, p PageLook) []Finding {
-	if !site.Cacheable(p.Class) && p.Served == httpcache.Cached && m.Served != httpcache.Cached {
+	if !site.Cacheable(p.Class) && p.Served.FromCache() && !m.Served.FromCache() {
 		return []Finding{p.about(PolicyKind, Broken, cachedTitle(p.Class)).
-			with("Cache-Status: %s. Pages of this class are made for one person each time.", p.Headers["cache-status"]).caused("cached " + p.Class)}
+			with("%s. Pages of this class are made for one person each time.", p.CacheNote).caused("cached " + p.Class)}
 	}
-	if m.Served == httpcache.Cached && p.Served == httpcache.Fetched {
+	if m.Served.FromCache() && p.Served.FromOrigin() {
 		return []Finding{p.about(PolicyKind, Note, "Is no longer served from the page cache").
-			with("Cache-Status: %s.", p.Headers["cache-status"]).caused("no longer cached")}
+			with("%s.", p.CacheNote).caused("no longer cached")}
 	}
 	return nil
 }
@@ -289,7 +288,7 @@ func ownerFindings(marks map[string][]string, m, p PageLook) []Finding {
 		}
 		if len(seen) > 0 {
 			out = append(out, p.about(LeakKind, Broken, p.Persona+" is shown what belongs to "+owner).
-				with("The page has%s It was served %s. Cache-Status: %s.", listed(" ", seen), p.Served, p.Headers["cache-status"]).caused("shows what belongs to "+owner))
+				with("The page has%s It was served %s. %s.", listed(" ", seen), p.Served, p.CacheNote).caused("shows what belongs to "+owner))
 		}
 	}
 	return out
@@ -299,7 +298,7 @@ func has(lines []Line, text string) bool {
 	return slices.ContainsFunc(lines, func(l Line) bool { return strings.Contains(clean(l.Text), clean(text)) })
 }
 
-func pictureFindings(m PageLook, rest Restless, p PageLook, pictures Pictures) ([]Finding, error) {
+func pictureFindings(m PageLook, rest Volatile, p PageLook, pictures Pictures) ([]Finding, error) {
 	a, b, err := pixels(m, p, pictures)
 	if err != nil {
 		return nil, fmt.Errorf("compare the pictures of %s: %w", p.Page, err)
@@ -351,8 +350,8 @@ func thousands(n int) string {
 }
 
 // quietRects are the parts of a page that may differ: its masks, and where the
-// restless elements lie in this very look.
-func quietRects(p PageLook, rest Restless) []image.Rectangle {
+// volatile elements lie in this very look.
+func quietRects(p PageLook, rest Volatile) []image.Rectangle {
 	out := slices.Concat(rects(p.Masked), rest.Rects)
 	for _, path := range rest.Paths {
 		if i, there := p.box(path); there {
@@ -364,7 +363,7 @@ func quietRects(p PageLook, rest Restless) []image.Rectangle {
 
 // QuietRects is what [Compare] left out of one page's picture, for showing it.
 func QuietRects(base Baseline, p PageLook) []image.Rectangle {
-	return quietRects(p, base.Restless[p.Key])
+	return quietRects(p, base.Volatile[p.Key])
 }
 
 func (p PageLook) nameAt(r image.Rectangle) (name, path string) {
@@ -409,15 +408,15 @@ func CompareJourney(base Baseline, j JourneyLook) []Finding {
 }
 
 func leakFindings(base Baseline, p Probe) []Finding {
-	if len(p.Second.Marks) > 0 {
+	if len(p.Second.PrivateTexts) > 0 {
 		k := p.Key
 		owner := k.Persona
 		k.Persona = site.Visitor
 		return []Finding{k.about(LeakKind, Broken, "A stranger is shown what belongs to "+owner).
-			with("Right after %s opened the page, a stranger's request was answered with %s Cache-Status: %s.", owner, listed("", p.Second.Marks), p.Second.CacheStatus).
+			with("Right after %s opened the page, a stranger's request was answered with %s %s.", owner, listed("", p.Second.PrivateTexts), p.Second.CacheNote).
 			caused("shown to a stranger")}
 	}
-	if p.Second.Served != httpcache.Cached {
+	if !p.Second.Served.FromCache() {
 		return nil
 	}
 	// Content that changes by itself is cached too. Without marks a line proves a leak when
@@ -435,7 +434,7 @@ func leakFindings(base Baseline, p Probe) []Finding {
 	owner := k.Persona
 	k.Persona = site.Visitor
 	return []Finding{k.about(LeakKind, Broken, "A stranger is shown the page made for "+owner).
-		with("A cached copy was served that has %s.%s Cache-Status: %s.", count(len(foreign), "line that only "+owner+" gets"), listed(" Lines: ", foreign), p.Second.CacheStatus).
+		with("A cached copy was served that has %s.%s %s.", count(len(foreign), "line that only "+owner+" gets"), listed(" Lines: ", foreign), p.Second.CacheNote).
 		caused("shown to a stranger")}
 }
 
@@ -496,7 +495,7 @@ func variantFindings(base Baseline, p Probe) []Finding {
 		title, how = fmt.Sprintf("Without %q it is the same page", p.Parameter), "without"
 	}
 	return []Finding{p.about(VariantKind, Broken, title).
-		with("Asked %s %q, the site answered with the page of this one.%s Cache-Status: %s.", how, p.Parameter, listed(" It has ", confused), p.Second.CacheStatus).
+		with("Asked %s %q, the site answered with the page of this one.%s %s.", how, p.Parameter, listed(" It has ", confused), p.Second.CacheNote).
 		caused("parameter " + p.Parameter)}
 }
 

@@ -87,7 +87,7 @@ func kindsOf(f []Finding) map[Kind]Severity {
 
 func TestWhatChangesByItselfIsNotBlamedOnAChange(t *testing.T) {
 	b := learn(t, Look{Pages: []PageLook{page("/", "desktop", head, saying(1), kits, foot)}}, Look{Pages: []PageLook{page("/", "desktop", head, saying(2), kits, foot)}})
-	assert.Equal(t, []string{"body>div:nth-of-type(2)"}, b.Restless[Key{"/", "", "visitor", "desktop"}].Paths)
+	assert.Equal(t, []string{"body>div:nth-of-type(2)"}, b.Volatile[Key{"/", "", "visitor", "desktop"}].Paths)
 	assert.Empty(t, compare(t, b, page("/", "desktop", head, saying(3), kits, foot)))
 	other := kits
 	other.text, other.tone = "Nothing", 200
@@ -96,14 +96,14 @@ func TestWhatChangesByItselfIsNotBlamedOnAChange(t *testing.T) {
 	for _, x := range f {
 		if x.Kind == PictureKind {
 			assert.Equal(t, "Looks different at div.kits", x.Title)
-			assert.Equal(t, image.Rect(0, 82, 200, 120), x.Region.Rect(), "all of it but the margin of the restless part above")
+			assert.Equal(t, image.Rect(0, 82, 200, 120), x.Region.Rect(), "all of it but the margin of the volatile part above")
 		}
 	}
 }
 
-// A quotation that happened to be the same twice on one page is known to be restless
+// A quotation that happened to be the same twice on one page is known to be volatile
 // from the others.
-func TestWhatIsRestlessOnTwoPagesIsRestlessOnAll(t *testing.T) {
+func TestWhatIsVolatileOnTwoPagesIsVolatileOnAll(t *testing.T) {
 	first := Look{Pages: []PageLook{page("/", "desktop", head, saying(1)), page("/kits", "desktop", head, saying(2)), page("/cart", "desktop", head, saying(3))}}
 	second := Look{Pages: []PageLook{page("/", "desktop", head, saying(4)), page("/kits", "desktop", head, saying(0)), page("/cart", "desktop", head, saying(3))}}
 	b := learn(t, first, second)
@@ -130,17 +130,17 @@ func row(order ...int) PageLook {
 	return p
 }
 
-func TestACardThatStayedInAShuffledRowIsRestlessToo(t *testing.T) {
+func TestACardThatStayedInAShuffledRowIsVolatileToo(t *testing.T) {
 	b := learn(t, Look{Pages: []PageLook{row(1, 2, 3)}}, Look{Pages: []PageLook{row(2, 1, 3)}})
-	assert.Equal(t, []string{"body>div:nth-of-type(2)"}, b.Restless[Key{"/", "", "visitor", "desktop"}].Paths)
+	assert.Equal(t, []string{"body>div:nth-of-type(2)"}, b.Volatile[Key{"/", "", "visitor", "desktop"}].Paths)
 	assert.Empty(t, compare(t, b, row(3, 2, 1)))
 }
 
-func TestTwoRestlessBlocksDoNotSilenceThePage(t *testing.T) {
+func TestTwoVolatileBlocksDoNotSilenceThePage(t *testing.T) {
 	one := page("/", "desktop", block{"div", "a", 10}, block{"div", "b", 20}, block{"div", "c", 30}, block{"div", "d", 40})
 	two := page("/", "desktop", block{"div", "A", 10}, block{"div", "b", 20}, block{"div", "c", 30}, block{"div", "D", 40})
 	b := learn(t, Look{Pages: []PageLook{one}}, Look{Pages: []PageLook{two}})
-	assert.Len(t, b.Restless[one.Key].Paths, 2)
+	assert.Len(t, b.Volatile[one.Key].Paths, 2)
 	broken := page("/", "desktop", block{"div", "a", 10}, block{"div", "gone", 20}, block{"div", "c", 30}, block{"div", "d", 40})
 	assert.Equal(t, map[Kind]Severity{ContentKind: Broken}, kindsOf(compare(t, b, broken)))
 }
@@ -152,7 +152,7 @@ func untouched(t *testing.T, p PageLook) Baseline {
 func TestEachKindOfPageDifference(t *testing.T) {
 	base := page("/cart", "phone", head, kits)
 	base.Class = "cart"
-	base.Served = httpcache.Fetched
+	base.Served = httpcache.Origin
 	base.Requests = []Request{{URL: "http://s.example/a.js", Kind: "script", Status: 200}, {URL: "http://s.example/gone.png", Kind: "image", Status: 404}}
 	base.Errors = []ScriptError{{Message: "TypeError: old"}}
 	b := untouched(t, base)
@@ -187,7 +187,7 @@ func TestEachKindOfPageDifference(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			p := base
 			tc.spoil(&p)
-			b.Marks = map[string][]string{"ada": {"Order 4711"}, "visitor": {"Shop"}}
+			b.PrivateTexts = map[string][]string{"ada": {"Order 4711"}, "visitor": {"Shop"}}
 			assert.Equal(t, tc.want, kindsOf(compare(t, b, p)))
 		})
 	}
@@ -257,20 +257,20 @@ func TestTheSummaryIsASentenceToActOn(t *testing.T) {
 
 func TestAStrangerMustNotBeShownAPersonasPage(t *testing.T) {
 	cart := Probe{Key: Key{"/cart", "", "ada", "desktop"}, Class: "cart", Kind: StrangerAfter,
-		First: Answer{Served: httpcache.Fetched, Lines: []string{"Basket", "Mane block"}}, Second: Answer{Served: httpcache.Cached, Lines: []string{"Basket", "Mane block"}},
-		Fresh: Answer{Served: httpcache.Fetched, Lines: []string{"Basket", "It is empty"}}}
+		First: Answer{Served: httpcache.Origin, Lines: []string{"Basket", "Mane block"}}, Second: Answer{Served: httpcache.Cached, Lines: []string{"Basket", "Mane block"}},
+		Fresh: Answer{Served: httpcache.Origin, Lines: []string{"Basket", "It is empty"}}}
 	f := CompareProbe(Baseline{}, cart)
 	require.Len(t, f, 1)
 	assert.Equal(t, LeakKind, f[0].Kind)
 	assert.Equal(t, "visitor", f[0].Persona, "it is the stranger who sees it")
 	own := cart
-	own.Second.Served = httpcache.Fetched
+	own.Second.Served = httpcache.Origin
 	own.Second.Lines = own.Fresh.Lines
 	assert.Empty(t, CompareProbe(Baseline{}, own))
 	cached := cart
 	cached.Class = "listing"
 	assert.Empty(t, CompareProbe(Baseline{}, cached), "what changes by itself is cached too on a page for all")
-	cached.Second.Marks = []string{"Mane block"}
+	cached.Second.PrivateTexts = []string{"Mane block"}
 	assert.Len(t, CompareProbe(Baseline{}, cached), 1, "a persona's own mark is a leak on any page")
 	cart.Missing = "down"
 	assert.Equal(t, NotCheckedKind, CompareProbe(Baseline{}, cart)[0].Kind)
@@ -303,7 +303,7 @@ func TestFindingsAreKnownAgain(t *testing.T) {
 }
 
 func TestWhatAPageCacheConfusesIsFound(t *testing.T) {
-	cached := func(a Answer) Answer { a.Served, a.CacheStatus = httpcache.Cached, "c; hit"; return a }
+	cached := func(a Answer) Answer { a.Served, a.CacheNote = httpcache.Cached, "Cache-Status: c; hit"; return a }
 	probe := func(kind ProbeKind, class string) Probe {
 		return Probe{Key: Key{"/p", "", "visitor", "phone"}, Class: class, Kind: kind, Before: "desktop"}
 	}
@@ -317,7 +317,7 @@ func TestWhatAPageCacheConfusesIsFound(t *testing.T) {
 	}{
 		"a cart that a second stranger gets": {"cart", StrangerTwice, func(p *Probe) { p.Second = cached(p.Second) }, PolicyKind, "A cart page is served from the page cache"},
 		"an article that is cached":          {"article", StrangerTwice, func(p *Probe) { p.Second = cached(p.Second) }, "", ""},
-		"a name on a stranger's page":        {"article", StrangerTwice, func(p *Probe) { p.Second.Marks = []string{"Wren Oakham"} }, LeakKind, "belongs to somebody"},
+		"a name on a stranger's page":        {"article", StrangerTwice, func(p *Probe) { p.Second.PrivateTexts = []string{"Wren Oakham"} }, LeakKind, "belongs to somebody"},
 		"one token for everybody": {"form", StrangerTwice, func(p *Probe) {
 			p.First.Tokens, p.Second, p.Fresh.Tokens = []string{"a"}, cached(Answer{Tokens: []string{"a"}}), []string{"b"}
 		}, FormKind, "same for everybody"},
@@ -325,8 +325,20 @@ func TestWhatAPageCacheConfusesIsFound(t *testing.T) {
 			p.First.Tokens, p.Second, p.Fresh.Tokens = []string{"a"}, cached(Answer{Tokens: []string{"a"}}), []string{"a"}
 		}, "", ""},
 		"a cookie in a cached copy": {"article", StrangerTwice, func(p *Probe) {
-			p.Second = cached(Answer{Status: 200, Fields: map[string][]string{"set-cookie": {"sid"}}})
+			p.Second, p.Personal = cached(Answer{Status: 200, Fields: map[string][]string{"set-cookie": {"sid"}}}), []string{"sid"}
 		}, PolicyKind, "contradicts"},
+		"a cookie that is nobody's in particular": {"article", StrangerTwice, func(p *Probe) {
+			p.Second, p.Personal = cached(Answer{Status: 200, Fields: map[string][]string{"set-cookie": {"theme"}}}), []string{"sid"}
+		}, "", ""},
+		"too old by its date alone": {"article", StrangerTwice, func(p *Probe) {
+			at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+			p.Second = cached(Answer{Status: 200, Received: at, Fields: map[string][]string{"cache-control": {"max-age=5"}, "date": {"Sun, 01 Mar 2026 11:59:00 GMT"}}})
+		}, StaleKind, "contradicts"},
+		"a site whose clock is behind": {"article", StrangerTwice, func(p *Probe) {
+			at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+			p.Second = cached(Answer{Status: 200, Received: at, Fields: map[string][]string{"cache-control": {"max-age=5"}, "date": {"Sun, 01 Mar 2026 11:59:00 GMT"}}})
+			p.Fresh.Received, p.Fresh.Fields = at, map[string][]string{"date": {"Sun, 01 Mar 2026 11:59:00 GMT"}}
+		}, "", ""},
 		"private, and cached": {"article", StrangerTwice, func(p *Probe) {
 			p.Second = cached(Answer{Status: 200, Fields: map[string][]string{"cache-control": {"private"}}})
 		}, PolicyKind, "contradicts"},
@@ -341,7 +353,7 @@ func TestWhatAPageCacheConfusesIsFound(t *testing.T) {
 			p.First.Shape, p.Fresh.Shape = "d", "p"
 			p.Second = Answer{Status: 200, Fields: map[string][]string{"cache-control": {"max-age=60"}, "vary": {"User-Agent"}}}
 		}, "", ""},
-		"another's name": {"account", PersonaAfter, func(p *Probe) { p.Second.Marks = []string{"FH-1"} }, LeakKind, "visitor is shown what belongs to desktop"},
+		"another's name": {"account", PersonaAfter, func(p *Probe) { p.Second.PrivateTexts = []string{"FH-1"} }, LeakKind, "visitor is shown what belongs to desktop"},
 		"the desktop's page on a phone": {"home", DeviceAfter, func(p *Probe) {
 			p.First.Body, p.Second, p.Fresh.Shape = "x", cached(Answer{Body: "x", Shape: "d"}), "p"
 		}, VariantKind, "A phone is served the page made for a desktop"},
@@ -372,7 +384,7 @@ func TestWhatAPageCacheConfusesIsFound(t *testing.T) {
 
 func TestSomebodyWhoIsNoLongerShownTheirOwnIsFound(t *testing.T) {
 	probe := func(marks ...string) Probe {
-		return Probe{Key: Key{"/cart", "", "carrier", "desktop"}, Class: "cart", Kind: StrangerAfter, First: Answer{Marks: marks}}
+		return Probe{Key: Key{"/cart", "", "carrier", "desktop"}, Class: "cart", Kind: StrangerAfter, First: Answer{PrivateTexts: marks}}
 	}
 	base := NewBaseline(Look{Probes: []Probe{probe("Mane block")}}, nil)
 	f := CompareProbe(base, probe())

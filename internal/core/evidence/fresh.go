@@ -3,92 +3,85 @@ package evidence
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"time"
 
 	"tidemarker/internal/core/httpcache"
 )
 
 // age is how old an answer says it is; known is false when it does not say.
-func (a Answer) age() (d time.Duration, known bool) {
-	if len(a.Fields["age"]) == 0 {
-		return 0, false
-	}
-	n, err := strconv.Atoi(a.Fields["age"][0])
-	return time.Duration(n) * time.Second, err == nil && n >= 0
-}
+func (a Answer) age() (d time.Duration, known bool) { return httpcache.ParseAge(a.Fields["age"]) }
 
 // tolerance is by how much an age may be off: it is told in whole seconds.
 const tolerance = 2 * time.Second
 
 // leftFindings tell of somebody who signed out and is shown what was theirs all the same.
 func leftFindings(base Baseline, p Probe) []Finding {
-	if len(p.Second.Marks) == 0 {
+	if len(p.Second.PrivateTexts) == 0 {
 		return nil
 	}
-	if m, there := base.earlier(p); there && len(m.Fresh.Marks) > 0 && len(p.Fresh.Marks) > 0 {
+	if m, there := base.earlier(p); there && len(m.Fresh.PrivateTexts) > 0 && len(p.Fresh.PrivateTexts) > 0 {
 		return nil // the site itself went on showing it when the mark was taken
 	}
-	if len(p.Fresh.Marks) > 0 {
+	if len(p.Fresh.PrivateTexts) > 0 {
 		return []Finding{p.about(LeakKind, Broken, p.Persona+" signed out and is still known").
-			with("With what the browser had left after signing out, the page, generated fresh, was answered with %s", listed("", p.Second.Marks)).caused("known after signing out")}
+			with("With what the browser had left after signing out, the page, generated fresh, was answered with %s", listed("", p.Second.PrivateTexts)).caused("known after signing out")}
 	}
 	return []Finding{p.about(LeakKind, Broken, "What belongs to "+p.Persona+" is shown after signing out").
-		with("With what the browser had left after signing out, a cached copy came with %s Generated fresh, the page has none of it. Cache-Status: %s.", listed("", p.Second.Marks), p.Second.CacheStatus).caused("shown after signing out")}
+		with("With what the browser had left after signing out, a cached copy came with %s Generated fresh, the page has none of it. %s.", listed("", p.Second.PrivateTexts), p.Second.CacheNote).caused("shown after signing out")}
 }
 
 // ignoredFindings tell of a page that is generated fresh because of a parameter that the
 // settings ignore, and was not when the mark was taken.
 func ignoredFindings(base Baseline, p Probe) []Finding {
 	m, there := base.earlier(p)
-	if !there || m.Second.Served != httpcache.Cached || p.Second.Served != httpcache.Fetched {
+	if !there || !m.Second.Served.FromCache() || !p.Second.Served.FromOrigin() {
 		return nil
 	}
 	return []Finding{p.about(VariantKind, Note, fmt.Sprintf("With %q the page is generated fresh", p.Parameter)).
-		with("The settings ignore the parameter, and when the mark was taken the cached copy came. Cache-Status: %s.", p.Second.CacheStatus).caused("ignored parameter")}
+		with("The settings ignore the parameter, and when the mark was taken the cached copy came. %s.", p.Second.CacheNote).caused("ignored parameter")}
 }
 
 // oldFindings tell of a page that is served when it is older than it may be, and of a
 // form on it that can no longer be sent.
 func oldFindings(p Probe) []Finding {
-	if p.First.Served != httpcache.Cached {
+	if !p.First.Served.FromCache() {
 		return nil
 	}
 	var out []Finding
 	age, told := p.First.age()
 	if told && p.FormLives > 0 && slices.ContainsFunc(p.First.Tokens, func(t string) bool { return !slices.Contains(p.Fresh.Tokens, t) }) {
 		e := httpcache.Exchange{Method: "GET", Status: p.First.Status, Request: httpcache.Header{}, Response: httpcache.Header{}}
-		for _, c := range e.Contradictions(httpcache.Seen{Cached: httpcache.Cached, Token: age, Expires: time.Duration(p.FormLives) * time.Second}) {
+		for _, c := range e.Contradictions(httpcache.Seen{Served: httpcache.Cached, Token: age, Expires: time.Duration(p.FormLives) * time.Second}) {
 			out = append(out, p.about(FormKind, Broken, "A form is served that can no longer be sent").
-				with("%s Cache-Status: %s.", c.Text, p.First.CacheStatus).caused(string(c.Kind)))
+				with("%s %s.", c.Text, p.First.CacheNote).caused(string(c.Kind)))
 		}
 	}
 	may := time.Duration(p.Allowed) * time.Second
 	if !told || p.Allowed == 0 || age <= may+tolerance {
 		return out
 	}
-	if again, told := p.Second.age(); p.Second.Served != httpcache.Cached || told && again <= may+tolerance {
+	if again, told := p.Second.age(); !p.Second.Served.FromCache() || told && again <= may+tolerance {
 		return out // it was generated fresh meanwhile, as it is where an old copy is served once more
 	}
 	return append(out, p.about(StaleKind, Broken, "Is served when it is older than it may be").
-		with("A copy came that was %s old. %s Cache-Status: %s.", age, p.Rule, p.First.CacheStatus).caused("older than it may be"))
+		with("A copy came that was %s old. %s %s.", age, p.Rule, p.First.CacheNote).caused("older than it may be"))
 }
 
 // publishedFindings tell of a page that does not show in time what was published.
 func publishedFindings(base Baseline, p Probe) []Finding {
-	if len(p.Fresh.Marks) == 0 {
+	if len(p.Fresh.PrivateTexts) == 0 {
 		return []Finding{p.about(NotCheckedKind, Unsure, "An edit does not show here at all").
 			with("“%s” was published, but the page, generated fresh, does not have the word made up for it. Is this a page that shows it?", p.Edit).caused("edit not shown anew")}
 	}
-	if len(p.Second.Marks) > 0 || p.Allowed < 0 || p.Waited < float64(p.Allowed) {
+	if len(p.Second.PrivateTexts) > 0 || p.Allowed < 0 || p.Waited < float64(p.Allowed) {
 		return nil // it shows, or may take longer than was waited
 	}
 	severity, before := Broken, ""
-	if m, there := base.earlier(p); there && len(m.Second.Marks) == 0 && m.Waited >= float64(m.Allowed) {
+	if m, there := base.earlier(p); there && len(m.Second.PrivateTexts) == 0 && m.Waited >= float64(m.Allowed) {
 		severity, before = Note, " It was not when the mark was taken, either."
 	}
 	return []Finding{p.about(StaleKind, severity, "An edit is not shown in time").
-		with("“%s” was published; %.1f s later the page was as before. %s Generated fresh, it shows it.%s Cache-Status: %s.", p.Edit, p.Waited, p.Rule, before, p.Second.CacheStatus).caused("edit not shown in time")}
+		with("“%s” was published; %.1f s later the page was as before. %s Generated fresh, it shows it.%s %s.", p.Edit, p.Waited, p.Rule, before, p.Second.CacheNote).caused("edit not shown in time")}
 }
 
 // LateForm tells of a journey that fails on pages as they were cached and works once they

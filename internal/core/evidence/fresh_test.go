@@ -12,9 +12,9 @@ import (
 
 func TestWhatIsOlderThanItMayBeIsFound(t *testing.T) {
 	cached := func(age string, tokens ...string) Answer {
-		return Answer{Status: 200, Served: httpcache.Cached, CacheStatus: "c; hit", Fields: map[string][]string{"age": {age}}, Tokens: tokens}
+		return Answer{Status: 200, Served: httpcache.Cached, CacheNote: "Cache-Status: c; hit", Fields: map[string][]string{"age": {age}}, Tokens: tokens}
 	}
-	made := Answer{Status: 200, Served: httpcache.Fetched}
+	made := Answer{Status: 200, Served: httpcache.Origin}
 	word := []string{MadeUp("a new lead")}
 	for name, tc := range map[string]struct {
 		p    Probe
@@ -31,15 +31,15 @@ func TestWhatIsOlderThanItMayBeIsFound(t *testing.T) {
 		"a form that can no longer be sent":     {Probe{Kind: AsCached, Allowed: 90000, FormLives: 3600, First: cached("7200", "a"), Second: cached("7200", "a"), Fresh: Answer{Tokens: []string{"b"}}}, FormKind, "The hidden value of its form is 2h0m0s old, and the site takes it for 1h0m0s."},
 		"a form whose value never changes":      {Probe{Kind: AsCached, Allowed: 90000, FormLives: 3600, First: cached("7200", "a"), Second: cached("7200", "a"), Fresh: Answer{Tokens: []string{"a"}}}, "", ""},
 		"a form that still can":                 {Probe{Kind: AsCached, Allowed: 90000, FormLives: 3600, First: cached("600", "a"), Second: cached("600", "a"), Fresh: Answer{Tokens: []string{"b"}}}, "", ""},
-		"an edit that shows":                    {Probe{Kind: Published, Second: Answer{Marks: word}, Fresh: Answer{Marks: word}}, "", ""},
-		"an edit that does not show at once":    {Probe{Kind: Published, Edit: "a new lead", Waited: 3.2, Rule: "It is never cached.", Second: cached("40"), Fresh: Answer{Marks: word}}, StaleKind, "“a new lead” was published; 3.2 s later the page was as before. It is never cached. Generated fresh, it shows it."},
-		"an edit that may take hours":           {Probe{Kind: Published, Allowed: 36000, Waited: 0.1, Second: cached("40"), Fresh: Answer{Marks: word}}, "", ""},
-		"an edit of which nothing says":         {Probe{Kind: Published, Allowed: -1, Waited: 0.1, Second: cached("40"), Fresh: Answer{Marks: word}}, "", ""},
+		"an edit that shows":                    {Probe{Kind: Published, Second: Answer{PrivateTexts: word}, Fresh: Answer{PrivateTexts: word}}, "", ""},
+		"an edit that does not show at once":    {Probe{Kind: Published, Edit: "a new lead", Waited: 3.2, Rule: "It is never cached.", Second: cached("40"), Fresh: Answer{PrivateTexts: word}}, StaleKind, "“a new lead” was published; 3.2 s later the page was as before. It is never cached. Generated fresh, it shows it."},
+		"an edit that may take hours":           {Probe{Kind: Published, Allowed: 36000, Waited: 0.1, Second: cached("40"), Fresh: Answer{PrivateTexts: word}}, "", ""},
+		"an edit of which nothing says":         {Probe{Kind: Published, Allowed: -1, Waited: 0.1, Second: cached("40"), Fresh: Answer{PrivateTexts: word}}, "", ""},
 		"an edit that shows nowhere":            {Probe{Kind: Published, Edit: "a new lead"}, NotCheckedKind, "Is this a page that shows it?"},
-		"shown after signing out":               {Probe{Kind: AfterSignOut, Second: Answer{Marks: word}}, LeakKind, "a cached copy came with"},
-		"known after signing out":               {Probe{Kind: AfterSignOut, Second: Answer{Marks: word}, Fresh: Answer{Marks: word}}, LeakKind, "the page, generated fresh, was answered with"},
-		"nothing after signing out":             {Probe{Kind: AfterSignOut, First: Answer{Marks: word}}, "", ""},
-		"a copy of one's own":                   {Probe{Kind: PersonaTwice, Second: Answer{Served: httpcache.Cached, Marks: word}}, "", ""},
+		"shown after signing out":               {Probe{Kind: AfterSignOut, Second: Answer{PrivateTexts: word}}, LeakKind, "a cached copy came with"},
+		"known after signing out":               {Probe{Kind: AfterSignOut, Second: Answer{PrivateTexts: word}, Fresh: Answer{PrivateTexts: word}}, LeakKind, "the page, generated fresh, was answered with"},
+		"nothing after signing out":             {Probe{Kind: AfterSignOut, First: Answer{PrivateTexts: word}}, "", ""},
+		"a copy of one's own":                   {Probe{Kind: PersonaTwice, Second: Answer{Served: httpcache.Cached, PrivateTexts: word}}, "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			tc.p.Key = Key{"/p", "", "wren", "phone"}
@@ -56,10 +56,10 @@ func TestWhatIsOlderThanItMayBeIsFound(t *testing.T) {
 }
 
 func TestWhatTheSiteShowedAfterSigningOutBeforeIsNotTheChanges(t *testing.T) {
-	p := Probe{Key: Key{"/p", "", "wren", "phone"}, Kind: AfterSignOut, Second: Answer{Marks: []string{"Wren"}}, Fresh: Answer{Marks: []string{"Wren"}}}
+	p := Probe{Key: Key{"/p", "", "wren", "phone"}, Kind: AfterSignOut, Second: Answer{PrivateTexts: []string{"Wren"}}, Fresh: Answer{PrivateTexts: []string{"Wren"}}}
 	assert.Empty(t, CompareProbe(NewBaseline(Look{Probes: []Probe{p}}, nil), p))
 	q := p
-	q.Fresh.Marks = nil
+	q.Fresh.PrivateTexts = nil
 	assert.Len(t, CompareProbe(NewBaseline(Look{Probes: []Probe{p}}, nil), q), 1, "from a cached copy it is new")
 }
 
@@ -68,7 +68,7 @@ func TestAnIgnoredParameterThatMakesAPageAnewIsNoted(t *testing.T) {
 	base := NewBaseline(Look{Probes: []Probe{p}}, nil)
 	assert.Empty(t, CompareProbe(base, p))
 	q := p
-	q.Second.Served = httpcache.Fetched
+	q.Second.Served = httpcache.Origin
 	f := CompareProbe(base, q)
 	require.Len(t, f, 1)
 	assert.Equal(t, Note, f[0].Severity)
@@ -103,7 +103,7 @@ func TestALineThatOnlyOnePersonGetsIsALeakWithoutAnyMark(t *testing.T) {
 	base := NewBaseline(Look{Probes: []Probe{p}}, []Probe{again})
 	assert.Empty(t, CompareProbe(base, p))
 	leaks := p
-	leaks.Second = Answer{Served: httpcache.Cached, CacheStatus: "c; hit", Lines: p.First.Lines}
+	leaks.Second = Answer{Served: httpcache.Cached, CacheNote: "Cache-Status: c; hit", Lines: p.First.Lines}
 	f := CompareProbe(base, leaks)
 	require.Len(t, f, 1)
 	assert.Equal(t, LeakKind, f[0].Kind)
@@ -113,14 +113,14 @@ func TestALineThatOnlyOnePersonGetsIsALeakWithoutAnyMark(t *testing.T) {
 }
 
 func TestSomebodyWhoGetsTheStrangersPageIsFound(t *testing.T) {
-	p := Probe{Key: Key{"/kits", "", "wren", "phone"}, Kind: PersonaAfter, Before: "visitor", Second: Answer{Served: httpcache.Cached, CacheStatus: "c; hit"}, Fresh: Answer{Marks: []string{"Wren Oakham"}}}
+	p := Probe{Key: Key{"/kits", "", "wren", "phone"}, Kind: PersonaAfter, Before: "visitor", Second: Answer{Served: httpcache.Cached, CacheNote: "Cache-Status: c; hit"}, Fresh: Answer{PrivateTexts: []string{"Wren Oakham"}}}
 	f := CompareProbe(Baseline{}, p)
 	require.Len(t, f, 1)
 	assert.Equal(t, VariantKind, f[0].Kind)
 	assert.Contains(t, f[0].Detail, "Generated fresh, it has “Wren Oakham”.")
 	assert.Empty(t, CompareProbe(NewBaseline(Look{Probes: []Probe{p}}, nil), p), "it was like that when the mark was taken")
-	p.Second.Marks = p.Fresh.Marks
+	p.Second.PrivateTexts = p.Fresh.PrivateTexts
 	assert.Empty(t, CompareProbe(Baseline{}, p), "a copy of their own")
-	p.Second = Answer{Served: httpcache.Fetched}
+	p.Second = Answer{Served: httpcache.Origin}
 	assert.Empty(t, CompareProbe(Baseline{}, p), "not from a cached copy")
 }

@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"fmt"
 	"image"
 	"strings"
 
@@ -27,23 +28,24 @@ type Look struct {
 // PageLook is what one look at a page yielded.
 type PageLook struct {
 	Key
-	Class    string            `json:"class"`
-	Missing  string            `json:"missing,omitempty" doc:"Why it could not be looked at; the rest is empty then."`
-	Attempts int               `json:"attempts"`
-	Address  string            `json:"address" doc:"Where the browser ended up."`
-	Status   int               `json:"status"`
-	Headers  map[string]string `json:"headers,omitempty" doc:"Of the document; names in lower case; Set-Cookie is left out."`
-	Served   httpcache.Served  `json:"served" enum:"cached,fetched,unknown"`
-	Title    string            `json:"title"`
-	Picture  *Picture          `json:"picture,omitempty"`
-	Outline  []Box             `json:"outline,omitempty"`
-	Lines    []Line            `json:"lines,omitempty"`
-	Masked   []Box             `json:"masked,omitempty" doc:"Where the page's own masks lie."`
-	Errors   []ScriptError     `json:"errors,omitempty"`
-	Console  []string          `json:"console,omitempty"`
-	Requests []Request         `json:"requests,omitempty"`
-	Shifts   []vitals.Shift    `json:"shifts,omitempty"`
-	Timing   Timing            `json:"timing"`
+	Class     string            `json:"class"`
+	Missing   string            `json:"missing,omitempty" doc:"Why it could not be looked at; the rest is empty then."`
+	Attempts  int               `json:"attempts"`
+	Address   string            `json:"address" doc:"Where the browser ended up."`
+	Status    int               `json:"status"`
+	Headers   map[string]string `json:"headers,omitempty" doc:"Of the document; names in lower case; Set-Cookie is left out."`
+	Served    httpcache.Served  `json:"served" enum:"cached,stale,origin,bypass,unknown"`
+	CacheNote string            `json:"cacheNote,omitempty" doc:"What says how it was served, as it came."`
+	Title     string            `json:"title"`
+	Picture   *Picture          `json:"picture,omitempty"`
+	Outline   []Box             `json:"outline,omitempty"`
+	Lines     []Line            `json:"lines,omitempty"`
+	Masked    []Box             `json:"masked,omitempty" doc:"Where the page's own masks lie."`
+	Errors    []ScriptError     `json:"errors,omitempty"`
+	Console   []string          `json:"console,omitempty"`
+	Requests  []Request         `json:"requests,omitempty"`
+	Shifts    []vitals.Shift    `json:"shifts,omitempty"`
+	Timing    Timing            `json:"timing"`
 }
 
 // Picture is a full-page picture, known by its content.
@@ -111,6 +113,17 @@ type JourneyLook struct {
 	Cookies  []string        `json:"cookies,omitempty" doc:"Names of the cookies that a persona was given while it was made ready."`
 	Errors   []ScriptError   `json:"errors,omitempty"`
 	Requests []Request       `json:"requests,omitempty"`
+}
+
+// NotReady says at which step its persona could not be made ready, nil when it was.
+func (j JourneyLook) NotReady() error {
+	if j.Missing != "" {
+		return fmt.Errorf("%s could not be made ready: %s", j.Persona, j.Missing)
+	}
+	if failed := j.Outcome.Failed(); failed >= 0 {
+		return fmt.Errorf("%s could not be made ready: %s: %s", j.Persona, j.Outcome.Steps[failed].Step, j.Outcome.Steps[failed].Why)
+	}
+	return nil
 }
 
 // Pictures gives the pixels of a picture by its SHA-256.

@@ -3,6 +3,7 @@ package evidence
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/site"
@@ -44,15 +45,16 @@ func MadeUp(whose string) string { return "the word made up for " + whose }
 
 // Answer is what a plain request, without a browser, got.
 type Answer struct {
-	Status      int                 `json:"status"`
-	Served      httpcache.Served    `json:"served"`
-	CacheStatus string              `json:"cacheStatus,omitempty"`
-	Fields      map[string][]string `json:"fields,omitempty" doc:"What it says about caching, names in lower case; of Set-Cookie the names only."`
-	Lines       []string            `json:"lines,omitempty"`
-	Body        string              `json:"body,omitempty" doc:"SHA-256 of the body kept."`
-	Shape       string              `json:"shape,omitempty" doc:"SHA-256 of its elements and their classes, without texts."`
-	Tokens      []string            `json:"tokens,omitempty" doc:"SHA-256 of the values that its forms hide, by name."`
-	Marks       []string            `json:"marks,omitempty" doc:"Which of the marks asked for stand in it."`
+	Status       int                 `json:"status"`
+	Received     time.Time           `json:"received,omitzero" doc:"When it came."`
+	Served       httpcache.Served    `json:"served"`
+	CacheNote    string              `json:"cacheNote,omitempty" doc:"What says how it was served, as it came."`
+	Fields       map[string][]string `json:"fields,omitempty" doc:"What it says about caching, names in lower case; of Set-Cookie the names only."`
+	Lines        []string            `json:"lines,omitempty"`
+	Body         string              `json:"body,omitempty" doc:"SHA-256 of the body kept."`
+	Shape        string              `json:"shape,omitempty" doc:"SHA-256 of its elements and their classes, without texts."`
+	Tokens       []string            `json:"tokens,omitempty" doc:"SHA-256 of the values that its forms hide, by name."`
+	PrivateTexts []string            `json:"privateTexts,omitempty" doc:"Which of the private texts asked for stand in it."`
 }
 
 // Probe is a pair of requests that a page cache could confuse.
@@ -61,6 +63,7 @@ type Probe struct {
 	Class     string    `json:"class"`
 	Kind      ProbeKind `json:"kind" enum:"stranger-after,stranger-twice,persona-after,device-after,other-value,without-parameter,ignored-parameter,persona-twice,after-sign-out,as-cached,published"`
 	Missing   string    `json:"missing,omitempty"`
+	Personal  []string  `json:"personal,omitempty" doc:"Names of the cookies that tell one person from another."`
 	Parameter string    `json:"parameter,omitempty"`
 	Before    string    `json:"before,omitempty" doc:"Who asked first: a persona, or a device."`
 	Edit      string    `json:"edit,omitempty" doc:"What was published."`
@@ -119,8 +122,8 @@ func ownFindings(base Baseline, p Probe) []Finding {
 		return nil
 	}
 	var gone []string
-	for _, mark := range m.First.Marks {
-		if !slices.Contains(p.First.Marks, mark) {
+	for _, mark := range m.First.PrivateTexts {
+		if !slices.Contains(p.First.PrivateTexts, mark) {
 			gone = append(gone, mark)
 		}
 	}
@@ -128,27 +131,27 @@ func ownFindings(base Baseline, p Probe) []Finding {
 		return nil
 	}
 	return []Finding{p.about(VariantKind, Broken, p.Persona+" is not shown what is their own").
-		with("When the mark was taken, the page had%s It has not now. Cache-Status: %s.", listed(" ", gone), p.First.CacheStatus).caused("not shown their own")}
+		with("When the mark was taken, the page had%s It has not now. %s.", listed(" ", gone), p.First.CacheNote).caused("not shown their own")}
 }
 
 // cachedFindings tell of a page that is cached although it is made for one person, of one
 // that shows a stranger what is somebody's, and of one form token for everybody.
 func cachedFindings(base Baseline, p Probe) []Finding {
-	if len(p.Second.Marks) > 0 {
+	if len(p.Second.PrivateTexts) > 0 {
 		return []Finding{p.about(LeakKind, Broken, "A stranger is shown what belongs to somebody").
-			with("Without signing in a request was answered with %s Cache-Status: %s.", listed("", p.Second.Marks), p.Second.CacheStatus).caused("shown to a stranger")}
+			with("Without signing in a request was answered with %s %s.", listed("", p.Second.PrivateTexts), p.Second.CacheNote).caused("shown to a stranger")}
 	}
-	if p.Second.Served != httpcache.Cached {
+	if !p.Second.Served.FromCache() {
 		return nil
 	}
 	m, there := base.earlier(p)
-	if there && m.Second.Served == httpcache.Cached {
+	if there && m.Second.Served.FromCache() {
 		return tokenFindings(m, p)
 	}
 	var out []Finding
 	if !site.Cacheable(p.Class) {
 		out = append(out, p.about(PolicyKind, Broken, cachedTitle(p.Class)).
-			with("The second stranger who asked was served the first one's copy. Cache-Status: %s. Pages of this class are made for one person each time.", p.Second.CacheStatus).caused("cached "+p.Class))
+			with("The second stranger who asked was served the first one's copy. %s. Pages of this class are made for one person each time.", p.Second.CacheNote).caused("cached "+p.Class))
 	}
 	return append(out, tokenFindings(m, p)...)
 }
@@ -166,11 +169,22 @@ func tokenFindings(m, p Probe) []Finding {
 		return n
 	}
 	n := shared(p)
-	if n == 0 || m.Second.Served == httpcache.Cached && shared(m) > 0 {
+	if n == 0 || m.Second.Served.FromCache() && shared(m) > 0 {
 		return nil
 	}
 	return []Finding{p.about(FormKind, Broken, "A form's token is the same for everybody").
-		with("The page is cached with %s that is generated fresh with each page. A form that brings it back late, or second, is refused. Cache-Status: %s.", count(n, "hidden value"), p.Second.CacheStatus).caused("cached token")}
+		with("The page is cached with %s that is generated fresh with each page. A form that brings it back late, or second, is refused. %s.", count(n, "hidden value"), p.Second.CacheNote).caused("cached token")}
+}
+
+// lag is by how much the site's clock is behind ours, by an answer that came from the
+// origin just now: its Date would make every page look older than it is.
+func (a Answer) lag() time.Duration {
+	for _, form := range a.Fields["date"] {
+		if at, ok := httpcache.ParseDate(form); ok && !a.Received.IsZero() {
+			return max(0, a.Received.Sub(at).Truncate(time.Second))
+		}
+	}
+	return 0
 }
 
 // contradictions are where the answer says something else than what was done with it.
@@ -178,12 +192,12 @@ func tokenFindings(m, p Probe) []Finding {
 // A page that is built otherwise for another device depends on the User-Agent.
 func (p Probe) contradictions(base Baseline) []Finding {
 	kinds := func(p Probe) map[httpcache.ContradictionKind]string {
-		e := httpcache.Exchange{Method: "GET", Status: p.Second.Status, Request: httpcache.Header{}, Response: httpcache.Header(p.Second.Fields)}
-		seen := httpcache.Seen{Cached: p.Second.Served, Cookies: map[string]bool{}}
+		e := httpcache.Exchange{Method: "GET", Status: p.Second.Status, Request: httpcache.Header{}, Response: httpcache.Header(p.Second.Fields), Received: p.Second.Received.Add(-p.Fresh.lag())}
+		seen := httpcache.Seen{Served: p.Second.Served, Cookies: map[string]bool{}}
 		if p.Kind == DeviceAfter && p.First.Shape != p.Fresh.Shape {
 			seen.Differs = []string{"user-agent"}
 		}
-		for _, name := range p.Second.Fields["set-cookie"] {
+		for _, name := range p.Personal {
 			seen.Cookies[name] = true
 		}
 		out := map[httpcache.ContradictionKind]string{}
@@ -211,7 +225,7 @@ func (p Probe) contradictions(base Baseline) []Finding {
 		case httpcache.VaryMissing:
 			severity = Unsure // whether a cache on the way confuses them is not seen here
 		}
-		out = append(out, p.about(kind, severity, "The page contradicts what it says of itself").with("%s Cache-Status: %s.", text, p.Second.CacheStatus).caused(string(k)))
+		out = append(out, p.about(kind, severity, "The page contradicts what it says of itself").with("%s %s.", text, p.Second.CacheNote).caused(string(k)))
 	}
 	return out
 }
@@ -222,11 +236,11 @@ func personaFindings(base Baseline, p Probe) []Finding {
 	if p.Before == site.Visitor {
 		return strangersFindings(base, p)
 	}
-	if len(p.Second.Marks) == 0 {
+	if len(p.Second.PrivateTexts) == 0 {
 		return nil
 	}
 	return []Finding{p.about(LeakKind, Broken, fmt.Sprintf("%s is shown what belongs to %s", p.Persona, p.Before)).
-		with("Right after %s opened the page, %s was answered with %s Cache-Status: %s.", p.Before, p.Persona, listed("", p.Second.Marks), p.Second.CacheStatus).
+		with("Right after %s opened the page, %s was answered with %s %s.", p.Before, p.Persona, listed("", p.Second.PrivateTexts), p.Second.CacheNote).
 		caused("shows what belongs to " + p.Before)}
 }
 
@@ -234,28 +248,28 @@ func personaFindings(base Baseline, p Probe) []Finding {
 // stranger, without what is their own.
 func strangersFindings(base Baseline, p Probe) []Finding {
 	lacking := func(p Probe) (out []string) {
-		for _, m := range p.Fresh.Marks {
-			if !slices.Contains(p.Second.Marks, m) {
+		for _, m := range p.Fresh.PrivateTexts {
+			if !slices.Contains(p.Second.PrivateTexts, m) {
 				out = append(out, m)
 			}
 		}
 		return out
 	}
 	gone := lacking(p)
-	if m, there := base.earlier(p); p.Second.Served != httpcache.Cached || len(gone) == 0 || there && len(lacking(m)) > 0 {
+	if m, there := base.earlier(p); !p.Second.Served.FromCache() || len(gone) == 0 || there && len(lacking(m)) > 0 {
 		return nil
 	}
 	return []Finding{p.about(VariantKind, Broken, p.Persona+" is served the page made for a stranger").
-		with("Right after a stranger opened the page, %s got a cached copy. Generated fresh, it has%s Cache-Status: %s.", p.Persona, listed(" ", gone), p.Second.CacheStatus).caused("the page of a stranger")}
+		with("Right after a stranger opened the page, %s got a cached copy. Generated fresh, it has%s %s.", p.Persona, listed(" ", gone), p.Second.CacheNote).caused("the page of a stranger")}
 }
 
 // deviceFindings tell of one device's page served to another: the very same copy,
 // although a page generated fresh for that device is built otherwise.
 func deviceFindings(p Probe) []Finding {
-	if p.Second.Served != httpcache.Cached || p.Second.Body != p.First.Body || p.Second.Shape == p.Fresh.Shape {
+	if !p.Second.Served.FromCache() || p.Second.Body != p.First.Body || p.Second.Shape == p.Fresh.Shape {
 		return nil
 	}
 	return []Finding{p.about(VariantKind, Broken, fmt.Sprintf("A %s is served the page made for a %s", p.Device, p.Before)).
-		with("Right after a %s asked, a %s got the same cached copy; generated fresh, its page is built otherwise. Cache-Status: %s.", p.Before, p.Device, p.Second.CacheStatus).
+		with("Right after a %s asked, a %s got the same cached copy; generated fresh, its page is built otherwise. %s.", p.Before, p.Device, p.Second.CacheNote).
 		caused("the page of another device")}
 }

@@ -13,9 +13,17 @@ type Served string
 // Where a response can have come from.
 const (
 	Cached  Served = "cached"  // a cache had it
-	Fetched Served = "fetched" // it went to the origin
+	Stale   Served = "stale"   // a cache had it, and it was past its lifetime
+	Origin  Served = "origin"  // the origin was asked
+	Bypass  Served = "bypass"  // the cache was not used for this request
 	Unknown Served = "unknown" // nothing says
 )
+
+// FromCache tells whether a cached copy was served, fresh or stale.
+func (s Served) FromCache() bool { return s == Cached || s == Stale }
+
+// FromOrigin tells whether the origin was asked.
+func (s Served) FromOrigin() bool { return s == Origin || s == Bypass }
 
 // Handled is one member of Cache-Status: what one cache did with the request.
 type Handled struct {
@@ -64,12 +72,18 @@ func From(values []string) Served {
 	if err != nil || len(handled) == 0 {
 		return Unknown
 	}
+	out := Origin
 	for _, h := range handled {
-		if h.Hit {
+		switch {
+		case h.Hit && h.TTL < 0:
+			return Stale
+		case h.Hit:
 			return Cached
+		case h.Fwd == "bypass":
+			out = Bypass
 		}
 	}
-	return Fetched
+	return out
 }
 
 func text(v any) string {

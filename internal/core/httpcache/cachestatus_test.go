@@ -12,12 +12,12 @@ import (
 func TestCacheStatusReadsAsInRFC9211(t *testing.T) {
 	for value, want := range map[string]Served{
 		`ExampleCache; hit`:                                            Cached,
-		`ExampleCache; fwd=uri-miss; collapsed`:                        Fetched,
-		`ExampleCache; fwd=stale; fwd-status=304`:                      Fetched,
-		`ExampleCache; fwd=bypass`:                                     Fetched,
+		`ExampleCache; fwd=uri-miss; collapsed`:                        Origin,
+		`ExampleCache; fwd=stale; fwd-status=304`:                      Origin,
+		`ExampleCache; fwd=bypass`:                                     Bypass,
 		`ExampleCache; hit; ttl=376`:                                   Cached,
 		`OriginCache; hit; ttl=1100, "CDN Company Here"; hit; ttl=545`: Cached,
-		`ReverseProxyCache; hit; ttl=-412; detail=STALE-HIT`:           Cached,
+		`ReverseProxyCache; hit; ttl=-412; detail=STALE-HIT`:           Stale,
 		`OriginCache; fwd=uri-miss; stored, EdgeCache; hit`:            Cached,
 		`not a ; valid ((`:                                             Unknown,
 	} {

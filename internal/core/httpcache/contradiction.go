@@ -9,7 +9,7 @@ import (
 
 // Seen is what was observed of an exchange beside its fields.
 type Seen struct {
-	Cached  Served
+	Served  Served
 	Differs []string        // request fields, in lower case, on which the page depends
 	Token   time.Duration   // age of the form token in the page; 0 when there is none
 	Expires time.Duration   // for how long the site takes such a token; 0 when not known
@@ -44,7 +44,7 @@ func (e Exchange) Contradictions(s Seen) []Contradiction {
 		out = append(out, Contradiction{k, fmt.Sprintf(format, args...)})
 	}
 	cc := directives(e.Response.Get("cache-control"))
-	if s.Cached == Cached {
+	if s.Served.FromCache() {
 		if s.Expires > 0 && s.Token > s.Expires {
 			say(TokenOld, "The hidden value of its form is %s old, and the site takes it for %s.", s.Token.Round(time.Second), s.Expires)
 		}
@@ -54,15 +54,15 @@ func (e Exchange) Contradictions(s Seen) []Contradiction {
 			}
 		}
 		for _, d := range []string{"private", "no-store"} {
-			if cc.has(d) {
+			if cc.entire(d) && !(d == "no-store" && e.Storable(true).Yes) {
 				say(PrivateCached, "The response says %s, yet it came from a shared cache (RFC 9111 §3).", d)
 			}
 		}
-		if life, by := e.Lifetime(true); e.explicit(true, cc) && !cc.has("private") && !cc.has("no-store") {
-			meanwhile, _ := e.Spare(true)
-			if age := e.Age(e.Received); age > life+meanwhile {
-				say(PastLife, "It is %s old and may be served for %s, by %s.", age.Round(time.Second), life+meanwhile, by)
-			}
+		meanwhile, _ := e.Spare(true)
+		fresh := e.Fresh(e.Received.Add(-meanwhile), true)
+		if e.explicit(true, cc) && e.Storable(true).Yes && !cc.entire("no-cache") && !slices.Contains(varies(e.Response.Get("vary")), "*") && !fresh.Yes {
+			life, by := e.Lifetime(true)
+			say(PastLife, "It is %s old and may be served for %s, by %s.", e.Age(e.Received).Round(time.Second), life+meanwhile, by)
 		}
 	}
 	vary := varies(e.Response.Get("vary"))

@@ -33,8 +33,8 @@ type Judgement struct {
 func yes(why string) Judgement { return Judgement{true, why} }
 func no(why string) Judgement  { return Judgement{false, why} }
 
-// understood are the final statuses whose meaning for a cache is known here; a part of
-// a page (206) is not put together.
+// understood are the final statuses whose meaning for a cache is known here. Only a
+// response that says must-understand has to be one of them (RFC 9111 §3, §5.2.2.3).
 var understood = []int{200, 203, 204, 300, 301, 302, 303, 307, 308, 404, 405, 410, 414, 501}
 
 // heuristic are the statuses that may be kept without an explicit lifetime (RFC 9110
@@ -48,19 +48,23 @@ func (e Exchange) Storable(shared bool) Judgement {
 	switch {
 	case e.Method != "GET" && e.Method != "HEAD":
 		return no(e.Method + " is not kept here.")
-	case !slices.Contains(understood, e.Status):
-		return no(fmt.Sprintf("The status %d is not understood (§3).", e.Status))
+	case e.Status < 200 || e.Status > 599:
+		return no(fmt.Sprintf("The status %d is not a final one (§3).", e.Status))
+	case e.Status == 206 || e.Status == 304:
+		return no(fmt.Sprintf("Parts and confirmations (%d) are not put together here (§3.3, §4.3.4).", e.Status))
+	case cc.has("must-understand") && !slices.Contains(understood, e.Status):
+		return no(fmt.Sprintf("The response says must-understand, and the status %d is not understood (§5.2.2.3).", e.Status))
 	case cc.has("no-store") && !cc.has("must-understand"):
 		return no("The response says no-store (§5.2.2.5).")
 	case asked.has("no-store"):
 		return no("The request says no-store (§5.2.1.5).")
-	case shared && cc.has("private"):
+	case shared && cc.entire("private"):
 		return no("The response is private (§5.2.2.7).")
 	case shared && e.Request.Get("authorization") != "" && !cc.has("must-revalidate") && !cc.has("public") && !cc.has("s-maxage"):
 		return no("The request has Authorization, and nothing allows to keep its response (§3.5).")
 	case cc.has("public"):
 		return yes("The response is public (§5.2.2.9).")
-	case !shared && cc.has("private"):
+	case !shared && cc.entire("private"):
 		return yes("The response is private (§5.2.2.7).")
 	case e.explicit(shared, cc):
 		return yes("The response states a lifetime (§4.2.1).")
@@ -88,13 +92,13 @@ func (e Exchange) Lifetime(shared bool) (time.Duration, string) {
 	}
 	date := e.date()
 	if lines := e.Response["expires"]; len(lines) > 0 {
-		at, ok := httpDate(lines[0])
+		at, ok := ParseDate(lines[0])
 		if !ok || at.Before(date) {
 			return 0, "Expires"
 		}
 		return at.Sub(date), "Expires"
 	}
-	modified, ok := httpDate(e.Response.Get("last-modified"))
+	modified, ok := ParseDate(e.Response.Get("last-modified"))
 	if ok && modified.Before(date) && (slices.Contains(heuristic, e.Status) || cc.has("public")) {
 		return date.Sub(modified) / 10, "a tenth of the time since it was modified"
 	}
@@ -104,7 +108,8 @@ func (e Exchange) Lifetime(shared bool) (time.Duration, string) {
 // Age is how old the response is at a time (RFC 9111 §4.2.3).
 func (e Exchange) Age(at time.Time) time.Duration {
 	apparent := max(0, e.Received.Sub(e.date()))
-	corrected := seconds(e.Response.Get("age")) + e.Took
+	said, _ := ParseAge(e.Response["age"])
+	corrected := said + e.Took
 	return max(apparent, corrected) + at.Sub(e.Received)
 }
 
@@ -118,7 +123,7 @@ func (e Exchange) Fresh(at time.Time, shared bool) Judgement {
 	lifetime, by := e.Lifetime(shared)
 	age := e.Age(at)
 	switch {
-	case cc.has("no-cache"):
+	case cc.entire("no-cache"):
 		return no("no-cache: the origin is to be asked each time (§5.2.2.4).")
 	case strings.TrimSpace(e.Response.Get("vary")) == "*":
 		return no("Vary: * matches no later request (§4.1).")
@@ -133,14 +138,14 @@ func (e Exchange) Fresh(at time.Time, shared bool) Judgement {
 // (RFC 9111 §5.2.2.2, §5.2.2.8, §5.2.2.10).
 func (e Exchange) Spare(shared bool) (meanwhile, onError time.Duration) {
 	cc := directives(e.Response.Get("cache-control"))
-	if cc.has("must-revalidate") || cc.has("no-cache") || shared && (cc.has("proxy-revalidate") || cc.has("s-maxage")) {
+	if cc.has("must-revalidate") || cc.entire("no-cache") || shared && (cc.has("proxy-revalidate") || cc.has("s-maxage")) {
 		return 0, 0
 	}
 	return seconds(cc["stale-while-revalidate"]), seconds(cc["stale-if-error"])
 }
 
 func (e Exchange) date() time.Time {
-	if at, ok := httpDate(e.Response.Get("date")); ok {
+	if at, ok := ParseDate(e.Response.Get("date")); ok {
 		return at
 	}
 	return e.Received
@@ -150,6 +155,10 @@ func (e Exchange) date() time.Time {
 type control map[string]string
 
 func (c control) has(name string) bool { _, there := c[name]; return there }
+
+// entire tells whether a directive is there without naming fields: private="x" and
+// no-cache="x" are about these fields alone (RFC 9111 §5.2.2.4, §5.2.2.7).
+func (c control) entire(name string) bool { v, there := c[name]; return there && v == "" }
 
 // directives reads Cache-Control (RFC 9111 §5.2): names and what they are set to, which
 // may be quoted. Of a directive that is there twice the first counts (§4.2.1).
@@ -198,8 +207,8 @@ func seconds(v string) time.Duration {
 	return time.Duration(min(n, most)) * time.Second
 }
 
-// httpDate reads a date in any of the three forms of RFC 9110 §5.6.7.
-func httpDate(v string) (time.Time, bool) {
+// ParseDate reads a date in any of the three forms of RFC 9110 §5.6.7.
+func ParseDate(v string) (time.Time, bool) {
 	for _, form := range []string{"Mon, 02 Jan 2006 15:04:05 GMT", "Monday, 02-Jan-06 15:04:05 GMT", "Mon Jan _2 15:04:05 2006"} {
 		if t, err := time.Parse(form, strings.TrimSpace(v)); err == nil {
 			return t, true

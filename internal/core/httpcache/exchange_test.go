@@ -54,7 +54,11 @@ func TestWhatMayBeStored(t *testing.T) {
 		"an answer to a form":                {post, false, false},
 		"must-understand, and it is":         {got(200, "cache-control", "must-understand, no-store, max-age=60"), true, true},
 		"an error that has no lifetime":      {got(500), false, false},
-		"a status that nobody has heard of":  {got(799, "cache-control", "max-age=60"), false, false},
+		"no final status":                    {got(199, "cache-control", "max-age=60"), false, false},
+		"a failure with a lifetime":          {got(503, "cache-control", "max-age=60"), true, true},
+		"a refusal with a lifetime":          {got(403, "cache-control", "s-maxage=60"), true, false},
+		"must-understand, and it is not":     {got(503, "cache-control", "must-understand, max-age=60"), false, false},
+		"private fields alone":               {got(200, "cache-control", `private="x-basket", max-age=60`), true, true},
 		"a missing page, which may be kept":  {got(404), true, true},
 		"Expires, although it is no date":    {got(302, "expires", "0"), true, true},
 		"private with a redirect's lifetime": {got(302, "cache-control", "private"), false, true},
@@ -102,6 +106,7 @@ func TestAge(t *testing.T) {
 	e.Took = 2 * time.Second
 	assert.Equal(t, 32*time.Second, e.Age(noon), "what a cache before said, and how long it took")
 	assert.Equal(t, 92*time.Second, e.Age(noon.Add(time.Minute)))
+	assert.Equal(t, 30*time.Second, got(200, "age", "30, 40").Age(noon), "of a list the first member counts (§5.1)")
 	e = got(200)
 	e.Response["date"] = []string{stamp(noon.Add(-time.Minute))}
 	assert.Equal(t, time.Minute, e.Age(noon), "the apparent age")
@@ -139,17 +144,23 @@ func TestWhereASiteContradictsItself(t *testing.T) {
 		return out
 	}
 	mine := map[string]bool{"sid": true}
-	assert.Empty(t, kinds(got(200), Seen{Cached: Cached, Cookies: mine}), "the speed layer's own lifetime is not the response's")
-	assert.Equal(t, []ContradictionKind{CookieCached}, kinds(got(200, "set-cookie", "sid=1; Path=/"), Seen{Cached: Cached, Cookies: mine}))
-	assert.Empty(t, kinds(got(200, "set-cookie", "sid=1; Path=/"), Seen{Cached: Fetched, Cookies: mine}))
-	assert.Empty(t, kinds(got(200, "set-cookie", "theme=dark"), Seen{Cached: Cached, Cookies: mine}), "not every cookie is somebody's")
-	assert.Equal(t, []ContradictionKind{PrivateCached}, kinds(got(200, "cache-control", "private, max-age=60"), Seen{Cached: Cached}))
-	assert.Equal(t, []ContradictionKind{PrivateCached}, kinds(got(200, "cache-control", "no-store"), Seen{Cached: Cached}))
-	assert.Equal(t, []ContradictionKind{PastLife}, kinds(got(200, "cache-control", "s-maxage=60", "age", "90"), Seen{Cached: Cached}))
-	assert.Empty(t, kinds(got(200, "cache-control", "max-age=60, stale-while-revalidate=60", "age", "90"), Seen{Cached: Cached}))
-	assert.Equal(t, []ContradictionKind{VaryMissing}, kinds(got(200, "cache-control", "max-age=60"), Seen{Cached: Fetched, Differs: []string{"user-agent"}}))
-	assert.Empty(t, kinds(got(200, "cache-control", "max-age=60", "vary", "Accept-Encoding, User-Agent"), Seen{Cached: Cached, Differs: []string{"user-agent"}}))
-	assert.Empty(t, kinds(got(200), Seen{Cached: Cached, Differs: []string{"user-agent"}}), "the site's own cache may tell them apart by other means")
+	assert.Empty(t, kinds(got(200), Seen{Served: Cached, Cookies: mine}), "the speed layer's own lifetime is not the response's")
+	assert.Equal(t, []ContradictionKind{CookieCached}, kinds(got(200, "set-cookie", "sid=1; Path=/"), Seen{Served: Cached, Cookies: mine}))
+	assert.Empty(t, kinds(got(200, "set-cookie", "sid=1; Path=/"), Seen{Served: Origin, Cookies: mine}))
+	assert.Empty(t, kinds(got(200, "set-cookie", "theme=dark"), Seen{Served: Cached, Cookies: mine}), "not every cookie is somebody's")
+	assert.Equal(t, []ContradictionKind{PrivateCached}, kinds(got(200, "cache-control", "private, max-age=60"), Seen{Served: Cached}))
+	assert.Equal(t, []ContradictionKind{PrivateCached}, kinds(got(200, "cache-control", "no-store"), Seen{Served: Cached}))
+	assert.Equal(t, []ContradictionKind{PastLife}, kinds(got(200, "cache-control", "s-maxage=60", "age", "90"), Seen{Served: Cached}))
+	assert.Equal(t, []ContradictionKind{PastLife}, kinds(got(200, "cache-control", "s-maxage=60", "age", "90, 1"), Seen{Served: Stale}))
+	assert.Empty(t, kinds(got(200, "cache-control", `private="x-basket", max-age=60`), Seen{Served: Cached}), "only those fields are private (§5.2.2.7)")
+	assert.Empty(t, kinds(got(200, "cache-control", "must-understand, no-store, max-age=60"), Seen{Served: Cached}), "who understands the status may keep it (§5.2.2.3)")
+	aged := got(200, "cache-control", "max-age=60")
+	aged.Response["date"] = []string{stamp(noon.Add(-2 * time.Minute))}
+	assert.Equal(t, []ContradictionKind{PastLife}, kinds(aged, Seen{Served: Cached}), "without Age its date tells (§4.2.3)")
+	assert.Empty(t, kinds(got(200, "cache-control", "max-age=60, stale-while-revalidate=60", "age", "90"), Seen{Served: Cached}))
+	assert.Equal(t, []ContradictionKind{VaryMissing}, kinds(got(200, "cache-control", "max-age=60"), Seen{Served: Origin, Differs: []string{"user-agent"}}))
+	assert.Empty(t, kinds(got(200, "cache-control", "max-age=60", "vary", "Accept-Encoding, User-Agent"), Seen{Served: Cached, Differs: []string{"user-agent"}}))
+	assert.Empty(t, kinds(got(200), Seen{Served: Cached, Differs: []string{"user-agent"}}), "the site's own cache may tell them apart by other means")
 }
 
 // generated is an exchange as the reference takes it.
@@ -232,6 +243,8 @@ func why(g generated) string {
 		return "the reference takes proxy-revalidate for stale at once; RFC 9111 §5.2.2.8 binds only once it is stale"
 	case has("immutable") && !has("max-age"):
 		return "the reference gives immutable a day; RFC 8246 §2 gives no lifetime"
+	case (g.Status == 500 || g.Status == 503) && (has("max-age") || has("s-maxage") || has("public") || g.Response["expires"] != "" || has("private")):
+		return "the reference wants every status to be understood, as RFC 7234 §3 did; RFC 9111 §3 wants it for 206, 304 and must-understand"
 	case g.Response["date"] != stamp(noon):
 		return "the reference leaves out the apparent age of RFC 9111 §4.2.3"
 	}
@@ -264,8 +277,11 @@ func TestStorableAndFreshAgreeWithTheReference(t *testing.T) {
 		s, f := e.Storable(g.Shared), e.Fresh(time.UnixMilli(g.Asked), g.Shared)
 		if s.Yes != want[i].Storable {
 			// RFC 9111 §3 lets a private cache keep what is private; RFC 7234 did not say so.
-			require.True(t, s.Yes && !g.Shared && strings.Contains(g.Response["cache-control"], "private"), "%+v: %s", g, s.Why)
-			explained["the reference does not know that private is enough for a private cache"]++
+			private := s.Yes && !g.Shared && strings.Contains(g.Response["cache-control"], "private")
+			// And it asks whether the status is understood only where §3 says so.
+			failure := s.Yes && (g.Status == 500 || g.Status == 503)
+			require.True(t, private || failure, "%+v: %s", g, s.Why)
+			explained["the reference reads RFC 7234: private is not enough for a private cache, and every status has to be understood"]++
 		}
 		if f.Yes != want[i].Fresh {
 			reason := why(g)

@@ -49,20 +49,6 @@ func TestOnlyWhatWasCheckedClearCanBePromoted(t *testing.T) {
 	}
 }
 
-func TestAPromotionIsDoneOnlyWithAClearCheckOfProduction(t *testing.T) {
-	s := promotable()
-	s.State = Promoting
-	for _, v := range []evidence.Verdict{"", evidence.VerdictBroken, evidence.VerdictUnsure, evidence.VerdictNotChecked} {
-		s.ProductionVerdict = v
-		_, err := Apply(s, Ended)
-		assert.Error(t, err, string(v))
-	}
-	s.ProductionVerdict = evidence.VerdictClear
-	to, err := Apply(s, Ended)
-	require.NoError(t, err)
-	assert.Equal(t, Marked, to)
-}
-
 func TestTheSensibleNextStepIsOffered(t *testing.T) {
 	next := func(s Situation) Event {
 		for _, c := range Next(s) {
@@ -95,17 +81,39 @@ func TestWhatIsNotAllowedSaysWhy(t *testing.T) {
 	assert.ErrorContains(t, err, `"promote"`)
 }
 
-func TestAPersonCanAlwaysGoBackFromAnEnvironment(t *testing.T) {
+func TestAPersonCanAlwaysGoBackFromAnEnvironmentThatHasTheChange(t *testing.T) {
 	for _, state := range []State{OnStaging, Checked, Promoted, Marked} {
-		s := Situation{State: state, StagingHasMark: true}
+		s := Situation{State: state, StagingHasMark: true, StagingHasChange: true}
 		to, err := Apply(s, RollBack)
 		require.NoError(t, err, string(state))
-		assert.Equal(t, GoingBack, to)
+		assert.Equal(t, RollingBack, to)
+		s.StagingHasChange = false
+		_, err = Apply(s, RollBack)
+		assert.ErrorContains(t, err, "Neither staging nor production has it", "there is nothing to roll back")
+		s.ProductionChange, s.ProductionUnknown = true, "Nobody knows what production has."
+		_, err = Apply(s, RollBack)
+		assert.ErrorContains(t, err, "Nobody knows", "nothing acts on top of what is not known")
+	}
+}
+
+func TestWhatWasPromotedOnTopIsNamedAndAPersonChooses(t *testing.T) {
+	s := Situation{State: Marked, ProductionChange: true, ProductionHasMark: true, OnTop: []string{"Lazy pictures", "Defer"}}
+	_, err := Apply(s, RollBack)
+	require.ErrorContains(t, err, "2 other changes were promoted on top of it: “Lazy pictures”, “Defer”.")
+	to, err := Apply(s, RollBackAll)
+	require.NoError(t, err)
+	assert.Equal(t, RollingBack, to)
+	to, err = Apply(s, TakeOut)
+	require.NoError(t, err)
+	assert.Equal(t, Marked, to, "it stays until the change that takes it out is promoted")
+	s.OnTop = nil
+	for _, c := range Next(s) {
+		assert.NotContains(t, []Event{RollBackAll, TakeOut}, c.Event, "with nothing on top there is nothing to choose")
 	}
 }
 
 // Every state a run can leave a change in leads on, so that no change is stuck.
-func TestNoStateIsADeadEndButTheEnds(t *testing.T) {
+func TestNoStateIsADeadEndButTheEnd(t *testing.T) {
 	out := map[State]int{}
 	states := map[State]bool{}
 	for _, m := range Table {
@@ -117,11 +125,27 @@ func TestNoStateIsADeadEndButTheEnds(t *testing.T) {
 			assert.Positive(t, out[s], string(s))
 		}
 	}
-	for _, under := range []State{Trying, Promoting, GoingBack} {
-		for _, e := range []Event{Ended, Interrupted, Undone} {
-			_, ok := find(under, e)
-			assert.True(t, ok, "%s, %s", under, e)
-		}
+}
+
+func TestNothingActsOnTopOfWhatIsNotKnown(t *testing.T) {
+	unknown := func(s Situation) Situation {
+		s.StagingUnknown, s.ProductionUnknown = "What staging has is not known.", "What production has is not known."
+		return s
+	}
+	for _, tc := range []struct {
+		s Situation
+		e Event
+	}{
+		{Situation{State: Drafted, Edits: 1, StagingHasMark: true}, Try},
+		{promotable(), Promote},
+		{Situation{State: Marked, ProductionChange: true, ProductionHasMark: true}, RollBack},
+		{Situation{State: Marked, ProductionChange: true, ProductionHasMark: true, OnTop: []string{"x"}}, RollBackAll},
+		{Situation{State: Promoted, ProductionChange: true, ProductionVerdict: evidence.VerdictUnsure}, Accept},
+	} {
+		_, err := Apply(tc.s, tc.e)
+		require.NoError(t, err, "%s, %s", tc.s.State, tc.e)
+		_, err = Apply(unknown(tc.s), tc.e)
+		assert.ErrorContains(t, err, "is not known", "%s, %s", tc.s.State, tc.e)
 	}
 }
 

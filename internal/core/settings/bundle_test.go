@@ -97,12 +97,12 @@ func TestARevisionIsCarriedToAnotherSiteByWhatItMeans(t *testing.T) {
 		Definition{Key: "late", Role: "lazy-images", Needs: nil})
 	there := switches(Definition{Key: "codeAfter", Role: "js-defer"}, Definition{Key: "codeNot", Role: "js-exclude-defer", Type: Patterns, Default: []any{}},
 		Definition{Key: "span", Role: "page-cache-ttl", Type: Seconds, Min: limit(100), Default: 600.0}, Definition{Key: "imageLate", Role: "lazy-images", Needs: []string{"notShared"}}, Definition{Key: "tidyDrafts", Role: "tidy"})
-	doc, err := Carry("Shop", "Pages 4", here, Values{"scripts.defer": true, "scripts.not": []any{"/lib.js"}, "life": 30.0, "frames": true, "tidy": true, "late": true},
-		[]CarriedExclusion{{"js-exclude-defer", "/lib.js", "inline code needs it"}})
+	doc, err := CopyOf("Shop", "Pages 4", here, Values{"scripts.defer": true, "scripts.not": []any{"/lib.js"}, "life": 30.0, "frames": true, "tidy": true, "late": true},
+		[]CopiedExclusion{{"js-exclude-defer", "/lib.js", "inline code needs it"}})
 	require.NoError(t, err)
 	raw, err := json.Marshal(doc)
 	require.NoError(t, err)
-	back, err := ParseCarried(raw)
+	back, err := ParseCopied(raw)
 	require.NoError(t, err)
 	fit := there.Fit(back, there.Defaults(), Host{Facts: Facts{}})
 	got := map[string]Mapped{}
@@ -114,6 +114,6 @@ func TestARevisionIsCarriedToAnotherSiteByWhatItMeans(t *testing.T) {
 	assert.True(t, got["codeNot"].Confirm, "addresses of the other site are to be confirmed")
 	assert.Len(t, got, 3)
 	assert.Len(t, fit.Without, 3, "frames have no counterpart, late pictures no host, a tidy is never carried: %v", fit.Without)
-	_, err = ParseCarried([]byte(`{"format":"other"}`))
+	_, err = ParseCopied([]byte(`{"format":"other"}`))
 	assert.ErrorContains(t, err, `its format is "other"`)
 }

@@ -201,3 +201,18 @@ func (r Role) Risk() string {
 	}
 	return "Small differences in how pages look or load."
 }
+
+// Obstacles are what newly stands in the way of a set of values, in words.
+func (c Catalogue) Obstacles(before, target Values, h Host) []string {
+	already := map[string]bool{}
+	for _, q := range c.Consequences(before, h) {
+		already[q.Text] = true
+	}
+	var why []string
+	for _, q := range c.Consequences(target, h) {
+		if q.Blocks && !already[q.Text] {
+			why = append(why, q.Text)
+		}
+	}
+	return why
+}

@@ -5,23 +5,23 @@ import (
 	"fmt"
 )
 
-// Carried is a revision on its way to another site: what each setting means, and its
+// Copied is a revision on its way to another site: what each setting means, and its
 // value, with what was excluded and why.
-type Carried struct {
-	Format      string             `json:"format"` // CarriedFormat
-	Site        string             `json:"site"`
-	Software    string             `json:"software,omitempty"`
-	Fingerprint string             `json:"fingerprint"`
-	Settings    []CarriedSetting   `json:"settings"`
-	Exclusions  []CarriedExclusion `json:"exclusions"`
+type Copied struct {
+	Format      string            `json:"format"` // CopiedFormat
+	Site        string            `json:"site"`
+	Software    string            `json:"software,omitempty"`
+	Fingerprint string            `json:"fingerprint"`
+	Settings    []CopiedSetting   `json:"settings"`
+	Exclusions  []CopiedExclusion `json:"exclusions"`
 }
 
-// CarriedFormat names the form of the document; docs/contract/copied-settings.schema.json
+// CopiedFormat names the form of the document; docs/contract/copied-settings.schema.json
 // is its schema.
-const CarriedFormat = "tide-marker-copy-settings-1"
+const CopiedFormat = "tide-marker-copied-settings-1"
 
-// CarriedSetting is one value and what it means.
-type CarriedSetting struct {
+// CopiedSetting is one value and what it means.
+type CopiedSetting struct {
 	Key   string `json:"key"`
 	Title string `json:"title"`
 	Role  Role   `json:"role"`
@@ -29,65 +29,65 @@ type CarriedSetting struct {
 	Value any    `json:"value"`
 }
 
-// CarriedExclusion is one thing excluded.
-type CarriedExclusion struct {
+// CopiedExclusion is one thing excluded.
+type CopiedExclusion struct {
 	Role    Role   `json:"role"`
 	Pattern string `json:"pattern"`
 	Reason  string `json:"reason"`
 }
 
-// Carry makes a document of a revision.
-func Carry(site, software string, c Catalogue, v Values, left []CarriedExclusion) (Carried, error) {
+// CopyOf makes a document of a revision.
+func CopyOf(site, software string, c Catalogue, v Values, left []CopiedExclusion) (Copied, error) {
 	fp, err := v.Fingerprint()
 	if err != nil {
-		return Carried{}, err
+		return Copied{}, err
 	}
-	out := Carried{Format: CarriedFormat, Site: site, Software: software, Fingerprint: fp, Settings: []CarriedSetting{}, Exclusions: left}
+	out := Copied{Format: CopiedFormat, Site: site, Software: software, Fingerprint: fp, Settings: []CopiedSetting{}, Exclusions: left}
 	if out.Exclusions == nil {
-		out.Exclusions = []CarriedExclusion{}
+		out.Exclusions = []CopiedExclusion{}
 	}
 	for _, d := range c.Settings {
 		if value, there := v[d.Key]; there {
-			out.Settings = append(out.Settings, CarriedSetting{d.Key, d.Title, d.Role, d.Type, value})
+			out.Settings = append(out.Settings, CopiedSetting{d.Key, d.Title, d.Role, d.Type, value})
 		}
 	}
 	return out, nil
 }
 
-// ParseCarried reads such a document.
-func ParseCarried(raw []byte) (Carried, error) {
-	var c Carried
+// ParseCopied reads such a document.
+func ParseCopied(raw []byte) (Copied, error) {
+	var c Copied
 	if err := json.Unmarshal(raw, &c); err != nil {
-		return c, fmt.Errorf("this is not a copy-settings document: %w", err)
+		return c, fmt.Errorf("this is not a document of copied settings: %w", err)
 	}
-	if c.Format != CarriedFormat {
-		return c, fmt.Errorf("this is not a copy-settings document: its format is %q, not %q", c.Format, CarriedFormat)
+	if c.Format != CopiedFormat {
+		return c, fmt.Errorf("this is not a document of copied settings: its format is %q, not %q", c.Format, CopiedFormat)
 	}
 	return c, nil
 }
 
 // Mapped is a setting of one site and its counterpart on another.
 type Mapped struct {
-	From    CarriedSetting `json:"from"`
-	Key     string         `json:"key"`
-	Title   string         `json:"title"`
-	Now     any            `json:"now"`
-	Value   any            `json:"value"`
-	Confirm bool           `json:"confirm" doc:"It names addresses, cookies or scripts of the other site; somebody has to say that they are right here."`
+	From    CopiedSetting `json:"from"`
+	Key     string        `json:"key"`
+	Title   string        `json:"title"`
+	Now     any           `json:"now"`
+	Value   any           `json:"value"`
+	Confirm bool          `json:"confirm" doc:"It names addresses, cookies or scripts of the other site; somebody has to say that they are right here."`
 }
 
-// Fit is what a carried revision means on another site.
+// Fit is what a copied revision means on another site.
 type Fit struct {
 	Mapped  []Mapped `json:"mapped" doc:"Only what would change something."`
 	Same    int      `json:"same" doc:"How many settings have the value already."`
 	Without []Unmet  `json:"without" doc:"What has no counterpart, or does not fit."`
 }
 
-// Fit maps a carried revision by role. Where several settings share a role, and where
+// Fit maps a copied revision by role. Where several settings share a role, and where
 // what they hold is of the other site's own, nothing is guessed.
-func (c Catalogue) Fit(from Carried, now Values, h Host) Fit {
+func (c Catalogue) Fit(from Copied, now Values, h Host) Fit {
 	out := Fit{Mapped: []Mapped{}, Without: []Unmet{}}
-	miss := func(s CarriedSetting, why string) {
+	miss := func(s CopiedSetting, why string) {
 		out.Without = append(out.Without, Unmet{s.Role, fmt.Sprintf("%s (%s): %s", s.Title, s.Key, why)})
 	}
 	shared := map[Role]int{}
@@ -98,7 +98,7 @@ func (c Catalogue) Fit(from Carried, now Values, h Host) Fit {
 		defs := c.WithRole(s.Role)
 		switch {
 		case s.Role == "tidy" || s.Role == "other":
-			miss(s, "it is not carried over.")
+			miss(s, "it is not copied.")
 			continue
 		case len(defs) == 0:
 			miss(s, "this site has no setting for it.")

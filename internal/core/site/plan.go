@@ -1,6 +1,7 @@
 package site
 
 import (
+	"slices"
 	"strings"
 
 	"tidemarker/internal/core/journey"
@@ -24,8 +25,8 @@ func (t PageTask) Address() string {
 	return t.Page.Path
 }
 
-// Anew is a path with a parameter that no page has, so that no cached copy answers.
-func Anew(path, token string) string {
+// Uncached is a path with a parameter that no page has, so that no cached copy answers.
+func Uncached(path, token string) string {
 	path, fragment, marked := strings.Cut(path, "#")
 	join := "?"
 	if strings.Contains(path, "?") {
@@ -74,4 +75,15 @@ func (s Site) Plan(environment string) Plan {
 		}
 	}
 	return p
+}
+
+// Warmable are the paths of the test plan that a shared page cache may hold.
+func (s Site) Warmable() []string {
+	var out []string
+	for _, p := range s.Pages {
+		if Cacheable(p.Class) && slices.Contains(p.Personas, Visitor) && !slices.Contains(out, p.Path) {
+			out = append(out, p.Path)
+		}
+	}
+	return out
 }

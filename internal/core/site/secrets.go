@@ -11,7 +11,7 @@ import (
 // eachRow is the site with every row of steps changed; whose says where a row stands.
 // The site given stays as it is.
 func (s Site) eachRow(change func(whose string, steps []journey.Step) []journey.Step) Site {
-	s.Personas, s.Journeys, s.Edits = slices.Clone(s.Personas), slices.Clone(s.Journeys), slices.Clone(s.Edits)
+	s.Personas, s.Journeys, s.Publishing = slices.Clone(s.Personas), slices.Clone(s.Journeys), slices.Clone(s.Publishing)
 	to := func(steps *[]journey.Step, format, name string) {
 		if *steps != nil {
 			*steps = change(fmt.Sprintf(format, name), *steps)
@@ -20,14 +20,14 @@ func (s Site) eachRow(change func(whose string, steps []journey.Step) []journey.
 	for i := range s.Personas {
 		p := &s.Personas[i]
 		to(&p.Prepare, "getting ready as %s", p.Name)
-		to(&p.Leave, "signing out as %s", p.Name)
+		to(&p.SignOut, "signing out as %s", p.Name)
 	}
 	for i := range s.Journeys {
 		to(&s.Journeys[i].Steps, "the journey “%s”", s.Journeys[i].Name)
 	}
-	for i := range s.Edits {
-		to(&s.Edits[i].Steps, "publishing “%s”", s.Edits[i].Name)
-		to(&s.Edits[i].Undo, "taking back “%s”", s.Edits[i].Name)
+	for i := range s.Publishing {
+		to(&s.Publishing[i].Steps, "publishing “%s”", s.Publishing[i].Name)
+		to(&s.Publishing[i].Undo, "taking back “%s”", s.Publishing[i].Name)
 	}
 	return s
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/journey"
 )
 
@@ -16,15 +17,25 @@ type Site struct {
 	Personas     []Persona         `json:"personas,omitempty"`
 	Pages        []Page            `json:"pages"`
 	Journeys     []journey.Journey `json:"journeys,omitempty"`
-	Edits        []PublishingTest  `json:"edits,omitempty"`
+	Publishing   []PublishingTest  `json:"edits,omitempty"`
 }
 
-// Environment is one instance of a site; the last of a site's is production.
+// Environment is one instance of a site.
 type Environment struct {
-	Name      string     `json:"name"`
-	URL       string     `json:"url"`
-	Hosts     []string   `json:"hosts,omitempty"`
-	Connector *Connector `json:"connector,omitempty"`
+	Name        string            `json:"name"`
+	Role        Role              `json:"role,omitempty" enum:"staging,production,other" doc:"What it is for."`
+	URL         string            `json:"url"`
+	Hosts       []string          `json:"hosts,omitempty"`
+	Connector   *Connector        `json:"connector,omitempty"`
+	CacheSignal *httpcache.Signal `json:"cacheSignal,omitempty" doc:"How its responses tell that they came from its page cache; Cache-Status when absent."`
+}
+
+// Signal is how the environment's responses tell that they came from its page cache.
+func (e Environment) Signal() httpcache.Signal {
+	if e.CacheSignal == nil {
+		return httpcache.Signal{Kind: httpcache.ByCacheStatus}
+	}
+	return *e.CacheSignal
 }
 
 // Connector is how an environment's speed layer is reached.
@@ -36,11 +47,11 @@ type Connector struct {
 
 // Persona is who looks.
 type Persona struct {
-	Name    string         `json:"name"`
-	Kind    string         `json:"kind"`
-	Prepare []journey.Step `json:"prepare,omitempty"`
-	Leave   []journey.Step `json:"leave,omitempty" doc:"Signing out: the site does not know them any more."`
-	Marks   []string       `json:"marks,omitempty" doc:"Text that only this persona may see."`
+	Name         string         `json:"name"`
+	Kind         string         `json:"kind"`
+	Prepare      []journey.Step `json:"prepare,omitempty"`
+	SignOut      []journey.Step `json:"leave,omitempty" doc:"Signing out: the site does not know them any more."`
+	PrivateTexts []string       `json:"marks,omitempty" doc:"Text that only this persona may see."`
 }
 
 // PublishingTest is something that an editor publishes, to see that the pages show it in time. It
@@ -167,7 +178,11 @@ func (s Site) faults() []string {
 		if c := e.Connector; c != nil && c.Kind == "http" && c.URL == "" {
 			out = append(out, fmt.Sprintf("environments[%d].connector: kind http needs a url", i))
 		}
+		if err := e.Signal().Check(); err != nil {
+			out = append(out, fmt.Sprintf("environments[%d].cacheSignal: %v", i, err))
+		}
 	}
+	out = append(out, s.roleFaults()...)
 	personas := map[string]bool{Visitor: true}
 	for i, p := range s.Personas {
 		if personas[p.Name] && p.Name != Visitor {
@@ -208,7 +223,7 @@ func (s Site) faults() []string {
 func (s Site) publishingFaults(personas, paths map[string]bool) []string {
 	var out []string
 	names := map[string]bool{}
-	for i, e := range s.Edits {
+	for i, e := range s.Publishing {
 		if names[e.Name] {
 			out = append(out, fmt.Sprintf("edits[%d]: the name %q is there twice", i, e.Name))
 		}
@@ -228,17 +243,18 @@ func (s Site) publishingFaults(personas, paths map[string]bool) []string {
 	return out
 }
 
-// PublishingTestsOn are the edits that may be published on an environment: all, unless it is
-// production.
+// PublishingTestsOn are the publishing tests that may be made on an environment: all on
+// staging, none anywhere else.
 func (s Site) PublishingTestsOn(environment string) []PublishingTest {
-	if _, at, known := s.Environment(environment); !known || at == len(s.Environments)-1 {
+	if e, _, known := s.WithRoles().Environment(environment); !known || e.Role != Staging {
 		return nil
 	}
-	return s.Edits
+	return s.Publishing
 }
 
 // withDefaults fills in what the schema says is meant when a member is absent.
 func (s Site) withDefaults() Site {
+	s = s.WithRoles()
 	for i := range s.Pages {
 		p := &s.Pages[i]
 		if p.Class == "" {
@@ -260,9 +276,9 @@ func (s Site) withDefaults() Site {
 			j.Devices = []string{Desktop}
 		}
 	}
-	for i := range s.Edits {
-		if s.Edits[i].Persona == "" {
-			s.Edits[i].Persona = Visitor
+	for i := range s.Publishing {
+		if s.Publishing[i].Persona == "" {
+			s.Publishing[i].Persona = Visitor
 		}
 	}
 	return s.MarkSensitive()

@@ -33,12 +33,42 @@ func TestASiteFileIsReadWithItsDefaults(t *testing.T) {
 }
 
 func TestNothingIsPublishedOnProduction(t *testing.T) {
-	s := Site{Environments: []Environment{{Name: "staging"}, {Name: "production"}}, Edits: []PublishingTest{{Name: "a new lead"}}}
+	s := Site{Environments: []Environment{{Name: "staging"}, {Name: "production"}}, Publishing: []PublishingTest{{Name: "a new lead"}}}
 	assert.Len(t, s.PublishingTestsOn("staging"), 1)
 	assert.Empty(t, s.PublishingTestsOn("production"))
 	assert.Empty(t, s.PublishingTestsOn("elsewhere"))
 	s.Environments = s.Environments[1:]
-	assert.Empty(t, s.PublishingTestsOn("production"), "a site with one environment has no staging")
+	assert.Empty(t, s.PublishingTestsOn("production"), "a sole environment is where visitors are, unless it says otherwise")
+	s.Environments[0].Role = Staging
+	assert.Len(t, s.PublishingTestsOn("production"), 1, "its role counts, not its name or place")
+}
+
+func TestRolesAreSaidOrMeantInOneWay(t *testing.T) {
+	roles := func(envs ...Environment) (out []Role) {
+		for _, e := range (Site{Environments: envs}).WithRoles().Environments {
+			out = append(out, e.Role)
+		}
+		return out
+	}
+	assert.Equal(t, []Role{Staging, OtherRole, Production}, roles(Environment{Name: "a"}, Environment{Name: "b"}, Environment{Name: "c"}), "the order says it where nothing else does")
+	assert.Equal(t, []Role{Production, Staging}, roles(Environment{Name: "live", Role: Production}, Environment{Name: "trial", Role: Staging}), "the order means nothing once it is said")
+	assert.Equal(t, []Role{OtherRole, Production}, roles(Environment{Name: "a"}, Environment{Name: "b", Role: Production}))
+	assert.Equal(t, []Role{Staging}, roles(Environment{Name: "staging"}))
+	assert.Equal(t, []Role{Production}, roles(Environment{Name: "shop"}))
+	_, err := Parse([]byte(`{"site":"S","environments":[{"name":"a","url":"http://a.example","role":"production"},{"name":"b","url":"http://b.example","role":"production"}],"pages":[{"path":"/"}]}`))
+	assert.ErrorContains(t, err, `"a" and "b" have the role production`)
+	before := Site{Environments: []Environment{{Name: "a"}, {Name: "b"}}}.WithRoles()
+	after := Site{Environments: []Environment{{Name: "b"}, {Name: "a"}}}.WithRoles()
+	assert.Equal(t, []RoleChange{{"b", Production, Staging}, {"a", Staging, Production}}, RoleChanges(before, after), "two entries that were swapped change places")
+	assert.ErrorContains(t, &RolesChanged{RoleChanges(before, after)}, "b would become staging (it is production)")
+}
+
+func TestACacheSignalThatCannotBeReadIsRefusedInTheFile(t *testing.T) {
+	_, err := Parse([]byte(`{"site":"S","environments":[{"name":"a","url":"http://a.example","cacheSignal":{"kind":"marker","marker":"("}}],"pages":[{"path":"/"}]}`))
+	assert.ErrorContains(t, err, "environments[0].cacheSignal")
+	s, err := Parse([]byte(`{"site":"S","environments":[{"name":"a","url":"http://a.example","cacheSignal":{"kind":"header","header":"X-Store","hit":["HIT"]}}],"pages":[{"path":"/"}]}`))
+	require.NoError(t, err)
+	assert.Equal(t, "X-Store", s.Environments[0].Signal().Header)
 }
 
 func TestThePlanKeepsJourneysWhereTheyMayRun(t *testing.T) {
@@ -120,6 +150,6 @@ func FuzzParse(f *testing.F) {
 }
 
 func TestAPathCanBeAskedForAnew(t *testing.T) {
-	assert.Equal(t, "/a?tide-marker-look=7", Anew("/a", "7"))
-	assert.Equal(t, "/a?b=1&tide-marker-look=7#c", Anew("/a?b=1#c", "7"))
+	assert.Equal(t, "/a?tide-marker-look=7", Uncached("/a", "7"))
+	assert.Equal(t, "/a?b=1&tide-marker-look=7#c", Uncached("/a?b=1#c", "7"))
 }

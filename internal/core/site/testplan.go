@@ -30,7 +30,7 @@ func (s Site) TestPlan(to Site) (now Site, told string, err error) {
 // at once are told apart. Secret values have no part in it.
 func (s Site) Version() string {
 	s = s.Redacted()
-	raw, err := json.Marshal([]any{s.Pages, s.Personas, s.Journeys, s.Edits})
+	raw, err := json.Marshal([]any{s.Pages, s.Personas, s.Journeys, s.Publishing})
 	if err != nil {
 		panic(err) // plain data
 	}
@@ -44,7 +44,7 @@ func Told(before, after Site) string {
 	parts = append(parts, differing("page", before.Pages, after.Pages, func(p Page) string { return p.Path })...)
 	parts = append(parts, differing("persona", before.Personas, after.Personas, func(p Persona) string { return p.Name })...)
 	parts = append(parts, differing("journey", before.Journeys, after.Journeys, func(j journey.Journey) string { return "“" + j.Name + "”" })...)
-	parts = append(parts, differing("edit", before.Edits, after.Edits, func(e PublishingTest) string { return "“" + e.Name + "”" })...)
+	parts = append(parts, differing("edit", before.Publishing, after.Publishing, func(e PublishingTest) string { return "“" + e.Name + "”" })...)
 	return strings.Join(parts, "; ")
 }
 

@@ -28,9 +28,9 @@ func TestWhatIsWatchedIsReadAsAFileIsAndToldInWords(t *testing.T) {
 			s.Pages = append(s.Pages, Page{Path: "/a"}, Page{Path: "/b"}, Page{Path: "/c"}, Page{Path: "/d"})
 		},
 		"persona bo left out":                        func(s *Site) { s.Personas = s.Personas[:1] },
-		"journey “in” left out; edit “lead” changed": func(s *Site) { s.Journeys = nil; s.Edits[0].Shows[0].Within = 5 },
+		"journey “in” left out; edit “lead” changed": func(s *Site) { s.Journeys = nil; s.Publishing[0].Shows[0].Within = 5 },
 		"journey “out” added; journey “in” left out": func(s *Site) { s.Journeys = []journey.Journey{{Name: "out", Steps: []journey.Step{{Go: "/"}}}} },
-		"persona ada changed":                        func(s *Site) { s.Personas[0].Marks = []string{"Ada"} },
+		"persona ada changed":                        func(s *Site) { s.Personas[0].PrivateTexts = []string{"Ada"} },
 	} {
 		to, err := Parse([]byte(guarded)) // another one, so that nothing is shared
 		require.NoError(t, err)
@@ -53,7 +53,7 @@ func TestWhatCannotBeWatchedChangesNothing(t *testing.T) {
 		"/pages/0/path":                     func(s *Site) { s.Pages = []Page{{Path: "kits"}} },
 		`the path "/" is there twice`:       func(s *Site) { s.Pages = append(s.Pages, s.Pages[0]) },
 		`there is no persona "eve"`:         func(s *Site) { s.Journeys[0].Persona = "eve" },
-		`"/gone" is not one of the pages`:   func(s *Site) { s.Edits[0].Shows[0].Page = "/gone" },
+		`"/gone" is not one of the pages`:   func(s *Site) { s.Publishing[0].Shows[0].Page = "/gone" },
 		"getting ready as eve":              func(s *Site) { s.Personas[0].Name = "eve" },
 		"the field “Pass code”, getting re": func(s *Site) { s.Personas[0].Prepare[1].Fill.In.Label = "Pass code" },
 	} {

@@ -160,7 +160,7 @@ func sample(f Field) string {
 
 // Document makes the site's document of what was confirmed.
 func Document(name string, envs []site.Environment, pages []Found, personas []site.Persona, journeys []journey.Journey, edits []site.PublishingTest) site.Site {
-	doc := site.Site{Name: name, Environments: envs, Personas: personas, Journeys: journeys, Edits: edits, Pages: []site.Page{}}
+	doc := site.Site{Name: name, Environments: envs, Personas: personas, Journeys: journeys, Publishing: edits, Pages: []site.Page{}}
 	for _, p := range pages {
 		if !p.Watch {
 			continue

@@ -70,7 +70,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Accepts production as it is although its check left something to judge
+         * Accepts an environment as it is although its check left something to judge
          * @description 409 with the reason when it is not allowed now.
          */
         post: operations["accept-change"];
@@ -182,11 +182,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Where rolling it back goes, and what would go with it */
+        get: operations["plan-roll-back"];
         put?: never;
         /**
-         * Puts the environments back to their marks, and proves it
-         * @description 409 with the reason when it is not allowed now.
+         * Puts the environments back to what they had before it, and proves it
+         * @description 409 with the reason when it is not allowed now: so, while other changes were promoted on top of it and nobody said that they go with it.
          */
         post: operations["roll-back-change"];
         delete?: never;
@@ -209,6 +210,26 @@ export interface paths {
          * @description 409 with the reason when it is not allowed now.
          */
         post: operations["split-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/changes/{id}/take-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begins a change that takes just this one's edits out and leaves what was promoted on top
+         * @description 422 with the settings that were set again since and of which nothing is said.
+         */
+        post: operations["take-out-change"];
         delete?: never;
         options?: never;
         head?: never;
@@ -519,7 +540,7 @@ export interface paths {
         put?: never;
         /**
          * Tries settings on an environment without a change: applies, purges, warms, checks, and puts it back unless it is to keep them
-         * @description 409 when the environment has no mark, or is the last one of several: what reaches visitors goes through a change. 422 when the settings cannot be put in force there.
+         * @description 409 when the environment has no mark, or is production: what reaches visitors goes through a change. 422 when the settings cannot be put in force there.
          */
         post: operations["try-on-environment"];
         delete?: never;
@@ -997,7 +1018,10 @@ export interface paths {
         /** Sites, a page of them */
         get: operations["list-sites"];
         put?: never;
-        /** Registers a site from a site file, or updates it */
+        /**
+         * Registers a site from a site file, or updates it
+         * @description 409 with what would change when an environment would get another role and nobody said that this is meant.
+         */
         post: operations["import-site"];
         delete?: never;
         options?: never;
@@ -1386,6 +1410,20 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Abilities: {
+            /** @description Settings can be applied to it; otherwise a person does that by a checklist. */
+            applies: boolean;
+            /** @description The whole page cache can be purged. */
+            purgesAll: boolean;
+            /** @description Single pages can be purged. */
+            purgesPages: boolean;
+            /** @description Its settings can be read at any time; otherwise a person uploads them. */
+            reads: boolean;
+            /** @description It says what its page cache has. */
+            tellsStatus: boolean;
+            /** @description Pages can be warmed up. */
+            warms: boolean;
+        };
         "Accept-driftRequest": {
             /** @description Fingerprint that the person looked at. */
             found: string;
@@ -1412,20 +1450,26 @@ export interface components {
             /** Format: int64 */
             run: number | null;
             /** @enum {string} */
-            state: "intended" | "applied" | "not applied";
+            state: "intended" | "applied" | "not applied" | "unknown";
             who: string;
         };
         Answer: {
             /** @description SHA-256 of the body kept. */
             body?: string;
-            cacheStatus?: string;
+            /** @description What says how it was served, as it came. */
+            cacheNote?: string;
             /** @description What it says about caching, names in lower case; of Set-Cookie the names only. */
             fields?: {
                 [key: string]: string[];
             };
             lines?: string[];
-            /** @description Which of the marks asked for stand in it. */
-            marks?: string[];
+            /** @description Which of the private texts asked for stand in it. */
+            privateTexts?: string[];
+            /**
+             * Format: date-time
+             * @description When it came.
+             */
+            received?: string;
             served: string;
             /** @description SHA-256 of its elements and their classes, without texts. */
             shape?: string;
@@ -1438,6 +1482,31 @@ export interface components {
             name: string;
             /** Format: int64 */
             version: number;
+        };
+        BackView: {
+            /** @description From what it has now. */
+            differences: components["schemas"]["DifferenceView"][];
+            environment: string;
+            /** @description That mark is of exactly these settings. */
+            exact: boolean;
+            /**
+             * Format: int64
+             * @description The mark that it is compared with.
+             */
+            mark: number;
+            /** Format: date-time */
+            markedAt: string;
+            /** @description Fingerprint of what was in force before the change came. */
+            to: string;
+        };
+        "Begin-changeRequest": {
+            /** @description Settings that it changes from the start. */
+            edits?: {
+                [key: string]: unknown;
+            };
+            effect: string;
+            reason: string;
+            title: string;
         };
         "Begin-from-copiedRequest": {
             document: string;
@@ -1481,27 +1550,6 @@ export interface components {
             pattern: string;
             title: string;
             why: string;
-        };
-        Carried: {
-            exclusions: components["schemas"]["CarriedExclusion"][];
-            fingerprint: string;
-            format: string;
-            settings: components["schemas"]["CarriedSetting"][];
-            site: string;
-            software?: string;
-        };
-        CarriedExclusion: {
-            pattern: string;
-            reason: string;
-            role: string;
-        };
-        CarriedSetting: {
-            key: string;
-            role: string;
-            title: string;
-            /** @enum {string} */
-            type: "switch" | "whole" | "seconds" | "choice" | "patterns" | "text";
-            value: unknown;
         };
         Catalogue: {
             settings: components["schemas"]["Definition"][];
@@ -1634,11 +1682,6 @@ export interface components {
              */
             version: number;
         };
-        ChangeWords: {
-            effect: string;
-            reason: string;
-            title: string;
-        };
         Choice: {
             allowed: boolean;
             event: string;
@@ -1662,6 +1705,16 @@ export interface components {
             key: string;
             why?: string;
         };
+        ConflictView: {
+            /** @description As the change set it. */
+            after: string;
+            /** @description Before the change. */
+            before: string;
+            key: string;
+            /** @description As it was set since. */
+            now: string;
+            title: string;
+        };
         Connector: {
             kind: string;
             /** @description The token itself, or env:NAME. */
@@ -1684,6 +1737,27 @@ export interface components {
         Containing: {
             contains: string;
             in: components["schemas"]["Target"];
+        };
+        Copied: {
+            exclusions: components["schemas"]["CopiedExclusion"][];
+            fingerprint: string;
+            format: string;
+            settings: components["schemas"]["CopiedSetting"][];
+            site: string;
+            software?: string;
+        };
+        CopiedExclusion: {
+            pattern: string;
+            reason: string;
+            role: string;
+        };
+        CopiedSetting: {
+            key: string;
+            role: string;
+            title: string;
+            /** @enum {string} */
+            type: "switch" | "whole" | "seconds" | "choice" | "patterns" | "text";
+            value: unknown;
         };
         Counted: {
             /** Format: int64 */
@@ -1810,9 +1884,16 @@ export interface components {
             role: "observer" | "maintainer" | "approver" | "administrator";
         };
         Environment: {
+            /** @description How its responses tell that they came from its page cache; Cache-Status when absent. */
+            cacheSignal?: components["schemas"]["Signal"];
             connector?: components["schemas"]["Connector"];
             hosts?: string[];
             name: string;
+            /**
+             * @description What it is for.
+             * @enum {string}
+             */
+            role?: "staging" | "production" | "other";
             url: string;
         };
         EnvironmentSummary: {
@@ -1829,7 +1910,11 @@ export interface components {
             readAt: string | null;
         };
         EnvironmentView: {
+            /** @description What its speed layer can do. */
+            able: components["schemas"]["Abilities"];
             acts: components["schemas"]["ActView"][];
+            /** @description How its responses tell that they came from its page cache, in words. */
+            cacheSignal: string;
             /** @description Kind of connector; empty when there is none. */
             connector: string;
             /** @description What somebody changed outside, until it is accepted or put back. */
@@ -1842,8 +1927,12 @@ export interface components {
             name: string;
             /** Format: date-time */
             readAt: string | null;
+            /** @enum {string} */
+            role: "staging" | "production" | "other";
             runs: components["schemas"]["RunSummary"][];
             software?: string;
+            /** @description The act whose outcome nobody knows, until the environment can be read again; null when there is none. */
+            unknown: components["schemas"]["UnknownView"];
             url: string;
         };
         ErrorDetail: {
@@ -2090,6 +2179,8 @@ export interface components {
         "Import-siteRequest": {
             /** @description The site file, YAML or JSON. */
             file: string;
+            /** @description It is meant that environments get other roles. */
+            rolesMayChange?: boolean;
         };
         ImportedView: {
             /** Format: int64 */
@@ -2239,7 +2330,7 @@ export interface components {
         Mapped: {
             /** @description It names addresses, cookies or scripts of the other site; somebody has to say that they are right here. */
             confirm: boolean;
-            from: components["schemas"]["CarriedSetting"];
+            from: components["schemas"]["CopiedSetting"];
             key: string;
             now: unknown;
             title: string;
@@ -2296,6 +2387,11 @@ export interface components {
             /** @enum {string} */
             kind: "http" | "by-hand";
             name: string;
+            /**
+             * @description What it is for; the first is staging and the last production when none says.
+             * @enum {string}
+             */
+            role?: "staging" | "production" | "other";
             /** @description The token itself, or env:NAME; without one the kept token stays. */
             token?: string;
             url: string;
@@ -2465,6 +2561,8 @@ export interface components {
             page: string;
             parameter?: string;
             persona: string;
+            /** @description Names of the cookies that tell one person from another. */
+            personal?: string[];
             /** @description How old the page may be, or how soon it has to show what is published, in words. */
             rule?: string;
             /** @description The answer right after it. */
@@ -2652,12 +2750,28 @@ export interface components {
             status?: number;
             url: string;
         };
+        "Roll-back-changeRequest": {
+            /** @description The changes that were promoted on top of it go with it. */
+            all?: boolean;
+        };
         "Roll-back-environmentRequest": {
             /**
              * Format: int64
              * @description The mark to go back to.
              */
             mark: number;
+        };
+        RollBackPlan: {
+            /** @description Where each environment goes back to, production first. */
+            backs: components["schemas"]["BackView"][];
+            /** @description Settings that were set again since; a person says of each what it is to be. */
+            conflicts: components["schemas"]["ConflictView"][];
+            /** @description Changes that were promoted on top of it and would go with it, the latest last. */
+            onTop: components["schemas"]["ChangeRef"][];
+            /** @description Something that belongs to no change is on top, too. */
+            other: boolean;
+            /** @description What a change that takes just this one's edits out would set. */
+            takesOut: components["schemas"]["DifferenceView"][];
         };
         Rule: {
             /** @description Classes of pages that the ledger says it is for. */
@@ -2669,7 +2783,7 @@ export interface components {
         RunProgress: {
             /** Format: int64 */
             broken: number;
-            /** @description An edit of the site that is published and not taken back yet. */
+            /** @description A publishing test that is published and not taken back yet. */
             editing?: string;
             looks: components["schemas"]["Progress"];
             /** @description What is happening now. */
@@ -2702,7 +2816,7 @@ export interface components {
             /** Format: date-time */
             startedAt: string | null;
             /** @enum {string} */
-            state: "queued" | "waiting" | "running" | "by hand" | "done" | "stopped" | "failed";
+            state: "queued" | "waiting" | "running" | "by hand" | "unknown" | "done" | "stopped" | "failed";
             summary: string;
             target: string;
             /** @description clear, broken, unsure, not checked; empty while it runs. */
@@ -2735,14 +2849,18 @@ export interface components {
             phase: string;
             problem: string;
             progress: components["schemas"]["RunProgress"];
+            /** @description What it found is brought back at its end. */
+            putBack: boolean;
             requestedBy: string;
+            /** @description What it found was read back. */
+            restored: boolean;
             /** Format: int64 */
             site: number;
             siteName: string;
             /** Format: date-time */
             startedAt: string | null;
             /** @enum {string} */
-            state: "queued" | "waiting" | "running" | "by hand" | "done" | "stopped" | "failed";
+            state: "queued" | "waiting" | "running" | "by hand" | "unknown" | "done" | "stopped" | "failed";
             stopAsked: boolean;
             summary: string;
             target: string;
@@ -2820,6 +2938,22 @@ export interface components {
             name: string;
             password: string;
         };
+        Signal: {
+            /** @description Parts that mean: the cache was not used for this request. */
+            bypass?: string[];
+            /** @description Name of the site's own field, for the kind header. */
+            header?: string;
+            /** @description Parts of its value that mean: from the cache. Letter case is ignored. */
+            hit?: string[];
+            /** @enum {string} */
+            kind: "cache-status" | "header" | "age" | "marker" | "none";
+            /** @description A regular expression with one group, for the kind marker: what the group matches is another with each rendering of a page. */
+            marker?: string;
+            /** @description Parts that mean: the origin was asked. */
+            miss?: string[];
+            /** @description Parts that mean: from the cache, past its lifetime. */
+            stale?: string[];
+        };
         SiteList: {
             sites: components["schemas"]["SiteSummary"][];
             /** Format: int64 */
@@ -2854,7 +2988,7 @@ export interface components {
              * @description What kind of thing waits.
              * @enum {string}
              */
-            waitingFor: "" | "change" | "run" | "mark" | "read" | "drift" | "going";
+            waitingFor: "" | "change" | "run" | "mark" | "read" | "drift" | "unknown" | "going";
             /** Format: int64 */
             waitingId?: number;
         };
@@ -2899,6 +3033,12 @@ export interface components {
             state: "" | "running" | "done" | "failed";
             /** Format: int64 */
             wanted: number;
+        };
+        "Take-out-changeRequest": {
+            /** @description For each setting that was set again since: whether it goes back to what it was before the change. */
+            restore?: {
+                [key: string]: boolean;
+            };
         };
         Target: {
             css?: string;
@@ -3010,6 +3150,36 @@ export interface components {
             pattern: string;
             role: string;
             title: string;
+        };
+        UnknownView: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            change: number | null;
+            /** Format: date-time */
+            endedAt: string | null;
+            fingerprint: string;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "try" | "promote" | "roll back" | "put back" | "outside" | "first";
+            /**
+             * Format: date-time
+             * @description When it is read again; null when a person has to upload its settings.
+             */
+            nextReadAt: string | null;
+            note: string;
+            predecessor: string;
+            /**
+             * Format: int64
+             * @description How often reading the environment has failed since.
+             */
+            reads: number;
+            /** Format: int64 */
+            run: number | null;
+            /** @enum {string} */
+            state: "intended" | "applied" | "not applied" | "unknown";
+            who: string;
         };
         Unlike: {
             /** @description How it is on the first environment. */
@@ -3430,7 +3600,7 @@ export interface operations {
             };
         };
     };
-    "roll-back-change": {
+    "plan-roll-back": {
         parameters: {
             query?: never;
             header?: never;
@@ -3440,6 +3610,41 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RollBackPlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "roll-back-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Roll-back-changeRequest"];
+            };
+        };
         responses: {
             /** @description Accepted */
             202: {
@@ -3474,6 +3679,41 @@ export interface operations {
         responses: {
             /** @description Accepted */
             202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-out-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take-out-changeRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3962,7 +4202,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Carried"];
+                    "application/json": components["schemas"]["Copied"];
                 };
             };
             /** @description Error */
@@ -5246,7 +5486,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ChangeWords"];
+                "application/json": components["schemas"]["Begin-changeRequest"];
             };
         };
         responses: {

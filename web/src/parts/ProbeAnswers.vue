@@ -15,12 +15,12 @@ const fields = (a: Schemas["Answer"]) =>
     <section v-for="(c, i) in columns" :key="c.name">
       <h3>{{ c.name }}</h3>
       <p class="small">
-        status {{ c.a.status }}, {{ c.a.served }}<br /><code>{{ c.a.cacheStatus || "no Cache-Status" }}</code>
+        status {{ c.a.status }}, {{ c.a.served }}<br /><code>{{ c.a.cacheNote }}</code>
         <template v-for="f in fields(c.a)" :key="f"
           ><br /><code class="faded">{{ f }}</code></template
         >
       </p>
-      <p v-if="c.a.marks?.length" class="small">It has {{ c.a.marks.join(", ") }}.</p>
+      <p v-if="c.a.privateTexts?.length" class="small">It has {{ c.a.privateTexts.join(", ") }}.</p>
       <ul class="plain-list lines small">
         <li
           v-for="(l, n) in (c.a.lines ?? []).slice(0, 60)"

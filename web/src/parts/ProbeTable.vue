@@ -9,8 +9,10 @@ const { data } = useProbes(() => props.run);
 type Probe = NonNullable<typeof data.value>[number];
 
 const served: Record<string, string> = {
-  cached: "from a cached copy",
-  fetched: "from the origin",
+  cached: "from the cache",
+  stale: "from the cache, stale",
+  origin: "from the origin",
+  bypass: "from the origin, cache bypassed",
   unknown: "nothing says",
 };
 const byPage = computed(() => {
@@ -42,7 +44,7 @@ const byPage = computed(() => {
           <a v-if="p.second.body" :href="`/api/v1/blobs/${p.second.body}`" target="_blank" class="small">as text</a>
         </td>
         <td class="small">
-          <code>{{ p.second.cacheStatus || "no Cache-Status" }}</code>
+          <code>{{ p.second.cacheNote }}</code>
         </td>
       </tr>
     </tbody>

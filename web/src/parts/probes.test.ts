@@ -3,7 +3,7 @@ import type { Schemas } from "../api/client";
 import { answers, asked, foreign, shown } from "./probes";
 
 type Probe = Schemas["Probe"];
-const answer = (a: Partial<Schemas["Answer"]> = {}) => ({ status: 200, served: "fetched", ...a }) as Schemas["Answer"];
+const answer = (a: Partial<Schemas["Answer"]> = {}) => ({ status: 200, served: "origin", ...a }) as Schemas["Answer"];
 const probe = (p: Partial<Probe>): Probe => ({
   page: "/account",
   class: "account",
@@ -64,7 +64,7 @@ describe("a line that should not be there", () => {
 });
 
 describe("what was published", () => {
-  const word = answer({ marks: ["the word made up for a new lead"] });
+  const word = answer({ privateTexts: ["the word made up for a new lead"] });
   const published = (p: Partial<Probe>) => shown(probe({ kind: "published", fresh: word, ...p })).state;
   it("is clear when it shows, or may take longer", () => {
     expect(published({ second: word, waited: 0.2 })).toBe("clear");

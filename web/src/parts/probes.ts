@@ -84,9 +84,9 @@ export function foreign(p: Probe, line: string): boolean {
 /** How soon a page showed what was published, against its rule. */
 export function shown(p: Probe): { state: "clear" | "broken" | "unsure"; words: string } {
   if (p.missing) return { state: "unsure", words: p.missing };
-  if (!p.fresh.marks?.length) return { state: "unsure", words: "does not show it even when generated fresh" };
+  if (!p.fresh.privateTexts?.length) return { state: "unsure", words: "does not show it even when generated fresh" };
   const waited = `${(p.waited ?? 0).toFixed(1)} s`;
-  if (p.second.marks?.length)
+  if (p.second.privateTexts?.length)
     return { state: "clear", words: (p.waited ?? 0) < 1 ? "shown at once" : `shown within ${waited}` };
   const allowed = p.allowed ?? 0;
   if (allowed < 0 || (p.waited ?? 0) < allowed) return { state: "clear", words: "not yet, and may take longer" };

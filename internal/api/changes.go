@@ -1,0 +1,250 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tidemarker/internal/changes"
+	"tidemarker/internal/core/people"
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/exclusions"
+	"tidemarker/internal/store"
+)
+
+// ChangeView is a change with everything that is needed to decide about it.
+type ChangeView struct {
+	ID            int64                      `json:"id"`
+	Site          int64                      `json:"site"`
+	SiteName      string                     `json:"siteName"`
+	Title         string                     `json:"title"`
+	Reason        string                     `json:"reason"`
+	Effect        string                     `json:"effect" doc:"What is expected to get better."`
+	State         string                     `json:"state"`
+	Explanation   string                     `json:"explanation"`
+	Version       int                        `json:"version" doc:"Give it back when editing."`
+	Base          string                     `json:"base" doc:"Production's fingerprint it was begun from."`
+	Fingerprint   string                     `json:"fingerprint" doc:"Of the full set of values it would put in force."`
+	Catalogue     settings.Catalogue         `json:"catalogue"`
+	BaseValues    settings.Values            `json:"baseValues"`
+	Edits         settings.Values            `json:"edits"`
+	Differences   []DifferenceView           `json:"differences"`
+	Consequences  []settings.Consequence     `json:"consequences"`
+	Refusals      []settings.Refusal         `json:"refusals"`
+	Choices       []release.Choice           `json:"choices"`
+	Lacking       map[string]string          `json:"lacking" doc:"Settings that the host cannot carry: why, and what would do instead; by key."`
+	Series        []settings.Part            `json:"series" doc:"How a change that piles up risk could be split; empty when it does not."`
+	Bundle        string                     `json:"bundle" doc:"The shipped bundle that it amounts to; empty when it is none."`
+	StepDown      string                     `json:"stepDown" doc:"The bundle one step more cautious; empty when there is none."`
+	Follows       *changes.ChangeRef         `json:"follows" doc:"The change before it in a series."`
+	EditedBy      string                     `json:"editedBy" doc:"Who edited it last; empty when only its maker did."`
+	Exclusions    []exclusions.ExclusionView `json:"exclusions"`
+	Runs          []RunSummary               `json:"runs"`
+	StagingID     int64                      `json:"stagingId"`
+	ProductionID  int64                      `json:"productionId"`
+	Staging       string                     `json:"staging" doc:"Name of the environment it is tried on."`
+	Production    string                     `json:"production"`
+	StagingMark   *MarkView                  `json:"stagingMark" doc:"Where staging goes back to."`
+	ProductionAt  string                     `json:"productionAt" doc:"Production's fingerprint now."`
+	StagingAt     string                     `json:"stagingAt"`
+	CreatedBy     string                     `json:"createdBy"`
+	CreatedAt     time.Time                  `json:"createdAt"`
+	UpdatedAt     time.Time                  `json:"updatedAt"`
+	ProductionURL string                     `json:"productionUrl"`
+	StagingURL    string                     `json:"stagingUrl"`
+}
+
+// DifferenceView is one setting that would change, and what that can break.
+type DifferenceView struct {
+	Key      string `json:"key"`
+	Title    string `json:"title"`
+	Group    string `json:"group"`
+	From     any    `json:"from"`
+	To       any    `json:"to"`
+	FromText string `json:"fromText"`
+	ToText   string `json:"toText"`
+	Risk     int    `json:"risk" doc:"0 to 3."`
+	RiskText string `json:"riskText" doc:"What it can break."`
+}
+
+func (s *Server) changeOperations(api huma.API) {
+	tags := []string{"changes"}
+	huma.Register(api, huma.Operation{OperationID: "begin-change", Method: http.MethodPost, Path: "/sites/{id}/changes", Summary: "Begins a change from what is on production", Tags: tags, DefaultStatus: http.StatusCreated},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				changes.Words
+				Edits settings.Values `json:"edits,omitempty" doc:"Settings that it changes from the start."`
+			}
+		}) (*output[ChangeView], error) {
+			id, err := s.Changes.Begin(ctx, in.ID, in.Body.Words, in.Body.Edits, who(ctx))
+			if err != nil {
+				return nil, problem(err)
+			}
+			return out(s.changeView(ctx, id))
+		})
+	huma.Register(api, huma.Operation{OperationID: "get-change", Method: http.MethodGet, Path: "/changes/{id}", Summary: "A change, what follows from it and what may be done", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[ChangeView], error) {
+			return out(s.changeView(ctx, in.ID))
+		})
+	huma.Register(api, huma.Operation{OperationID: "edit-change", Method: http.MethodPut, Path: "/changes/{id}", Summary: "Edits a change", Description: "409 when somebody else edited it since the version given.", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				changes.Words
+				Version int             `json:"version"`
+				Edits   settings.Values `json:"edits"`
+			}
+		}) (*output[ChangeView], error) {
+			if err := s.Changes.Edit(ctx, in.ID, in.Body.Version, in.Body.Words, in.Body.Edits, who(ctx)); err != nil {
+				return nil, problem(err)
+			}
+			return out(s.changeView(ctx, in.ID))
+		})
+	for _, act := range []struct {
+		id, path, summary string
+		do                func(context.Context, int64, string) error
+	}{
+		{"try-change", "try", "Tries it on staging: apply, purge, warm, check", s.Changes.Try},
+		{"promote-change", "promote", "Puts on production exactly what was checked, and checks it there", s.Changes.Promote},
+		{"tidy-change", "tidy", "Carries out on production, by itself, what deletes data and was checked", s.Changes.Tidy},
+		{"rebase-change", "rebase", "Begins it again from what production has now, with the same edits", s.Changes.Rebase},
+		{"split-change", "split", "Splits it into an ordered series of changes, the least risky first", s.Changes.Split},
+		{"discard-change", "discard", "Discards it", s.Changes.Discard},
+		{"accept-change", "accept", "Accepts an environment as it is although its check left something to judge", s.Changes.Accept},
+	} {
+		huma.Register(api, huma.Operation{OperationID: act.id, Method: http.MethodPost, Path: "/changes/{id}/" + act.path, Summary: act.summary,
+			Description: "409 with the reason when it is not allowed now.", Tags: tags, DefaultStatus: http.StatusAccepted},
+			func(ctx context.Context, in *ByID) (*output[ChangeView], error) {
+				if err := act.do(ctx, in.ID, who(ctx)); err != nil {
+					return nil, problem(err)
+				}
+				return out(s.changeView(ctx, in.ID))
+			})
+	}
+	s.rollbackOperations(api)
+	huma.Register(api, huma.Operation{OperationID: "exclude", Method: http.MethodPost, Path: "/changes/{id}/exclusions", Summary: "Excludes something: adds a pattern to a setting of the change, with the reason", Tags: tags, DefaultStatus: http.StatusCreated},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Key     string `json:"key" doc:"A setting of type patterns."`
+				Pattern string `json:"pattern" minLength:"1" maxLength:"500"`
+				Reason  string `json:"reason" minLength:"1" maxLength:"2000"`
+				Finding *int64 `json:"finding,omitempty" doc:"The finding that led to it."`
+			}
+		}) (*output[ChangeView], error) {
+			if err := s.Changes.Exclude(ctx, in.ID, store.Exclusion{Key: in.Body.Key, Pattern: in.Body.Pattern, Reason: in.Body.Reason, FindingID: in.Body.Finding, Who: who(ctx)}); err != nil {
+				return nil, problem(err)
+			}
+			return out(s.changeView(ctx, in.ID))
+		})
+}
+
+func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
+	situation, c, err := s.Changes.Situation(ctx, id)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	row, err := s.Store.Site(ctx, c.SiteID)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	envs, err := s.Store.EnvironmentsByRole(ctx, c.SiteID)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	staging, production := envs.Staging, envs.Production
+	base, err := s.Store.Revision(ctx, c.SiteID, c.Base)
+	if err != nil {
+		return ChangeView{}, err
+	}
+	v := ChangeView{ID: c.ID, Site: c.SiteID, SiteName: row.Name, Title: c.Title, Reason: c.Reason, Effect: c.Effect, State: string(c.State),
+		Explanation: c.Explanation, Version: c.Version, Base: c.Base, Fingerprint: situation.Fingerprint, BaseValues: base, Edits: c.Edits.V,
+		Differences: []DifferenceView{}, Consequences: []settings.Consequence{}, Refusals: []settings.Refusal{}, Choices: release.Next(situation),
+		StagingID: staging.ID, ProductionID: production.ID, Staging: staging.Name, Production: production.Name, StagingAt: staging.Fingerprint, ProductionAt: production.Fingerprint,
+		StagingURL: staging.URL, ProductionURL: production.URL,
+		Lacking: map[string]string{}, Series: []settings.Part{}, EditedBy: c.EditedBy,
+		CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt, Runs: []RunSummary{}}
+	v.Choices = permitted(v.Choices, callerOf(ctx).role)
+	target := base.With(c.Edits.V)
+	if cat := production.Catalogue.V; cat != nil {
+		v.Catalogue = *cat
+		v.describe(base, target, production)
+	}
+	if c.Follows != nil {
+		before, err := s.Store.Change(ctx, *c.Follows)
+		if err != nil {
+			return v, err
+		}
+		v.Follows = &changes.ChangeRef{ID: before.ID, Title: before.Title, State: string(before.State)}
+	}
+	ex, err := s.Store.Exclusions(ctx, id)
+	if err != nil {
+		return v, err
+	}
+	v.Exclusions = exclusions.ViewsOf(ex)
+	runs, err := s.Store.ChangeRuns(ctx, id)
+	if err != nil {
+		return v, err
+	}
+	names := map[int64]string{staging.ID: staging.Name, production.ID: production.Name}
+	for _, r := range runs {
+		v.Runs = append(v.Runs, runSummary(r, names[r.EnvironmentID]))
+	}
+	if m, err := s.Store.LatestMark(ctx, staging.ID); err == nil {
+		v.StagingMark = &MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Run: m.RunID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return v, err
+	}
+	return v, nil
+}
+
+// operationOf is the operation that carries an event out.
+var operationOf = map[release.Event]string{release.Edit: "edit-change", release.Try: "try-change", release.Promote: "promote-change", release.Tidy: "tidy-change",
+	release.Accept: "accept-change", release.RollBack: "roll-back-change", release.RollBackAll: "roll-back-change", release.TakeOut: "take-out-change", release.Rebase: "rebase-change", release.Discard: "discard-change"}
+
+// permitted says of each choice that the role lacks the ability for who has it.
+func permitted(choices []release.Choice, role people.Role) []release.Choice {
+	out := []release.Choice{}
+	for _, c := range choices {
+		if ability := needs[operationOf[c.Event]]; c.Allowed && !role.May(ability) {
+			c.Allowed, c.Why = false, (&people.Forbidden{Ability: ability, Role: role}).Error()
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+func byRisk(views []DifferenceView) []DifferenceView {
+	slices.SortStableFunc(views, func(a, b DifferenceView) int { return b.Risk - a.Risk })
+	return views
+}
+
+// describe says what differs and what follows from it.
+func (v *ChangeView) describe(base, target settings.Values, production store.Environment) {
+	cat := v.Catalogue
+	v.Differences = differenceViews(cat, base, target)
+	host := settings.Host{}
+	if production.About.V != nil {
+		host = production.About.V.Facts.Host()
+	}
+	v.Lacking = cat.Lacking(host)
+	v.Bundle, v.StepDown = settings.Level(cat, target, host)
+	if cat.Piled(v.Edits) {
+		v.Series = cat.Split(v.Edits)
+	}
+	deletes := cat.Deletes(base, target)
+	for _, q := range cat.Consequences(target, host) {
+		if q.Kind != settings.Irreversible || slices.Contains(deletes, q.Key) {
+			v.Consequences = append(v.Consequences, q)
+		}
+	}
+	if refused, ok := errors.AsType[settings.Refusals](cat.Validate(target)); ok {
+		v.Refusals = refused
+	}
+}

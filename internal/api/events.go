@@ -1,0 +1,119 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"tidemarker/internal/core/people"
+	"tidemarker/internal/store"
+)
+
+// hub passes notices of the database on to everybody who watches.
+type hub struct {
+	mu       sync.Mutex
+	watchers map[chan store.Notice]bool
+}
+
+func (h *hub) run(ctx context.Context, s *store.Store) {
+	for ctx.Err() == nil {
+		_ = s.Listen(ctx, h.tell)
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second): // the connection was lost; listen anew
+		}
+	}
+}
+
+func (h *hub) tell(n store.Notice) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for w := range h.watchers {
+		select {
+		case w <- n:
+		default: // slow; the next notice will do
+		}
+	}
+}
+
+func (h *hub) watch() (notices chan store.Notice, end func()) {
+	w := make(chan store.Notice, 64)
+	h.mu.Lock()
+	if h.watchers == nil {
+		h.watchers = map[chan store.Notice]bool{}
+	}
+	h.watchers[w] = true
+	h.mu.Unlock()
+	return w, func() {
+		h.mu.Lock()
+		delete(h.watchers, w)
+		h.mu.Unlock()
+	}
+}
+
+// askAgain is how often a stream asks, at most, whether who listens may still do so.
+const askAgain = 2 * time.Second
+
+// events streams what changed as server-sent events: each names the site, run and
+// change that should be read again. It ends when who listens is disabled, or has no
+// session or token any more.
+func (s *Server) events(w http.ResponseWriter, r *http.Request) {
+	flush := http.NewResponseController(w)
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	notices, end := s.hub.watch()
+	defer end()
+	fmt.Fprint(w, "retry: 2000\n\n")
+	if flush.Flush() != nil {
+		return
+	}
+	beat := time.NewTicker(20 * time.Second)
+	defer beat.Stop()
+	var asked time.Time
+	for {
+		line := ": still here\n\n"
+		select {
+		case <-r.Context().Done():
+			return
+		case <-beat.C:
+		case n := <-notices:
+			raw, err := json.Marshal(n)
+			if err != nil {
+				continue
+			}
+			line = fmt.Sprintf("event: changed\ndata: %s\n\n", raw)
+		}
+		if time.Since(asked) > askAgain {
+			if c, err := s.callerFor(r); err != nil || !c.role.May(people.See) {
+				return
+			}
+			asked = time.Now()
+		}
+		fmt.Fprint(w, line)
+		if flush.Flush() != nil {
+			return
+		}
+	}
+}
+
+// blob serves a kept picture, or a kept body as plain text: what a watched site sent
+// is never rendered here.
+func (s *Server) blob(w http.ResponseWriter, r *http.Request) {
+	b, err := s.Runner.Tools.Blobs.Get(r.Context(), chi.URLParam(r, "sha256"))
+	if err != nil {
+		http.Error(w, "There is no such picture or body.", http.StatusNotFound)
+		return
+	}
+	if b.MediaType != "image/png" {
+		b.MediaType = "text/plain; charset=utf-8"
+	}
+	w.Header().Set("Content-Security-Policy", "default-src 'none'; sandbox")
+	w.Header().Set("Cache-Control", "private, max-age=31536000, immutable")
+	w.Header().Set("Content-Type", b.MediaType)
+	_, _ = w.Write(b.Bytes)
+}

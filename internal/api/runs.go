@@ -1,0 +1,203 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/run"
+	"tidemarker/internal/store"
+)
+
+// RunSummary is a run in a list.
+type RunSummary struct {
+	ID          int64            `json:"id"`
+	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,isolation test"`
+	State       string           `json:"state" enum:"queued,waiting,running,by hand,unknown,done,stopped,failed"`
+	Environment string           `json:"environment"`
+	Change      *int64           `json:"change"`
+	Verdict     evidence.Verdict `json:"verdict" doc:"clear, broken, unsure, not checked; empty while it runs."`
+	Summary     string           `json:"summary"`
+	Target      string           `json:"target"`
+	CreatedAt   time.Time        `json:"createdAt"`
+	StartedAt   *time.Time       `json:"startedAt"`
+	FinishedAt  *time.Time       `json:"finishedAt"`
+}
+
+func runSummary(r store.Run, env string) RunSummary {
+	return RunSummary{r.ID, string(r.Kind), string(r.State), env, r.ChangeID, r.Verdict, r.Summary, r.Target, r.CreatedAt, r.StartedAt, r.FinishedAt}
+}
+
+// RunView is a run with what was found.
+type RunView struct {
+	RunSummary
+	Site        int64                 `json:"site"`
+	SiteName    string                `json:"siteName"`
+	URL         string                `json:"url"`
+	ChangeTitle string                `json:"changeTitle,omitempty"`
+	ChangeState string                `json:"changeState,omitempty"`
+	Phase       string                `json:"phase"`
+	Progress    store.RunProgress     `json:"progress"`
+	Before      string                `json:"before"`
+	Problem     string                `json:"problem"`
+	StopAsked   bool                  `json:"stopAsked"`
+	Attempt     int                   `json:"attempt"`
+	RequestedBy string                `json:"requestedBy"`
+	PutBack     bool                  `json:"putBack" doc:"What it found is brought back at its end."`
+	Restored    bool                  `json:"restored" doc:"What it found was read back."`
+	Mark        *MarkView             `json:"mark" doc:"Compared with."`
+	Difference  []settings.Difference `json:"difference" doc:"From the mark's settings to those looked at."`
+	Findings    []FindingView         `json:"findings"`
+	ManualTask  *ManualTaskView       `json:"manualTask" doc:"The checklist that a person carries out; none where a connector does it."`
+}
+
+// FindingView is one finding of a run.
+type FindingView struct {
+	ID int64 `json:"id"`
+	evidence.Finding
+	State       string     `json:"state" enum:"open,accepted"`
+	AcceptedBy  string     `json:"acceptedBy,omitempty"`
+	AcceptedWhy string     `json:"acceptedWhy,omitempty"`
+	AcceptedAt  *time.Time `json:"acceptedAt,omitempty"`
+}
+
+// LookSummary is one look of a run, without its evidence.
+type LookSummary struct {
+	Kind    string `json:"kind" enum:"page,journey,probe"`
+	Page    string `json:"page"`
+	Journey string `json:"journey,omitempty"`
+	Persona string `json:"persona"`
+	Device  string `json:"device"`
+	Pass    int    `json:"pass"`
+}
+
+func (s *Server) runOperations(api huma.API) {
+	tags := []string{"runs"}
+	huma.Register(api, huma.Operation{OperationID: "get-run", Method: http.MethodGet, Path: "/runs/{id}", Summary: "A run, how far it is and what it found", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[RunView], error) { return out(s.runView(ctx, in.ID)) })
+	huma.Register(api, huma.Operation{OperationID: "list-looks", Method: http.MethodGet, Path: "/runs/{id}/looks", Summary: "What a run looked at", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[[]LookSummary], error) {
+			list := []LookSummary{}
+			rows, err := s.Store.LookNames(ctx, in.ID)
+			for _, r := range rows {
+				list = append(list, LookSummary{r.Kind, r.Page, r.Journey, r.Persona, r.Device, r.Pass})
+			}
+			return out(list, err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "list-probes", Method: http.MethodGet, Path: "/runs/{id}/probes", Summary: "What a run asked for without looking, and how it was answered", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[[]evidence.Probe], error) {
+			look, err := s.Store.Look(ctx, in.ID, 1)
+			list := []evidence.Probe{}
+			for _, p := range look.Probes {
+				for _, a := range []*evidence.Answer{&p.First, &p.Second, &p.Fresh} {
+					a.Lines, a.Tokens, a.Shape = nil, nil, "" // a finding's proof has them
+				}
+				list = append(list, p)
+			}
+			return out(list, err)
+		})
+	huma.Register(api, huma.Operation{OperationID: "get-report", Method: http.MethodGet, Path: "/runs/{id}/report", Summary: "What a run found, as a document of its own", Description: "409 while it is not over.", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[evidence.Report], error) {
+			r, err := s.Store.Run(ctx, in.ID)
+			if err != nil {
+				return nil, problem(err)
+			}
+			if !r.State.Over() {
+				return nil, huma.Error409Conflict("The run is not over yet.")
+			}
+			return out(run.Report(ctx, s.Store, in.ID))
+		})
+	huma.Register(api, huma.Operation{OperationID: "stop-run", Method: http.MethodPost, Path: "/runs/{id}/stop", Summary: "Stops a run; what it found so far stays", Tags: tags, DefaultStatus: http.StatusAccepted},
+		func(ctx context.Context, in *ByID) (*output[RunView], error) {
+			if err := s.Runner.Stop(ctx, in.ID); err != nil {
+				return nil, problem(err)
+			}
+			return out(s.runView(ctx, in.ID))
+		})
+	huma.Register(api, huma.Operation{OperationID: "accept-finding", Method: http.MethodPost, Path: "/findings/{id}/accept", Summary: "Accepts a finding as expected, or takes that back", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Accepted bool   `json:"accepted"`
+				Why      string `json:"why" maxLength:"2000"`
+			}
+		}) (*output[RunView], error) {
+			return out(s.acceptFinding(ctx, in.ID, in.Body.Accepted, in.Body.Why))
+		})
+	huma.Register(api, huma.Operation{OperationID: "get-proof", Method: http.MethodGet, Path: "/findings/{id}/proof", Summary: "The proof of a finding: both looks", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[Proof], error) { return out(s.proof(ctx, in.ID)) })
+}
+
+func (s *Server) runView(ctx context.Context, id int64) (RunView, error) {
+	r, err := s.Store.Run(ctx, id)
+	if err != nil {
+		return RunView{}, err
+	}
+	env, err := s.Store.Environment(ctx, r.EnvironmentID)
+	if err != nil {
+		return RunView{}, err
+	}
+	row, err := s.Store.Site(ctx, r.SiteID)
+	if err != nil {
+		return RunView{}, err
+	}
+	v := RunView{RunSummary: runSummary(r, env.Name), Site: row.ID, SiteName: row.Name, URL: env.URL, Phase: r.Phase, Progress: r.Progress.V,
+		Before: r.Before, Problem: r.Problem, StopAsked: r.StopAsked, Attempt: r.Attempt, RequestedBy: r.RequestedBy, PutBack: r.PutBack, Restored: r.Restored,
+		Difference: []settings.Difference{}, Findings: []FindingView{}}
+	if r.ChangeID != nil {
+		c, err := s.Store.Change(ctx, *r.ChangeID)
+		if err != nil {
+			return v, err
+		}
+		v.ChangeTitle, v.ChangeState = c.Title, string(c.State)
+	}
+	if r.MarkID != nil {
+		m, err := s.Store.Mark(ctx, *r.MarkID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return v, err
+		}
+		if err == nil {
+			v.Mark = &MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Run: m.RunID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
+			v.Difference = s.between(ctx, r.SiteID, m.Fingerprint, r.Target)
+		}
+	}
+	if v.ManualTask, err = s.manualTaskView(ctx, id); err != nil {
+		return v, err
+	}
+	rows, err := s.Store.Findings(ctx, id)
+	if err != nil {
+		return v, err
+	}
+	for _, f := range rows {
+		v.Findings = append(v.Findings, FindingView{f.ID, f.Document.V, f.State, f.AcceptedBy, f.AcceptedWhy, f.AcceptedAt})
+	}
+	return v, nil
+}
+
+func (s *Server) between(ctx context.Context, siteID int64, from, to string) []settings.Difference {
+	a, err := s.Store.Revision(ctx, siteID, from)
+	if err != nil {
+		return []settings.Difference{}
+	}
+	b, err := s.Store.Revision(ctx, siteID, to)
+	if err != nil {
+		return []settings.Difference{}
+	}
+	if d := settings.Diff(a, b); d != nil {
+		return d
+	}
+	return []settings.Difference{}
+}
+
+func (s *Server) acceptFinding(ctx context.Context, id int64, accepted bool, why string) (RunView, error) {
+	run, err := s.Runner.AcceptFinding(ctx, id, accepted, why, who(ctx))
+	if err != nil {
+		return RunView{}, err
+	}
+	return s.runView(ctx, run)
+}

@@ -1,0 +1,168 @@
+package api
+
+import (
+	"context"
+	"embed"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"path"
+	"strings"
+
+	"github.com/alexedwards/scs/v2"
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+
+	"tidemarker/docs/contract"
+	"tidemarker/internal/act"
+	"tidemarker/internal/changes"
+	"tidemarker/internal/exclusions"
+	"tidemarker/internal/onboard"
+	"tidemarker/internal/run"
+	"tidemarker/internal/store"
+)
+
+// Server is what the handlers work with.
+type Server struct {
+	Store      *store.Store
+	Acts       *act.Acts
+	Runner     *run.Runner
+	Changes    *changes.Desk
+	Exclusions *exclusions.Desk
+	Onboard    *onboard.Desk
+	Log        *slog.Logger
+	// Public is the address under which people reach the server, when it is not a
+	// loopback one.
+	Public *url.URL
+
+	hub      hub
+	sessions *scs.SessionManager
+}
+
+// NewServer is a server on what carries runs out. The address is nil on a loopback one.
+func NewServer(r *run.Runner, public *url.URL, log *slog.Logger) *Server {
+	desk := &changes.Desk{Store: r.Store, Acts: r.Acts, Runner: r}
+	return &Server{Store: r.Store, Acts: r.Acts, Runner: r, Changes: desk, Exclusions: &exclusions.Desk{Store: r.Store, Changes: desk},
+		Onboard: &onboard.Desk{Store: r.Store, Acts: r.Acts, Blobs: r.Tools.Blobs, Browser: r.Tools.Browser, Log: log}, Log: log, Public: public}
+}
+
+// New returns the whole handler. The server listens for changes of the database until
+// the context ends.
+func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
+	go s.hub.run(ctx, s.Store)
+	s.sessions = newSessions(s.Store, s.Public)
+	r := chi.NewRouter()
+	r.Use(s.onlyKnownHosts, secureHeaders, s.sessions.LoadAndSave, s.identify)
+	s.API(r)
+	r.Get("/api/v1/events", signedIn(s.events))
+	r.Get("/api/v1/blobs/{sha256}", signedIn(s.blob))
+	r.Get("/api/v1/findings/{id}/difference.png", signedIn(s.differencePicture))
+	r.Get("/api/contract/connector-v1.openapi.yaml", serveBytes("application/yaml", contract.ConnectorYAML))
+	r.Get("/api/contract/site-file.schema.json", serveBytes("application/schema+json", contract.SiteFileSchema))
+	r.Get("/api/contract/copied-settings.schema.json", serveBytes("application/schema+json", contract.CopiedSettingsSchema))
+	r.Get("/api/contract/report.schema.json", serveBytes("application/schema+json", contract.ReportSchema))
+	r.NotFound(s.unknownOrInterface(files))
+	return http.NewCrossOriginProtection().Handler(r)
+}
+
+// A list without members is written as [], so no list of the API can be null.
+func init() { huma.DefaultArrayNullable = false }
+
+// API registers every operation on a router and returns the description.
+func (s *Server) API(r chi.Router) huma.API {
+	cfg := huma.DefaultConfig("Tide Marker", "1")
+	cfg.Info.Description = "Promotes a site's speed settings through staging, with evidence, and rolls faulty settings back."
+	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", ""
+	cfg.CreateHooks = nil // answers carry no $schema member
+	api := humachi.New(r, cfg)
+	v1 := huma.NewGroup(api, "/api/v1")
+	v1.UseMiddleware(guard(api))
+	s.peopleOperations(v1)
+	s.siteOperations(v1)
+	s.environmentOperations(v1)
+	s.driftOperations(v1)
+	s.parityOperations(v1)
+	s.exclusionOperations(v1)
+	s.bundleOperations(v1)
+	s.carryOperations(v1)
+	s.handOperations(v1)
+	s.onboardingOperations(v1)
+	s.testPlanOperations(v1)
+	s.changeOperations(v1)
+	s.runOperations(v1)
+	if err := everythingGuarded(api); err != nil {
+		panic(err)
+	}
+	return api
+}
+
+// onlyKnownHosts refuses requests that name another host than this machine or the
+// public address: a page elsewhere could have its own name resolve to this machine.
+func (s *Server) onlyKnownHosts(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if s.Public != nil && strings.EqualFold(r.Host, s.Public.Host) {
+			next.ServeHTTP(w, r)
+			return
+		}
+		host := r.Host
+		if h, _, err := net.SplitHostPort(host); err == nil {
+			host = h
+		}
+		if ip := net.ParseIP(strings.Trim(host, "[]")); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+			http.Error(w, "Tide Marker does not answer under this name. Start it with --public and the address that people use.", http.StatusMisdirectedRequest)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+func secureHeaders(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("X-Frame-Options", "DENY")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'")
+		next.ServeHTTP(w, r)
+	})
+}
+
+func serveBytes(mediaType string, raw []byte) http.HandlerFunc {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", mediaType)
+		_, _ = w.Write(raw)
+	}
+}
+
+// unknownOrInterface serves the built interface; every address of a view gets its
+// start page. An unknown address of the API is a problem.
+func (s *Server) unknownOrInterface(files embed.FS) http.HandlerFunc {
+	dist, err := fs.Sub(files, "dist")
+	if err != nil {
+		panic("the interface was built into the binary under another name: " + err.Error())
+	}
+	server := http.FileServerFS(dist)
+	return func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(http.StatusNotFound)
+			_, _ = w.Write([]byte(`{"title":"Not Found","status":404,"detail":"The API has no such address; see /api/openapi.json."}`))
+			return
+		}
+		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
+		if info, err := fs.Stat(dist, name); err != nil || info.IsDir() {
+			r.URL.Path = "/"
+			w.Header().Set("Cache-Control", "no-cache")
+			if _, err := fs.Stat(dist, "index.html"); err != nil {
+				http.Error(w, "The interface has not been built into this binary. Run: make build", http.StatusNotFound)
+				return
+			}
+		} else if strings.HasPrefix(name, "assets/") {
+			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		server.ServeHTTP(w, r)
+	}
+}

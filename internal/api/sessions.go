@@ -1,0 +1,249 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/alexedwards/argon2id"
+	"github.com/alexedwards/scs/pgxstore"
+	"github.com/alexedwards/scs/v2"
+	"github.com/danielgtaylor/huma/v2"
+
+	"tidemarker/internal/core/people"
+	"tidemarker/internal/store"
+)
+
+// caller is who wants something: a person with a session, or a program with a token
+// of theirs.
+type caller struct {
+	person store.Person
+	role   people.Role // what they may do here and now; with a token it can be less than the person's
+	token  string      // its name; empty for a session
+}
+
+// name is how the record calls them.
+func (c caller) name() string {
+	if c.token != "" {
+		return c.person.Name + " (token " + c.token + ")"
+	}
+	return c.person.Name
+}
+
+type callerKey struct{}
+
+func callerOf(ctx context.Context) caller {
+	c, _ := ctx.Value(callerKey{}).(caller)
+	return c
+}
+
+// who is the name under which what happens is recorded.
+func who(ctx context.Context) string { return callerOf(ctx).name() }
+
+// What a session keeps.
+const (
+	sessionPerson = "person"
+	sessionEpoch  = "epoch"
+)
+
+// newSessions keeps sessions in the database for a week, or until nobody came for a
+// day. The cookie is sent over HTTPS only when the public address is an HTTPS one.
+func newSessions(st *store.Store, public *url.URL) *scs.SessionManager {
+	m := scs.New()
+	m.Store = pgxstore.NewWithCleanupInterval(st.Pool, 0)
+	m.Lifetime, m.IdleTimeout = 7*24*time.Hour, 24*time.Hour
+	m.Cookie.Name, m.Cookie.HttpOnly, m.Cookie.SameSite = "tidemarker", true, http.SameSiteLaxMode
+	m.Cookie.Secure = public != nil && public.Scheme == "https"
+	if m.Cookie.Secure {
+		m.Cookie.Name = "__Host-tidemarker"
+	}
+	return m
+}
+
+// identify finds out who calls and puts them into the context. Who cannot be told is
+// nobody.
+func (s *Server) identify(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		c, err := s.callerFor(r)
+		if err != nil {
+			s.Log.Error("who calls could not be told", "why", err)
+			http.Error(w, "Tide Marker cannot reach its database. Try again in a moment.", http.StatusServiceUnavailable)
+			return
+		}
+		if c.person.ID != 0 && c.token == "" {
+			if err := s.Store.Saw(r.Context(), c.person.ID); err != nil {
+				s.Log.Error("that somebody was here could not be noted", "why", err)
+			}
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, c)))
+	})
+}
+
+// callerFor tells who sent a request, as far as that still holds.
+func (s *Server) callerFor(r *http.Request) (caller, error) {
+	ctx := r.Context()
+	if secret, there := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); there {
+		t, err := s.Store.TokenOf(ctx, strings.TrimSpace(secret))
+		if errors.Is(err, store.ErrNotFound) {
+			return caller{}, nil
+		}
+		if err != nil {
+			return caller{}, err
+		}
+		p, err := s.Store.Person(ctx, t.PersonID)
+		if err != nil || p.Disabled {
+			return caller{}, err
+		}
+		return caller{p, p.Role.Capped(t.Most), t.Name}, nil
+	}
+	id := s.sessions.GetInt64(ctx, sessionPerson)
+	if id == 0 {
+		return caller{}, nil
+	}
+	p, err := s.Store.Person(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return caller{}, nil
+	}
+	if err != nil || p.Disabled || p.Epoch != s.sessions.GetInt(ctx, sessionEpoch) {
+		return caller{}, err
+	}
+	return caller{p, p.Role, ""}, nil
+}
+
+// needs says what each operation asks of its caller. An operation that is not here
+// cannot be registered.
+var needs = map[string]people.Ability{
+	"sign-in": anybody, "sign-out": anybody, "get-session": anybody, "look-at-invitation": anybody, "join": anybody,
+	"change-password": people.See, "list-tokens": people.See, "make-token": people.See, "revoke-token": people.See,
+	"list-people": people.Administer, "edit-person": people.Administer, "invite": people.Administer, "list-invitations": people.Administer,
+	"withdraw-invitation": people.Administer, "get-team-history": people.Administer,
+	"list-sites": people.See, "get-site": people.See, "get-history": people.See, "list-exclusions": people.See, "get-change": people.See,
+	"get-run": people.See, "get-report": people.See, "list-looks": people.See, "list-probes": people.See, "get-proof": people.See,
+	"import-site": people.Work, "read-environment": people.Work, "take-mark": people.Work, "record-backup": people.Work, "try-on-environment": people.Work, "check-environment": people.Work, "roll-back-environment": people.Work,
+	"record-exclusion": people.Work, "edit-exclusions": people.Work, "retire-exclusions": people.Work, "try-without-exclusions": people.Work, "mend-exclusions": people.Work,
+	"import-exclusions": people.Work, "find-addresses": people.Work, "get-exclusion-history": people.See, "get-coverage": people.See, "get-matrix": people.See, "try-pattern": people.See, "export-exclusions": people.See,
+	"decide-policy": people.Decide,
+	"get-parity":    people.See, "test-cache-isolation": people.Work, "purge-environment": people.Work, "compare-environments": people.Work,
+	"begin-change": people.Work, "edit-change": people.Work, "try-change": people.Work, "roll-back-change": people.Work, "plan-roll-back": people.See, "take-out-change": people.Work, "discard-change": people.Work, "rebase-change": people.Work, "split-change": people.Work,
+	"get-test-plan": people.See, "change-test-plan": people.Work, "rehearse": people.Work, "export-site": people.See,
+	"list-onboardings": people.See, "get-onboarding": people.See, "begin-onboarding": people.Work, "place-onboarding": people.Work, "survey-onboarding": people.Work,
+	"class-pages": people.Work, "people-onboarding": people.Work, "run-onboarding": people.Work, "register-onboarding": people.Work, "discard-onboarding": people.Work,
+	"upload-export": people.Work, "tick-task-item": people.Work, "complete-task": people.Work,
+	"list-settings": people.See, "list-bundles": people.See, "make-bundle": people.Work, "remove-bundle": people.Work, "preview-bundle": people.See, "apply-bundle": people.Work,
+	"copy-settings": people.See, "fit-copied": people.See, "begin-from-copied": people.Work,
+	"accept-drift": people.Work, "revert-drift": people.Work,
+	"exclude": people.Work, "accept-finding": people.Work, "stop-run": people.Work,
+	"promote-change": people.Decide, "tidy-change": people.Decide, "accept-change": people.Decide,
+}
+
+const anybody people.Ability = ""
+
+// guard lets an operation through when its caller has the ability it needs.
+func guard(api huma.API) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) {
+		ability := needs[ctx.Operation().OperationID]
+		c := callerOf(ctx.Context())
+		switch {
+		case ability == anybody || c.role.May(ability):
+			next(ctx)
+		case c.role == "":
+			_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, notSignedIn)
+		default:
+			_ = huma.WriteErr(api, ctx, http.StatusForbidden, (&people.Forbidden{Ability: ability, Role: c.role}).Error())
+		}
+	}
+}
+
+const notSignedIn = "Sign in first, or send a token that can still be used."
+
+// signedIn guards what is not an operation of the API's description.
+func signedIn(next http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		if !callerOf(r.Context()).role.May(people.See) {
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(http.StatusUnauthorized)
+			fmt.Fprintf(w, `{"title":"Unauthorized","status":401,"detail":%q}`, notSignedIn)
+			return
+		}
+		next(w, r)
+	}
+}
+
+// everythingGuarded fails when an operation has been forgotten in needs.
+func everythingGuarded(api huma.API) error {
+	var forgotten []error
+	for path, item := range api.OpenAPI().Paths {
+		for _, op := range []*huma.Operation{item.Get, item.Put, item.Post, item.Delete, item.Patch} {
+			if op == nil {
+				continue
+			}
+			if _, known := needs[op.OperationID]; !known {
+				forgotten = append(forgotten, fmt.Errorf("%s %s: say in needs who may %s", op.Method, path, op.OperationID))
+			}
+		}
+	}
+	return errors.Join(forgotten...)
+}
+
+// nobodysHash is compared with when there is no such person, so that a name that
+// exists is not told by the time the answer takes.
+var nobodysHash = sync.OnceValue(func() string {
+	h, err := argon2id.CreateHash("nobody has this password", argon2id.DefaultParams)
+	if err != nil {
+		panic(err) // no randomness to be had
+	}
+	return h
+})
+
+// HashPassword makes of a password what is kept of it.
+func HashPassword(password string) (string, error) {
+	return argon2id.CreateHash(password, argon2id.DefaultParams)
+}
+
+// signIn begins a session. Right or wrong, no more than a few tries are looked at in a
+// quarter of an hour.
+func (s *Server) signIn(ctx context.Context, name, password string) error {
+	name = strings.TrimSpace(name)
+	earlier, err := s.Store.TrySignIn(ctx, name)
+	if err != nil {
+		return err
+	}
+	if until := people.DefaultLockOut.Until(earlier, time.Now()); !until.IsZero() {
+		return huma.Error429TooManyRequests(fmt.Sprintf("Too many tries did not succeed under this name. Try again after %s UTC.", until.UTC().Format("15:04")))
+	}
+	p, err := s.Store.PersonNamed(ctx, name)
+	hash := p.Password
+	if errors.Is(err, store.ErrNotFound) {
+		hash = nobodysHash()
+	} else if err != nil {
+		return err
+	}
+	right, hashErr := argon2id.ComparePasswordAndHash(password, hash)
+	if hashErr != nil {
+		return hashErr
+	}
+	if err != nil || !right {
+		return huma.Error401Unauthorized("The name or the password is not right.")
+	}
+	if p.Disabled {
+		return huma.Error403Forbidden("An administrator disabled this account. Ask one of them.")
+	}
+	if err := s.Store.SignedIn(ctx, name); err != nil {
+		return err
+	}
+	return s.beginSession(ctx, p)
+}
+
+func (s *Server) beginSession(ctx context.Context, p store.Person) error {
+	if err := s.sessions.RenewToken(ctx); err != nil {
+		return fmt.Errorf("begin a session: %w", err)
+	}
+	s.sessions.Put(ctx, sessionPerson, p.ID)
+	s.sessions.Put(ctx, sessionEpoch, p.Epoch)
+	return nil
+}

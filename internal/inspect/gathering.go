@@ -1,0 +1,96 @@
+package inspect
+
+import (
+	"context"
+	"image"
+	"slices"
+	"sync"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/visual"
+	"tidemarker/internal/store"
+)
+
+func (r *Inspection) gathering() *gathering {
+	return &gathering{inspection: r, seen: map[evidence.Key][]evidence.Finding{}, pages: map[evidence.Key]evidence.PageLook{}}
+}
+
+// gathering collects findings as they come.
+type gathering struct {
+	inspection *Inspection
+	mu         sync.Mutex
+	seen       map[evidence.Key][]evidence.Finding
+	pages      map[evidence.Key]evidence.PageLook // first looks, for the second to be compared with
+}
+
+func (g *gathering) looked(p evidence.PageLook) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.pages[p.Key] = p
+}
+
+func (g *gathering) firstLook(k evidence.Key) evidence.PageLook {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.pages[k]
+}
+
+func (g *gathering) of(k evidence.Key) []evidence.Finding {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return slices.Clone(g.seen[k])
+}
+
+func (g *gathering) all() []evidence.Finding {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	var out []evidence.Finding
+	for _, f := range g.seen {
+		out = append(out, f...)
+	}
+	evidence.Sort(out)
+	return out
+}
+
+// take puts in what was found of one thing, replacing what was found of it before,
+// and stores all findings so far when that changed something.
+func (g *gathering) take(ctx context.Context, k evidence.Key, findings []evidence.Finding) error {
+	g.mu.Lock()
+	had := len(g.seen[k])
+	g.seen[k] = findings
+	g.mu.Unlock()
+	if had == 0 && len(findings) == 0 {
+		return nil
+	}
+	all := g.all()
+	g.inspection.Progress.update(ctx, func(p *store.RunProgress) {
+		p.Broken, p.Unsure = 0, 0
+		for _, f := range all {
+			switch f.Severity {
+			case evidence.Broken:
+				p.Broken++
+			case evidence.Unsure:
+				p.Unsure++
+			}
+		}
+	})
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.inspection.Store.SaveFindings(ctx, g.inspection.Run, all)
+}
+
+// picture reads kept pictures for the comparison.
+func (r *Inspection) picture(ctx context.Context) evidence.Pictures {
+	return Pictures(ctx, r.Blobs)
+}
+
+// Pictures reads kept pictures as pixels.
+func Pictures(ctx context.Context, blobs store.Blobs) evidence.Pictures {
+	return func(sha string) (*image.NRGBA, error) {
+		b, err := blobs.Get(ctx, sha)
+		if err != nil {
+			return nil, err
+		}
+		return visual.Decode(b.Bytes)
+	}
+}

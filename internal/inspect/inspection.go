@@ -1,0 +1,115 @@
+package inspect
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"tidemarker/internal/browser"
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/speedlayer"
+	"tidemarker/internal/store"
+)
+
+// Tools are what a process inspects with.
+type Tools struct {
+	Store   *store.Store
+	Blobs   store.Blobs                      // where pictures and bodies are kept
+	Browser func() (*browser.Browser, error) // started at the first look
+	// ReadyFor is for how long somebody who was made ready for a cache isolation test is
+	// used again by later ones, for sites that do not like many sign-ins; 0 makes everybody
+	// ready anew.
+	ReadyFor time.Duration
+
+	mu   sync.Mutex
+	made map[int64]madeReady // by environment
+}
+
+// madeReady is who was made ready on an environment, and until when that counts.
+type madeReady struct {
+	state map[[2]string]browser.State
+	until time.Time
+}
+
+// stillReady is who was made ready for an earlier isolation test and counts yet.
+func (t *Tools) stillReady(env int64) (map[[2]string]browser.State, bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	m, there := t.made[env]
+	return m.state, there && time.Now().Before(m.until)
+}
+
+func (t *Tools) keepReady(env int64, state map[[2]string]browser.State) {
+	if t.ReadyFor <= 0 {
+		return
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.made == nil {
+		t.made = map[int64]madeReady{}
+	}
+	t.made[env] = madeReady{state, time.Now().Add(t.ReadyFor)}
+}
+
+// Inspection is one inspection of an environment.
+type Inspection struct {
+	*Tools
+	Run    int64 // under which the evidence is kept
+	SiteID int64
+	EnvID  int64
+	Site   site.Site
+	Env    site.Environment // as the site's document has it
+
+	Layer     speedlayer.Layer
+	Able      speedlayer.Abilities
+	Catalogue settings.Catalogue
+	Values    settings.Values   // in force
+	Base      evidence.Baseline // the mark to compare with; empty while one is taken
+
+	// Changed tells that the settings were changed just now, so that nothing that is cached
+	// may stay. Otherwise the pages of the test plan are purged where that is possible, so
+	// that visitors of a big site find the others cached.
+	Changed  bool
+	Isolated bool // it is a cache isolation test
+	Editing  string
+	Progress *Progress
+
+	reader *httpcache.Reader
+	ready  map[[2]string]browser.State // personas made ready in this pass, by name and device
+	left   []evidence.Finding          // publishing tests that could not be taken back
+}
+
+// Result is what an inspection came to.
+type Result struct {
+	Verdict  evidence.Verdict
+	Summary  string
+	Findings []evidence.Finding
+}
+
+// facts tells how responses were served, by the environment's signal.
+func (r *Inspection) facts() *httpcache.Reader {
+	if r.reader == nil {
+		r.reader = httpcache.NewReader(r.Env.Signal())
+	}
+	return r.reader
+}
+
+// plain asks for pages without a browser.
+func (r *Inspection) plain() browser.Plain {
+	return browser.Plain{Env: r.Env, Reader: r.facts(), Keep: r.Blobs.Put}
+}
+
+// conclude keeps what was found and comes to a verdict.
+func (r *Inspection) conclude(ctx context.Context, findings []evidence.Finding) (Result, error) {
+	findings = append(findings, r.left...)
+	evidence.Sort(findings)
+	if err := r.Store.SaveFindings(ctx, r.Run, findings); err != nil {
+		return Result{}, err
+	}
+	looks := r.Progress.looks()
+	v := evidence.Judge(findings, looks)
+	return Result{v, evidence.Summarise(v, findings, looks), findings}, nil
+}

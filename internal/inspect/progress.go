@@ -1,0 +1,78 @@
+package inspect
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/store"
+)
+
+// Progress says how far a run is, to the database and to everybody who listens. A
+// failure to say so does not stop the run.
+type Progress struct {
+	store *store.Store
+	about store.Notice
+
+	mu    sync.Mutex
+	phase string
+	p     store.RunProgress
+	told  time.Time
+}
+
+// NewProgress is the progress of a run that begins now.
+func NewProgress(st *store.Store, r store.Run) *Progress {
+	n := store.Notice{Site: r.SiteID, Run: r.ID}
+	if r.ChangeID != nil {
+		n.Change = *r.ChangeID
+	}
+	return &Progress{store: st, about: n, p: store.RunProgress{Started: time.Now().UTC(), Editing: r.Progress.V.Editing}}
+}
+
+// Say begins a phase.
+func (g *Progress) Say(ctx context.Context, phase, now string) {
+	g.mu.Lock()
+	g.phase, g.p.Now = phase, now
+	g.mu.Unlock()
+	g.Send(ctx, true)
+}
+
+// update changes the numbers and tells them, though not more often than people see.
+func (g *Progress) update(ctx context.Context, f func(*store.RunProgress)) {
+	g.mu.Lock()
+	f(&g.p)
+	g.mu.Unlock()
+	g.Send(ctx, false)
+}
+
+// Send tells everybody who listens; always also when they were told a moment ago.
+func (g *Progress) Send(ctx context.Context, always bool) {
+	g.mu.Lock()
+	if !always && time.Since(g.told) < 150*time.Millisecond {
+		g.mu.Unlock()
+		return
+	}
+	g.told = time.Now()
+	phase, p := g.phase, g.p
+	g.mu.Unlock()
+	if g.store.SaveProgress(ctx, g.about.Run, phase, p) == nil {
+		_ = g.store.Tell(ctx, g.about)
+	}
+}
+
+// editing records which edit is about to be published, or with "" that none is left. It
+// fails when that cannot be kept: then nothing is published.
+func (g *Progress) editing(ctx context.Context, name string) error {
+	g.mu.Lock()
+	g.p.Editing = name
+	phase, p := g.phase, g.p
+	g.mu.Unlock()
+	return g.store.SaveProgress(ctx, g.about.Run, phase, p)
+}
+
+func (g *Progress) looks() evidence.Progress {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.p.Looks
+}

@@ -1,0 +1,234 @@
+package inspect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"tidemarker/internal/browser"
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/core/journey"
+	"tidemarker/internal/core/site"
+)
+
+const (
+	// atOnce is how long a page that has to show an edit at once may take: layers are told
+	// a moment after the editor has the answer.
+	atOnce = 3 * time.Second
+	// mostPatience is how long a page is waited for that may show an edit later. What may
+	// take longer is not waited for.
+	mostPatience = time.Minute
+	// undoLimit is how long taking an edit back may take.
+	undoLimit = 3 * time.Minute
+	askAgain  = 250 * time.Millisecond
+)
+
+// until asks until something is so, or for as long as that may take.
+func (r *Inspection) until(ctx context.Context, patience time.Duration, so func() (bool, error)) error {
+	deadline := time.Now().Add(patience)
+	tick := time.NewTicker(askAgain)
+	defer tick.Stop()
+	for {
+		if done, err := so(); done || err != nil || !time.Now().Before(deadline) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+	}
+}
+
+// publishingPages is how many pages have to show an edit.
+func (r *Inspection) publishingPages() int {
+	n := 0
+	for _, e := range r.Site.PublishingTestsOn(r.Env.Name) {
+		for _, at := range e.Shows {
+			page, _ := r.Site.Page(at.Page)
+			n += len(page.Devices)
+		}
+	}
+	return n
+}
+
+// publish publishes each of the site's edits and asks for the pages that have to show
+// it, then takes it back.
+func (r *Inspection) publish(ctx context.Context, g *gathering) error {
+	for _, e := range r.Site.PublishingTestsOn(r.Env.Name) {
+		if err := r.publishOne(ctx, e, g); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *Inspection) publishOne(ctx context.Context, e site.PublishingTest, g *gathering) error {
+	b, err := r.Browser()
+	if err != nil {
+		return err
+	}
+	r.Progress.Say(ctx, "probing", "Publishing: "+e.Name)
+	word := r.word(e.Name, "", 1)
+	probes := r.expectations(ctx, e)
+	if err := r.Progress.editing(ctx, e.Name); err != nil {
+		return err
+	}
+	published, why, err := r.edit(ctx, b, "publishing: "+e.Name, e, journey.WithCanary(e.Steps, word))
+	if err != nil { // nobody knows how far it came
+		return errors.Join(err, r.takeBack(ctx, b, e, word))
+	}
+	at := time.Now()
+	eg, waiting := errgroup.WithContext(ctx)
+	eg.SetLimit(4)
+	for i := range probes {
+		eg.Go(func() error {
+			err := why
+			if published && probes[i].Missing == "" {
+				err = r.shows(waiting, &probes[i], word, at)
+			}
+			return r.probed(waiting, probes[i], err, 1, g)
+		})
+	}
+	err = eg.Wait()
+	return errors.Join(err, r.takeBack(ctx, b, e, word))
+}
+
+// TakeBackLeft takes back what an earlier attempt of the run published and, being cut
+// off, left. It comes before anything is looked at.
+func (r *Inspection) TakeBackLeft(ctx context.Context) error {
+	for _, e := range r.Site.PublishingTestsOn(r.Env.Name) {
+		if e.Name != r.Editing {
+			continue
+		}
+		b, err := r.Browser()
+		if err != nil {
+			return err
+		}
+		r.Editing = ""
+		return r.takeBack(ctx, b, e, "")
+	}
+	return nil
+}
+
+// takeBack takes an edit back, also when the run was stopped meanwhile, and purges the
+// pages that show it: what was published for a test is not left for visitors. An edit
+// that cannot be taken back is a finding, whatever the run is for, and stays on record.
+func (r *Inspection) takeBack(ctx context.Context, b *browser.Browser, e site.PublishingTest, word string) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), undoLimit)
+	defer cancel()
+	back := true
+	if len(e.Undo) > 0 {
+		var why, err error
+		if back, why, err = r.edit(ctx, b, "taking back: "+e.Name, e, journey.WithCanary(e.Undo, word)); err != nil {
+			return err
+		}
+		if !back {
+			k := evidence.Key{Page: e.Shows[0].Page, Journey: "taking back: " + e.Name, Persona: e.Persona, Device: site.Desktop}
+			r.left = append(r.left, evidence.NotTakenBack(k, e.Name, why.Error())...)
+		}
+	}
+	for _, at := range e.Shows {
+		if err := r.purgePages(ctx, at.Page); err != nil {
+			return err
+		}
+	}
+	if !back {
+		return nil
+	}
+	return r.Progress.editing(ctx, "")
+}
+
+// expectations are the pages that have to show an edit, each asked for twice, so that
+// it is cached when it can be, with the rule by which it has to show it.
+func (r *Inspection) expectations(ctx context.Context, e site.PublishingTest) []evidence.Probe {
+	layer := exclusion.LayerOf(r.Catalogue, r.Values)
+	var out []evidence.Probe
+	for _, at := range e.Shows {
+		page, _ := r.Site.Page(at.Page)
+		for _, device := range page.Devices {
+			p := r.probeOf(site.PageTask{Page: page, Persona: site.Visitor, Device: device}, evidence.Published)
+			rule := layer.ShowsWithin(page.Path, at.Within, browser.Agent(device))
+			p.Edit, p.Rule, p.Allowed = e.Name, rule.Rule, rule.Seconds
+			if rule.Seconds == 0 && !rule.AtOnce {
+				p.Allowed = -1
+			}
+			for range 2 {
+				if err := r.ask(ctx, page.Path, asker{site.Visitor, device}, nil, &p.First); err != nil {
+					p.Missing = err.Error()
+				}
+			}
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// edit takes the steps of an edit as whoever publishes. why tells of what kept it from
+// being published.
+func (r *Inspection) edit(ctx context.Context, b *browser.Browser, name string, e site.PublishingTest, steps []journey.Step) (done bool, why, err error) {
+	persona, _ := r.Site.Persona(e.Persona)
+	who := [2]string{e.Persona, site.Desktop}
+	state, ready := r.ready[who]
+	if !ready {
+		var look evidence.JourneyLook
+		if state, look, err = r.prepare(ctx, b, persona, site.Desktop, 1); err != nil {
+			return false, nil, err
+		}
+		if err := r.Store.SaveLook(ctx, r.Run, 1, "journey", look.Key, look); err != nil {
+			return false, nil, err
+		}
+	}
+	look, err := b.Take(ctx, r.Env, site.JourneyTask{Journey: journey.Journey{Name: name, Persona: e.Persona, Steps: steps}, Device: site.Desktop}, state, r.Blobs.Put)
+	if err != nil {
+		return false, nil, err
+	}
+	if err := r.Store.SaveLook(ctx, r.Run, 1, "journey", look.Key, look); err != nil {
+		return false, nil, err
+	}
+	failed := look.Outcome.Failed()
+	switch {
+	case look.Missing != "":
+		return false, fmt.Errorf("%s could not be done: %s", name, look.Missing), nil
+	case failed >= 0:
+		step := look.Outcome.Steps[failed]
+		return false, fmt.Errorf("%s could not be done: %s: %s", name, step.Step, step.Why), nil
+	}
+	return true, nil, nil
+}
+
+// shows asks for a page until it shows an edit or has had its time, and once more when
+// nothing is cached.
+func (r *Inspection) shows(ctx context.Context, p *evidence.Probe, word string, at time.Time) error {
+	patience := min(time.Duration(p.Allowed)*time.Second, mostPatience) + atOnce
+	if p.Allowed < 0 || time.Duration(p.Allowed)*time.Second > mostPatience {
+		patience = 0 // it may take longer than anybody waits
+	}
+	words := map[string]string{word: p.Edit}
+	err := r.until(ctx, patience, func() (bool, error) {
+		err := r.askWith(ctx, p.Page, p.Device, browser.State{}, []string{word}, words, &p.Second)
+		p.Waited = time.Since(at).Seconds()
+		return len(p.Second.PrivateTexts) > 0, err
+	})
+	if err != nil {
+		return err
+	}
+	if err := r.purgePages(ctx, p.Page); err != nil {
+		return err
+	}
+	return r.askWith(ctx, r.uncached(p.Page), p.Device, browser.State{}, []string{word}, words, &p.Fresh)
+}
+
+// uncached is a path to ask for a page that is rendered fresh, where single pages cannot be
+// purged.
+func (r *Inspection) uncached(path string) string {
+	if r.Able.PurgesPages {
+		return path
+	}
+	return site.Uncached(path, strconv.FormatInt(r.Run, 10))
+}

@@ -1,0 +1,278 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/speedlayer"
+	"tidemarker/internal/store"
+)
+
+// end ends the run: puts back what it is to put back, and then, all at once, records how
+// it ended, moves its change, and lets the next run begin. errLost and errLater say that
+// the environment cannot be put back yet.
+func (r *run) end(ctx context.Context, cause error) error {
+	event := r.judge(cause)
+	_, givenUp := errors.AsType[*tooOften](cause)
+	if r.row.PutBack || givenUp && r.row.Kind.PutsBackWhenItFails() {
+		if err := r.restore(ctx); err != nil {
+			return err
+		}
+	}
+	err := r.Store.Within(ctx, func(s *store.Store) error { return r.record(ctx, s, event) })
+	if err != nil {
+		return err
+	}
+	r.progress.Send(ctx, true)
+	return nil
+}
+
+// judge says how the run ended: that it came to a verdict, was stopped, or failed.
+func (r *run) judge(cause error) release.RunEvent {
+	switch {
+	case errors.Is(cause, ErrStopped):
+		r.row.Verdict, r.row.Problem, r.row.Summary = evidence.VerdictNotChecked, "Stopped before the end.", "Not checked: stopped before the end."
+		return release.RunStopped
+	case cause != nil:
+		r.row.Verdict, r.row.Problem, r.row.Summary = evidence.VerdictNotChecked, cause.Error(), "Not checked: "+cause.Error()
+		r.Log.Warn("a run failed", "run", r.row.ID, "why", cause)
+		return release.RunFailed
+	case r.row.Problem != "" && r.row.StopAsked: // concluded before, and put back only now
+		return release.RunStopped
+	case r.row.Problem != "" && r.row.Verdict == evidence.VerdictNotChecked:
+		return release.RunFailed
+	}
+	r.row.Problem = ""
+	return release.RunFinished
+}
+
+// restore brings back what the run found, and says that it did only when that was read
+// back. What could not be read or is not known is tried again, for as long as it takes;
+// what the run came to is kept meanwhile.
+func (r *run) restore(ctx context.Context) error {
+	restored, err := r.putBack(ctx)
+	if err == nil {
+		r.row.Restored = restored
+		return nil
+	}
+	_, unreachable := errors.AsType[*speedlayer.Unreachable](err)
+	if !unreachable && !errors.Is(err, errLost) && !store.Outage(err) {
+		r.row.Problem = joined(r.row.Problem, "Putting back failed: "+err.Error())
+		return nil
+	}
+	if kept := r.Store.SaveConclusion(ctx, r.row); kept != nil {
+		return kept
+	}
+	if errors.Is(err, errLost) {
+		return errLost
+	}
+	r.progress.Say(ctx, "putting back", r.env.Name+" cannot be put back yet: "+err.Error())
+	if kept := r.Store.AttemptFailed(ctx, r.row.ID, r.row.Problem, release.Pause(r.row.Attempt)); kept != nil {
+		return kept
+	}
+	return errLater
+}
+
+func joined(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + " " + b
+}
+
+// putBack reads what is in force and, where that is this run's doing, brings back what
+// was before it.
+func (r *run) putBack(ctx context.Context) (restored bool, err error) {
+	mine, err := r.Store.RunActs(ctx, r.row.ID)
+	if err != nil || len(mine) == 0 {
+		return err == nil, err // nothing was applied
+	}
+	if err := r.connectAgain(ctx); err != nil {
+		return false, err
+	}
+	if r.env.Fingerprint == r.row.Before {
+		return true, nil
+	}
+	if last := mine[len(mine)-1]; r.env.Fingerprint != r.row.Target && r.env.Fingerprint != last.Found {
+		return false, fmt.Errorf("%s was changed outside Tide Marker while the run was under way. Nothing was overwritten", r.env.Name)
+	}
+	v, err := r.Store.Revision(ctx, r.row.SiteID, r.row.Before)
+	if err != nil {
+		return false, err
+	}
+	r.progress.Say(ctx, "putting back", "Putting back what "+r.env.Name+" had before")
+	in, err := r.intent(ctx, release.ActRestore, v, r.row.Before)
+	if err != nil {
+		return false, err
+	}
+	if !r.able.Applies {
+		return false, fmt.Errorf("%s is changed by hand: put it back there, and upload its settings", r.env.Name)
+	}
+	if err := after(r.apply(ctx, in), nil); err != nil {
+		return false, err
+	}
+	return true, r.inspection().Purge(ctx)
+}
+
+// connectAgain reads what is in force now.
+func (r *run) connectAgain(ctx context.Context) error {
+	env, now, err := r.Acts.ReadLocked(ctx, r.env.ID)
+	if err != nil {
+		return errors.Join(err, r.lostOwn(ctx))
+	}
+	r.env, r.values = env, now.Values
+	if r.layer, err = r.Acts.Layer(env); err != nil {
+		return err
+	}
+	r.able, r.cat = r.Acts.Able(env), *env.Catalogue.V
+	return nil
+}
+
+// record writes all that follows from the run's end, in one transaction.
+func (r *run) record(ctx context.Context, s *store.Store, event release.RunEvent) error {
+	clear := event == release.RunFinished && r.row.Verdict == evidence.VerdictClear
+	if clear && r.row.Kind == release.PromoteRun {
+		m := store.Mark{EnvironmentID: r.env.ID, RunID: r.row.ID, Fingerprint: r.env.Fingerprint, Who: r.row.RequestedBy, Reason: r.row.Summary,
+			Volatile: r.baseMark.Volatile, Probes: r.baseMark.Probes}
+		if _, err := s.SaveMark(ctx, m); err != nil {
+			return err
+		}
+	}
+	if err := s.EndRun(ctx, r.row, event); err != nil {
+		return err
+	}
+	released, err := r.letNextBegin(ctx, s, clear)
+	if err != nil {
+		return err
+	}
+	if !released {
+		if err := moveAfter(ctx, s, r.row, event == release.RunFinished); err != nil {
+			return err
+		}
+	}
+	if err := removeWhatIsGone(ctx, s, r.row.SiteID, fmt.Sprintf("Production went back to before it (run %d).", r.row.ID)); err != nil {
+		return err
+	}
+	return s.Record(ctx, store.Event{SiteID: r.row.SiteID, EnvironmentID: &r.env.ID, ChangeID: r.row.ChangeID, RunID: &r.row.ID,
+		Kind: string(r.row.Kind), Who: r.row.RequestedBy, Text: fmt.Sprintf("%s %s. %s", done[r.row.Kind], r.env.Name, r.row.Summary)})
+}
+
+// done says in words what a run has done.
+var done = map[release.RunKind]string{release.MarkRun: "Mark of", release.TryRun: "Tried on", release.PromoteRun: "Promoted to",
+	release.RollBackRun: "Rolled back", release.CheckRun: "Checked", release.IsolationRun: "Cache isolation tested on"}
+
+// letNextBegin lets the run that waited for this one begin when this one ended clear,
+// and skips it when not.
+func (r *run) letNextBegin(ctx context.Context, s *store.Store, clear bool) (released bool, err error) {
+	if r.row.NextID == nil {
+		return false, nil
+	}
+	if clear {
+		if _, err := s.MoveRun(ctx, *r.row.NextID, release.RunReleased); err != nil {
+			return false, err
+		}
+		return true, r.jobs.handIn(ctx, s, *r.row.NextID)
+	}
+	return false, skip(ctx, s, *r.row.NextID)
+}
+
+// skip ends a run that waited for one that did not end clear, and those after it.
+func skip(ctx context.Context, s *store.Store, id int64) error {
+	next, err := s.Run(ctx, id)
+	if err != nil || next.State.Over() {
+		return err
+	}
+	next.Verdict, next.Problem, next.Summary = evidence.VerdictNotChecked, "The run before it did not end clear.", "Not begun: the run before it did not end clear."
+	if err := s.EndRun(ctx, next, release.RunSkipped); err != nil || next.NextID == nil {
+		return err
+	}
+	return skip(ctx, s, *next.NextID)
+}
+
+// moveAfter tells a run's change what came of the run. What that means follows from what
+// the environments have by the record, not from what was meant.
+func moveAfter(ctx context.Context, s *store.Store, r store.Run, finished bool) error {
+	if r.ChangeID == nil {
+		return nil
+	}
+	c, err := s.Change(ctx, *r.ChangeID)
+	if err != nil {
+		return err
+	}
+	end := release.RunEnd{Kind: r.Kind, Verdict: r.Verdict, Finished: finished}
+	envs, err := s.EnvironmentsByRole(ctx, r.SiteID)
+	if err != nil {
+		return err
+	}
+	if end.OnStaging, err = inForce(ctx, s, envs.Staging.ID, c.ID); err != nil {
+		return err
+	}
+	if !envs.OnlyOne {
+		if end.OnProduction, err = inForce(ctx, s, envs.Production.ID, c.ID); err != nil {
+			return err
+		}
+	}
+	e, ok := end.Event()
+	if !ok {
+		return nil
+	}
+	to, ok := release.After(c.State, e)
+	if !ok {
+		return nil // the change has moved on meanwhile
+	}
+	if _, err := s.MoveChange(ctx, c.ID, c.State, to, r.Summary); err != nil {
+		return err
+	}
+	if c.TakesOut == nil || !end.OnProduction {
+		return nil
+	}
+	return remove(ctx, s, *c.TakesOut, fmt.Sprintf("Its edits were taken out again by “%s”.", c.Title))
+}
+
+func inForce(ctx context.Context, s *store.Store, envID, changeID int64) (bool, error) {
+	placed, err := s.Placed(ctx, envID)
+	return release.InForce(release.Record(placed), changeID), err
+}
+
+// removeWhatIsGone moves the changes that production no longer has, because it went back
+// to before them.
+func removeWhatIsGone(ctx context.Context, s *store.Store, siteID int64, why string) error {
+	envs, err := s.EnvironmentsByRole(ctx, siteID)
+	if err != nil || envs.OnlyOne {
+		return err
+	}
+	there, err := s.ChangesIn(ctx, siteID, release.Promoted, release.Marked)
+	if err != nil || len(there) == 0 {
+		return err
+	}
+	placed, err := s.Placed(ctx, envs.Production.ID)
+	if err != nil {
+		return err
+	}
+	standing := release.Record(placed)
+	for _, c := range there {
+		if !release.InForce(standing, c.ID) {
+			if err := remove(ctx, s, c.ID, why); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// remove says of a change that production no longer has it.
+func remove(ctx context.Context, s *store.Store, id int64, why string) error {
+	c, err := s.Change(ctx, id)
+	if err != nil {
+		return err
+	}
+	to, ok := release.After(c.State, release.Removed)
+	if !ok {
+		return nil
+	}
+	_, err = s.MoveChange(ctx, id, c.State, to, why)
+	return errors.Join(err, s.Tell(ctx, store.Notice{Site: c.SiteID, Change: id}))
+}

@@ -1,0 +1,232 @@
+package run
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivertype"
+
+	"tidemarker/internal/store"
+)
+
+// The queues: readings and surveys never wait for runs, nor runs for them.
+const (
+	queueRuns    = "runs"
+	queueReads   = "reads"
+	queueSurveys = "surveys"
+)
+
+// Args is a job of the queue: one run to be carried out. Handed tells how often it was
+// handed in; a job of an earlier time does nothing.
+type Args struct {
+	Run    int64 `json:"run"`
+	Handed int   `json:"handed"`
+}
+
+// Kind names the job; Store.LostRuns knows it by this name.
+func (Args) Kind() string { return "run" }
+
+// jobs hands runs to River within the transaction that records what they are for.
+type jobs struct{ client *river.Client[*sql.Tx] }
+
+func newJobs() (jobs, error) {
+	c, err := river.NewClient(riverdatabasesql.New(nil), &river.Config{Logger: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return jobs{}, fmt.Errorf("set up the job queue: %w", err)
+	}
+	return jobs{c}, nil
+}
+
+// handIn hands a run in, to be begun at once.
+func (j jobs) handIn(ctx context.Context, s *store.Store, id int64) error {
+	return j.handInAt(ctx, s, id, time.Time{})
+}
+
+func (j jobs) handInAt(ctx context.Context, s *store.Store, id int64, at time.Time) error {
+	handed, err := s.HandIn(ctx, id)
+	if err != nil {
+		return err
+	}
+	return j.insert(ctx, s, Args{id, handed}, &river.InsertOpts{Queue: queueRuns, MaxAttempts: 1, ScheduledAt: at, UniqueOpts: river.UniqueOpts{ByArgs: true}})
+}
+
+func (j jobs) insert(ctx context.Context, s *store.Store, args river.JobArgs, opts *river.InsertOpts) error {
+	tx := s.Tx()
+	if tx == nil {
+		return errors.New("a job is handed in together with what it is for, in one transaction")
+	}
+	if _, err := j.client.InsertTx(ctx, tx, args, opts); err != nil {
+		return fmt.Errorf("hand in a job: %w", err)
+	}
+	return nil
+}
+
+// Queue works jobs off. Its workers may be in this process or on another machine with
+// the same database.
+type Queue struct {
+	client *river.Client[pgx.Tx]
+	runner *Runner
+	stop   context.CancelFunc
+	ended  chan struct{}
+}
+
+// ReadArgs is a job of the queue: all environments are to be read.
+type ReadArgs struct{}
+
+// Kind names the job.
+func (ReadArgs) Kind() string { return "read" }
+
+type readWorker struct {
+	river.WorkerDefaults[ReadArgs]
+	runner *Runner
+}
+
+// Work reads all environments.
+func (w *readWorker) Work(ctx context.Context, _ *river.Job[ReadArgs]) error {
+	return w.runner.Acts.ReadAll(ctx)
+}
+
+// Timeout is enough for many sites that do not answer.
+func (w *readWorker) Timeout(*river.Job[ReadArgs]) time.Duration { return 30 * time.Minute }
+
+// SurveyArgs is a job of the queue: the pages of a site that is being added are to be
+// found.
+type SurveyArgs struct {
+	Onboarding int64 `json:"onboarding"`
+}
+
+// Kind names the job.
+func (SurveyArgs) Kind() string { return "survey" }
+
+// EnqueueSurvey hands in that the pages of a site are to be found, within the
+// transaction that s is.
+func (w *Runner) EnqueueSurvey(ctx context.Context, s *store.Store, onboarding int64) error {
+	return w.jobs.insert(ctx, s, SurveyArgs{onboarding}, &river.InsertOpts{Queue: queueSurveys, MaxAttempts: 3})
+}
+
+type surveyWorker struct {
+	river.WorkerDefaults[SurveyArgs]
+	survey func(ctx context.Context, onboarding int64) error
+}
+
+// Work finds them.
+func (w *surveyWorker) Work(ctx context.Context, job *river.Job[SurveyArgs]) error {
+	return w.survey(ctx, job.Args.Onboarding)
+}
+
+// Timeout is enough for a site that answers slowly.
+func (w *surveyWorker) Timeout(*river.Job[SurveyArgs]) time.Duration { return 30 * time.Minute }
+
+type worker struct {
+	river.WorkerDefaults[Args]
+	runner *Runner
+}
+
+// Work carries the run out. While something else acts on its environment, the job is put
+// back and the worker is free for other sites.
+func (w *worker) Work(ctx context.Context, job *river.Job[Args]) error {
+	row, err := w.runner.Store.Run(ctx, job.Args.Run)
+	if err != nil || row.Handed != job.Args.Handed {
+		return err
+	}
+	err = w.runner.Run(ctx, job.Args.Run)
+	if errors.Is(err, ErrNotFree) {
+		return river.JobSnooze(notFreePause)
+	}
+	if err != nil && ctx.Err() == nil {
+		w.runner.Log.Warn("a run could not be worked on", "run", job.Args.Run, "why", err)
+	}
+	return err
+}
+
+// Timeout leaves it to the looks to give up; a big site takes long.
+func (w *worker) Timeout(*river.Job[Args]) time.Duration { return -1 }
+
+const (
+	notFreePause = 2 * time.Second
+	// recoverEvery is how often runs are looked for that wait for nobody, and environments
+	// that are to be read again.
+	recoverEvery = 2 * time.Second
+)
+
+// Options say what a queue does beside runs.
+type Options struct {
+	Workers int // how many runs at once
+	// ReadEvery is how often all environments are read; 0 leaves it to those who act.
+	ReadEvery time.Duration
+	Survey    func(ctx context.Context, onboarding int64) error
+}
+
+// NewQueue returns a queue that works jobs off after [Queue.Start].
+func NewQueue(runner *Runner, opt Options) (*Queue, error) {
+	cfg := &river.Config{Logger: slog.New(levelled{runner.Log.Handler(), slog.LevelWarn}), Workers: river.NewWorkers(), FetchPollInterval: time.Second,
+		Queues: map[string]river.QueueConfig{queueRuns: {MaxWorkers: opt.Workers}, queueReads: {MaxWorkers: 1}, queueSurveys: {MaxWorkers: 2}}}
+	river.AddWorker(cfg.Workers, &worker{runner: runner})
+	river.AddWorker(cfg.Workers, &readWorker{runner: runner})
+	river.AddWorker(cfg.Workers, &surveyWorker{survey: opt.Survey})
+	if opt.ReadEvery > 0 {
+		// However many processes work jobs off, one of them hands this in.
+		cfg.PeriodicJobs = []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(opt.ReadEvery), func() (river.JobArgs, *river.InsertOpts) {
+			return ReadArgs{}, &river.InsertOpts{Queue: queueReads, MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByState: []rivertype.JobState{
+				rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateScheduled}}}
+		}, nil)}
+	}
+	client, err := river.NewClient(riverpgxv5.New(runner.Store.Pool), cfg)
+	if err != nil {
+		return nil, fmt.Errorf("set up the job queue: %w", err)
+	}
+	return &Queue{client: client, runner: runner}, nil
+}
+
+// levelled passes on only what is at least of a level.
+type levelled struct {
+	slog.Handler
+	least slog.Level
+}
+
+// Enabled tells whether a level is passed on.
+func (l levelled) Enabled(ctx context.Context, level slog.Level) bool {
+	return level >= l.least && l.Handler.Enabled(ctx, level)
+}
+
+// Start begins to work jobs off, those first that were left open.
+func (q *Queue) Start(ctx context.Context) error {
+	if err := q.client.Start(ctx); err != nil {
+		return fmt.Errorf("start the job queue: %w", err)
+	}
+	watch, stop := context.WithCancel(ctx)
+	q.stop, q.ended = stop, make(chan struct{})
+	go func() {
+		defer close(q.ended)
+		tick := time.NewTicker(recoverEvery)
+		defer tick.Stop()
+		for {
+			if err := q.runner.Recover(watch); err != nil && watch.Err() == nil {
+				q.runner.Log.Warn("looking for runs that were cut off failed", "why", err)
+			}
+			select {
+			case <-watch.Done():
+				return
+			case <-tick.C:
+			}
+		}
+	}()
+	return nil
+}
+
+// Stop ends the work. Runs under way are cut off and taken up again later.
+func (q *Queue) Stop(ctx context.Context) {
+	if q.stop != nil {
+		q.stop()
+		<-q.ended
+	}
+	_ = q.client.StopAndCancel(ctx)
+}

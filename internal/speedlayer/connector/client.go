@@ -1,0 +1,265 @@
+package connector
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"strings"
+	"time"
+
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/speedlayer"
+)
+
+// Client talks to the connector of one environment. It is safe for concurrent use.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+const (
+	answerLimit    = 16 << 20
+	defaultTimeout = 20 * time.Second
+)
+
+// New returns a client for a base address such as http://127.0.0.1:9101/_speed/v1. A
+// timeout of 0 means 20 seconds for each call. Redirects are not followed, so that
+// the token reaches no other host.
+func New(base, token string, timeout time.Duration) *Client {
+	if timeout == 0 {
+		timeout = defaultTimeout
+	}
+	return &Client{
+		base:  strings.TrimSuffix(base, "/"),
+		token: token,
+		http: &http.Client{
+			Timeout:       timeout,
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		},
+	}
+}
+
+// About asks who answers. It needs no token.
+func (c *Client) About(ctx context.Context) (settings.About, error) {
+	var a settings.About
+	if _, err := c.call(ctx, http.MethodGet, "/about", "", nil, &a); err != nil {
+		return settings.About{}, err
+	}
+	if a.Protocol != "1" {
+		return settings.About{}, &speedlayer.NotAConnector{c.base, "GET /about", fmt.Sprintf("it speaks protocol %q, and only \"1\" is understood", a.Protocol)}
+	}
+	return a, nil
+}
+
+// Catalogue reads every setting the speed layer has.
+func (c *Client) Catalogue(ctx context.Context) (settings.Catalogue, error) {
+	var raw json.RawMessage
+	if _, err := c.call(ctx, http.MethodGet, "/catalogue", "", nil, &raw); err != nil {
+		return settings.Catalogue{}, err
+	}
+	cat, err := settings.ParseCatalogue(raw)
+	if err != nil {
+		return settings.Catalogue{}, &speedlayer.NotAConnector{c.base, "GET /catalogue", err.Error()}
+	}
+	return cat, nil
+}
+
+type wireSettings struct {
+	Values settings.Values `json:"values"`
+}
+
+// Settings reads the values in force.
+func (c *Client) Settings(ctx context.Context) (speedlayer.Settings, error) {
+	var in wireSettings
+	h, err := c.call(ctx, http.MethodGet, "/settings", "", nil, &in)
+	if err != nil {
+		return speedlayer.Settings{}, err
+	}
+	return c.settingsFrom("GET /settings", in, h)
+}
+
+func (c *Client) settingsFrom(call string, in wireSettings, h http.Header) (speedlayer.Settings, error) {
+	switch {
+	case in.Values == nil:
+		return speedlayer.Settings{}, &speedlayer.NotAConnector{c.base, call, "the answer has no values"}
+	case h.Get("ETag") == "":
+		return speedlayer.Settings{}, &speedlayer.NotAConnector{c.base, call, "the answer has no ETag, without which nothing can be changed safely"}
+	}
+	return speedlayer.Settings{in.Values, h.Get("ETag")}, nil
+}
+
+// Apply replaces all values at once, on condition that the settings still are those
+// that had this entity tag. Where no proper answer came, what it came to is unknown;
+// whoever asked reads the settings back.
+func (c *Client) Apply(ctx context.Context, v settings.Values, ifMatch string) release.Outcome {
+	var in wireSettings
+	h, err := c.call(ctx, http.MethodPut, "/settings", ifMatch, wireSettings{v}, &in)
+	if err == nil {
+		if _, err = c.settingsFrom("PUT /settings", in, h); err == nil {
+			return release.Applied()
+		}
+	}
+	if untouched(err) {
+		return release.NotApplied(err)
+	}
+	return release.Unknown(err)
+}
+
+// untouched tells whether an error says by itself that nothing was applied.
+func untouched(err error) bool {
+	if _, ok := errors.AsType[*speedlayer.ChangedElsewhere](err); ok {
+		return true
+	}
+	if _, ok := errors.AsType[*speedlayer.Refused](err); ok {
+		return true
+	}
+	_, ok := errors.AsType[*speedlayer.Unauthorised](err)
+	return ok
+}
+
+// Purge removes pages from the cache, or marks them stale, and says how many copies
+// there were.
+func (c *Client) Purge(ctx context.Context, s speedlayer.Scope) (int, error) {
+	body := map[string]any{"scope": "all", "mode": "drop"}
+	if len(s.URLs) > 0 {
+		body["scope"], body["urls"] = "urls", s.URLs
+	}
+	if s.Stale {
+		body["mode"] = "stale"
+	}
+	var out struct {
+		Purged int `json:"purged"`
+	}
+	_, err := c.call(ctx, http.MethodPost, "/purge", "", body, &out)
+	return out.Purged, err
+}
+
+// Warm starts fetching pages into the page cache.
+func (c *Client) Warm(ctx context.Context, urls []string) (speedlayer.Warming, error) {
+	var w speedlayer.Warming
+	_, err := c.call(ctx, http.MethodPost, "/warm", "", map[string]any{"urls": urls, "devices": []string{"desktop", "phone"}}, &w)
+	return w, err
+}
+
+// Warming says how far a warm-up has come.
+func (c *Client) Warming(ctx context.Context, id string) (speedlayer.Warming, error) {
+	var w speedlayer.Warming
+	_, err := c.call(ctx, http.MethodGet, "/warm/"+id, "", nil, &w)
+	return w, err
+}
+
+// Status says what the page cache holds.
+func (c *Client) Status(ctx context.Context) (speedlayer.Status, error) {
+	var s speedlayer.Status
+	_, err := c.call(ctx, http.MethodGet, "/status", "", nil, &s)
+	return s, err
+}
+
+// call sends one request and decodes its answer. It turns everything that is not a
+// proper answer into one of the package's errors.
+func (c *Client) call(ctx context.Context, method, path, ifMatch string, body, into any) (http.Header, error) {
+	call := method + " " + path
+	var payload io.Reader
+	if body != nil {
+		raw, err := json.Marshal(body)
+		if err != nil {
+			return nil, fmt.Errorf("%s at %s: the body has no JSON form: %w", call, c.base, err)
+		}
+		payload = bytes.NewReader(raw)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, payload)
+	if err != nil {
+		return nil, &speedlayer.NotAConnector{c.base, call, "the address is not usable: " + err.Error()}
+	}
+	req.Header.Set("Accept", "application/json")
+	if body != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if path != "/about" && c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	if ifMatch != "" {
+		req.Header.Set("If-Match", ifMatch)
+	}
+	res, err := c.http.Do(req)
+	if err != nil {
+		return nil, &speedlayer.Unreachable{c.base, call, err}
+	}
+	defer res.Body.Close()
+	raw, err := io.ReadAll(io.LimitReader(res.Body, answerLimit+1))
+	if err != nil {
+		return nil, &speedlayer.Unreachable{c.base, call, err}
+	}
+	if len(raw) > answerLimit {
+		return nil, &speedlayer.NotAConnector{c.base, call, "the answer is larger than 16 MiB"}
+	}
+	if err := c.refusal(call, res, raw); err != nil {
+		return nil, err
+	}
+	if kind, _, _ := mime.ParseMediaType(res.Header.Get("Content-Type")); kind != "application/json" {
+		return nil, &speedlayer.NotAConnector{c.base, call, fmt.Sprintf("the answer is %s, not JSON", orNothing(kind))}
+	}
+	if err := json.Unmarshal(raw, into); err != nil {
+		return nil, &speedlayer.NotAConnector{c.base, call, "the answer is not the JSON that the protocol describes: " + err.Error()}
+	}
+	return res.Header, nil
+}
+
+func (c *Client) refusal(call string, res *http.Response, raw []byte) error {
+	switch s := res.StatusCode; {
+	case s >= 200 && s < 300:
+		return nil
+	case s == http.StatusUnauthorized || s == http.StatusForbidden:
+		return &speedlayer.Unauthorised{c.base, s}
+	case s == http.StatusPreconditionFailed:
+		return &speedlayer.ChangedElsewhere{c.base}
+	case s == http.StatusUnprocessableEntity:
+		var p struct {
+			Title  string            `json:"title"`
+			Detail string            `json:"detail"`
+			Errors settings.Refusals `json:"errors"`
+		}
+		if json.Unmarshal(raw, &p) != nil {
+			return &speedlayer.NotAConnector{c.base, call, "a refusal (422) without problem details"}
+		}
+		if p.Detail == "" {
+			p.Detail = p.Title
+		}
+		return &speedlayer.Refused{c.base, p.Detail, p.Errors}
+	case s >= 500 || s == http.StatusTooManyRequests:
+		return &speedlayer.Unreachable{c.base, call, fmt.Errorf("status %d", s)}
+	case s >= 300 && s < 400:
+		return &speedlayer.NotAConnector{c.base, call, fmt.Sprintf("it redirects (status %d); redirects are not followed", s)}
+	default:
+		return &speedlayer.NotAConnector{c.base, call, fmt.Sprintf("status %d", s)}
+	}
+}
+
+func orNothing(kind string) string {
+	if kind == "" {
+		return "of no stated type"
+	}
+	return kind
+}
+
+// Kind is the connector protocol as a kind of speed layer.
+var Kind = speedlayer.Kind{
+	Name: "http", Title: "A connector", NeedsAddress: true,
+	Able: func(a settings.About) speedlayer.Abilities {
+		return speedlayer.Abilities{Reads: true, Applies: true, PurgesAll: a.Has("purge"), PurgesPages: a.Has("purge-urls"), Warms: a.Has("warm"), TellsStatus: a.Has("status")}
+	},
+	Open: func(p speedlayer.Place) (speedlayer.Layer, error) {
+		token, err := p.RevealToken()
+		if err != nil {
+			return nil, err
+		}
+		return New(p.URL, token, 0), nil
+	},
+}

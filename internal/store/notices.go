@@ -1,0 +1,52 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Notice is told to everybody who listens when something changed.
+type Notice struct {
+	Site   int64 `json:"site,omitempty"`
+	Run    int64 `json:"run,omitempty"`
+	Change int64 `json:"change,omitempty"`
+}
+
+const channel = "tidemarker"
+
+// Tell sends a notice to every process that listens on this database.
+func (s *Store) Tell(ctx context.Context, n Notice) error {
+	raw, err := json.Marshal(n)
+	if err != nil {
+		return err
+	}
+	return s.exec(ctx, "a notice", `SELECT pg_notify($1, $2)`, channel, string(raw))
+}
+
+// Listen calls hear for every notice until the context ends or the connection is
+// lost; it returns why.
+func (s *Store) Listen(ctx context.Context, hear func(Notice)) error {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		// A connection that listened is not given back to the pool.
+		_ = conn.Hijack().Close(context.WithoutCancel(ctx))
+	}()
+	if _, err := conn.Exec(ctx, "LISTEN "+pgx.Identifier{channel}.Sanitize()); err != nil {
+		return err
+	}
+	for {
+		got, err := conn.Conn().WaitForNotification(ctx)
+		if err != nil {
+			return err
+		}
+		var n Notice
+		if json.Unmarshal([]byte(got.Payload), &n) == nil {
+			hear(n)
+		}
+	}
+}

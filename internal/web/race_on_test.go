@@ -1,6 +1,0 @@
-//go:build race
-
-package web_test
-
-// raced: these tests run with the race detector.
-const raced = true
