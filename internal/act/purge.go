@@ -35,6 +35,13 @@ func (a *Acts) Purge(ctx context.Context, envID int64, o PurgeOrder, who string)
 	if err != nil {
 		return done, err
 	}
+	if env.About.V == nil && a.Able(env).Reads { // it was never read
+		about, err := layer.About(ctx)
+		if err != nil {
+			return done, err
+		}
+		env.About.V = &about
+	}
 	switch able := a.Able(env); {
 	case !able.PurgesAll && len(o.Paths) == 0, !able.PurgesPages && len(o.Paths) > 0:
 		return done, &NotPossible{"what " + env.Name + " has cached is purged by hand, in the site's own administration"}

@@ -155,3 +155,21 @@ func (s *Server) tryOut(ctx context.Context, envID int64, edits settings.Values,
 	row, err := s.Runner.Start(ctx, store.Run{SiteID: env.SiteID, EnvironmentID: envID, Kind: release.TryRun, Target: p.Revision, PutBack: !keep, RequestedBy: who(ctx)})
 	return runSummary(row, env.Name), err
 }
+
+// KindView is a kind of speed layer.
+type KindView struct {
+	Name         string `json:"name"`
+	Title        string `json:"title"`
+	NeedsAddress bool   `json:"needsAddress" doc:"It is reached under an address, with a token."`
+}
+
+func (s *Server) kindOperations(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "list-speed-layers", Method: http.MethodGet, Path: "/speed-layers", Summary: "The kinds of speed layers that a site can have", Tags: []string{"environments"}},
+		func(context.Context, *struct{}) (*output[[]KindView], error) {
+			list := []KindView{}
+			for _, k := range s.Acts.Kinds {
+				list = append(list, KindView{k.Name, k.Title, k.NeedsAddress})
+			}
+			return out(list, nil)
+		})
+}

@@ -35,7 +35,7 @@ type OnboardingPlace struct {
 	Role      site.Role `json:"role,omitempty" enum:"staging,production,other" doc:"What it is for; the first is staging and the last production when none says."`
 	URL       string    `json:"url" minLength:"1" maxLength:"500"`
 	Hosts     []string  `json:"hosts,omitempty" doc:"Further hosts that belong to the site."`
-	Kind      string    `json:"kind" enum:"http,by-hand"`
+	Kind      string    `json:"kind" doc:"One of the speed layers that there are."`
 	Connector string    `json:"connector,omitempty" maxLength:"500" doc:"Address of its connector; without one the usual place is taken."`
 	Token     string    `json:"token,omitempty" maxLength:"2000" doc:"The token itself, or env:NAME; without one the kept token stays."`
 }
@@ -61,7 +61,7 @@ func (s *Server) onboardingOperations(api huma.API) {
 				Environments []OnboardingPlace `json:"environments" minItems:"1" maxItems:"5"`
 			}
 		}) (*output[OnboardingView], error) {
-			doc, tokens, err := places(in.Body.Environments, store.Onboarding{})
+			doc, tokens, err := s.places(in.Body.Environments, store.Onboarding{})
 			if err != nil {
 				return nil, problem(err)
 			}
@@ -84,7 +84,7 @@ func (s *Server) onboardingOperations(api huma.API) {
 			}
 		}) (*output[OnboardingView], error) {
 			if _, err := s.Store.ChangeOnboarding(ctx, in.ID, func(t *store.Onboarding) error {
-				doc, tokens, err := places(in.Body.Environments, *t)
+				doc, tokens, err := s.places(in.Body.Environments, *t)
 				if err != nil {
 					return err
 				}
@@ -196,7 +196,7 @@ func orEmpty[T any](list []T) []T {
 
 // places makes environments of what a person typed in. A token that is kept stays with
 // the address that it was given for.
-func places(in []OnboardingPlace, before store.Onboarding) (store.OnboardingDocument, map[string]string, error) {
+func (s *Server) places(in []OnboardingPlace, before store.Onboarding) (store.OnboardingDocument, map[string]string, error) {
 	doc := store.OnboardingDocument{Tests: []store.OnboardingTest{}, Pages: []survey.Found{}, Personas: []site.Persona{}, Journeys: []journey.Journey{}, Publishing: []site.PublishingTest{}, Survey: store.SurveyProgress{Notes: []string{}}}
 	tokens := map[string]string{}
 	for i, p := range in {
@@ -204,8 +204,12 @@ func places(in []OnboardingPlace, before store.Onboarding) (store.OnboardingDocu
 		if u, err := url.Parse(at); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 			return doc, nil, refusedInput(fmt.Sprintf("body.environments[%d].url", i), fmt.Errorf("%q is not an address such as https://www.example.org", p.URL))
 		}
+		kind, known := s.Acts.Kinds.Find(p.Kind)
+		if !known {
+			return doc, nil, refusedInput(fmt.Sprintf("body.environments[%d].kind", i), fmt.Errorf("there is no speed layer of the kind %q", p.Kind))
+		}
 		e := site.Environment{Name: strings.TrimSpace(p.Name), Role: p.Role, URL: at, Hosts: p.Hosts, Connector: &site.Connector{Kind: p.Kind}}
-		if p.Kind == "http" {
+		if kind.NeedsAddress {
 			e.Connector.URL = strings.TrimSuffix(strings.TrimSpace(p.Connector), "/")
 			if e.Connector.URL == "" {
 				e.Connector.URL = at + usualPlace

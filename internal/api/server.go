@@ -83,6 +83,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.peopleOperations(v1)
 	s.siteOperations(v1)
 	s.environmentOperations(v1)
+	s.kindOperations(v1)
 	s.driftOperations(v1)
 	s.parityOperations(v1)
 	s.exclusionOperations(v1)

@@ -134,7 +134,7 @@ var needs = map[string]people.Ability{
 	"list-onboardings": people.See, "get-onboarding": people.See, "begin-onboarding": people.Work, "place-onboarding": people.Work, "survey-onboarding": people.Work,
 	"class-pages": people.Work, "people-onboarding": people.Work, "run-onboarding": people.Work, "register-onboarding": people.Work, "discard-onboarding": people.Work,
 	"upload-export": people.Work, "tick-task-item": people.Work, "complete-task": people.Work,
-	"list-settings": people.See, "list-bundles": people.See, "make-bundle": people.Work, "remove-bundle": people.Work, "preview-bundle": people.See, "apply-bundle": people.Work,
+	"list-settings": people.See, "list-speed-layers": people.See, "list-bundles": people.See, "make-bundle": people.Work, "remove-bundle": people.Work, "preview-bundle": people.See, "apply-bundle": people.Work,
 	"copy-settings": people.See, "fit-copied": people.See, "begin-from-copied": people.Work,
 	"accept-drift": people.Work, "revert-drift": people.Work,
 	"exclude": people.Work, "accept-finding": people.Work, "stop-run": people.Work,

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tidemarker/internal/api"
 	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/people"
 	"tidemarker/internal/core/site"
@@ -126,13 +127,13 @@ func TestWhatIsWatchedThroughTheAPI(t *testing.T) {
 	ada := addPerson(t, r.store, "Wanda", people.Administrator)
 	observer, maintainer := r.visitor(tokenOf(t, r.store, ada, people.Observer)), r.visitor(tokenOf(t, r.store, ada, people.Maintainer))
 
-	var now web.TestPlanView
+	var now api.TestPlanView
 	status, text := observer.ask(http.MethodGet, at+"/test-plan", nil, &now)
 	require.Equal(t, http.StatusOK, status, text)
 	assert.NotContains(t, text, "harvest")
 	assert.NotContains(t, text, "hush")
 	assert.Equal(t, []string{"staging", "production"}, now.Environments)
-	put := func(c *visitor, v web.TestPlanView) (int, string) {
+	put := func(c *visitor, v api.TestPlanView) (int, string) {
 		return c.ask(http.MethodPut, at+"/test-plan", map[string]any{"version": v.Version, "pages": v.Pages, "personas": v.Personas, "journeys": v.Journeys, "edits": v.Edits}, nil)
 	}
 	status, _ = put(observer, now)
@@ -152,15 +153,15 @@ func TestWhatIsWatchedThroughTheAPI(t *testing.T) {
 	_, _ = observer.ask(http.MethodGet, at+"/test-plan", nil, &now)
 	require.Len(t, now.Pages, 2)
 	assert.Equal(t, []string{"visitor"}, now.Pages[1].Personas, "with its defaults")
-	for name, change := range map[string]func(*web.TestPlanView){
-		`no persona \"member\"`:   func(v *web.TestPlanView) { v.Personas = []site.Persona{} },
-		"getting ready as reader": func(v *web.TestPlanView) { v.Personas[0].Name, v.Journeys[0].Persona = "reader", "reader" },
-		"/pages/0/class":          func(v *web.TestPlanView) { v.Pages[0].Class = "shop" },
-		"is there twice":          func(v *web.TestPlanView) { v.Pages[1].Path = v.Pages[0].Path },
-		"no step fills in": func(v *web.TestPlanView) {
+	for name, change := range map[string]func(*api.TestPlanView){
+		`no persona \"member\"`:   func(v *api.TestPlanView) { v.Personas = []site.Persona{} },
+		"getting ready as reader": func(v *api.TestPlanView) { v.Personas[0].Name, v.Journeys[0].Persona = "reader", "reader" },
+		"/pages/0/class":          func(v *api.TestPlanView) { v.Pages[0].Class = "shop" },
+		"is there twice":          func(v *api.TestPlanView) { v.Pages[1].Path = v.Pages[0].Path },
+		"no step fills in": func(v *api.TestPlanView) {
 			v.Edits = []site.PublishingTest{{Name: "e", Steps: []journey.Step{{Go: "/"}}, Shows: []site.Showing{{Page: "/kits"}}}}
 		},
-		"expected array length >= 1": func(v *web.TestPlanView) { v.Pages = []site.Page{} },
+		"expected array length >= 1": func(v *api.TestPlanView) { v.Pages = []site.Page{} },
 	} {
 		_, _ = observer.ask(http.MethodGet, at+"/test-plan", nil, &now)
 		wrong := now

@@ -132,9 +132,9 @@ func TestPurgingIsRefusedWhereItWouldDoHarmOrNothing(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, free)
 	_, err = b.purge(env, order{})
+	unlock()
 	var busy *act.Busy
 	require.ErrorAs(t, err, &busy, "what is cached is evidence of the run under way")
-	unlock()
 	for _, o := range []order{{Page: "cart"}, {Class: "moon"}} {
 		_, err = b.purge(env, o)
 		var no *act.NotPossible

@@ -14,7 +14,7 @@ import (
 
 // Kind is work by hand as a kind of speed layer.
 var Kind = speedlayer.Kind{
-	Name: "by-hand", Title: "By hand, by a checklist",
+	Name: "by-hand", Title: "by hand, by a checklist",
 	Able: func(settings.About) speedlayer.Abilities { return speedlayer.Abilities{} },
 	Open: func(p speedlayer.Place) (speedlayer.Layer, error) { return layer{p}, nil },
 }

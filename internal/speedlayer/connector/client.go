@@ -53,7 +53,7 @@ func (c *Client) About(ctx context.Context) (settings.About, error) {
 		return settings.About{}, err
 	}
 	if a.Protocol != "1" {
-		return settings.About{}, &speedlayer.NotAConnector{c.base, "GET /about", fmt.Sprintf("it speaks protocol %q, and only \"1\" is understood", a.Protocol)}
+		return settings.About{}, c.odd("GET /about", fmt.Sprintf("it speaks protocol %q, and only \"1\" is understood", a.Protocol))
 	}
 	return a, nil
 }
@@ -66,7 +66,7 @@ func (c *Client) Catalogue(ctx context.Context) (settings.Catalogue, error) {
 	}
 	cat, err := settings.ParseCatalogue(raw)
 	if err != nil {
-		return settings.Catalogue{}, &speedlayer.NotAConnector{c.base, "GET /catalogue", err.Error()}
+		return settings.Catalogue{}, c.odd("GET /catalogue", err.Error())
 	}
 	return cat, nil
 }
@@ -88,11 +88,11 @@ func (c *Client) Settings(ctx context.Context) (speedlayer.Settings, error) {
 func (c *Client) settingsFrom(call string, in wireSettings, h http.Header) (speedlayer.Settings, error) {
 	switch {
 	case in.Values == nil:
-		return speedlayer.Settings{}, &speedlayer.NotAConnector{c.base, call, "the answer has no values"}
+		return speedlayer.Settings{}, c.odd(call, "the answer has no values")
 	case h.Get("ETag") == "":
-		return speedlayer.Settings{}, &speedlayer.NotAConnector{c.base, call, "the answer has no ETag, without which nothing can be changed safely"}
+		return speedlayer.Settings{}, c.odd(call, "the answer has no ETag, without which nothing can be changed safely")
 	}
-	return speedlayer.Settings{in.Values, h.Get("ETag")}, nil
+	return speedlayer.Settings{Values: in.Values, ETag: h.Get("ETag")}, nil
 }
 
 // Apply replaces all values at once, on condition that the settings still are those
@@ -176,7 +176,7 @@ func (c *Client) call(ctx context.Context, method, path, ifMatch string, body, i
 	}
 	req, err := http.NewRequestWithContext(ctx, method, c.base+path, payload)
 	if err != nil {
-		return nil, &speedlayer.NotAConnector{c.base, call, "the address is not usable: " + err.Error()}
+		return nil, c.odd(call, "the address is not usable: "+err.Error())
 	}
 	req.Header.Set("Accept", "application/json")
 	if body != nil {
@@ -190,24 +190,24 @@ func (c *Client) call(ctx context.Context, method, path, ifMatch string, body, i
 	}
 	res, err := c.http.Do(req)
 	if err != nil {
-		return nil, &speedlayer.Unreachable{c.base, call, err}
+		return nil, c.silent(call, err)
 	}
 	defer res.Body.Close()
 	raw, err := io.ReadAll(io.LimitReader(res.Body, answerLimit+1))
 	if err != nil {
-		return nil, &speedlayer.Unreachable{c.base, call, err}
+		return nil, c.silent(call, err)
 	}
 	if len(raw) > answerLimit {
-		return nil, &speedlayer.NotAConnector{c.base, call, "the answer is larger than 16 MiB"}
+		return nil, c.odd(call, "the answer is larger than 16 MiB")
 	}
 	if err := c.refusal(call, res, raw); err != nil {
 		return nil, err
 	}
 	if kind, _, _ := mime.ParseMediaType(res.Header.Get("Content-Type")); kind != "application/json" {
-		return nil, &speedlayer.NotAConnector{c.base, call, fmt.Sprintf("the answer is %s, not JSON", orNothing(kind))}
+		return nil, c.odd(call, fmt.Sprintf("the answer is %s, not JSON", orNothing(kind)))
 	}
 	if err := json.Unmarshal(raw, into); err != nil {
-		return nil, &speedlayer.NotAConnector{c.base, call, "the answer is not the JSON that the protocol describes: " + err.Error()}
+		return nil, c.odd(call, "the answer is not the JSON that the protocol describes: "+err.Error())
 	}
 	return res.Header, nil
 }
@@ -217,9 +217,9 @@ func (c *Client) refusal(call string, res *http.Response, raw []byte) error {
 	case s >= 200 && s < 300:
 		return nil
 	case s == http.StatusUnauthorized || s == http.StatusForbidden:
-		return &speedlayer.Unauthorised{c.base, s}
+		return &speedlayer.Unauthorised{Base: c.base, Status: s}
 	case s == http.StatusPreconditionFailed:
-		return &speedlayer.ChangedElsewhere{c.base}
+		return &speedlayer.ChangedElsewhere{Base: c.base}
 	case s == http.StatusUnprocessableEntity:
 		var p struct {
 			Title  string            `json:"title"`
@@ -227,18 +227,18 @@ func (c *Client) refusal(call string, res *http.Response, raw []byte) error {
 			Errors settings.Refusals `json:"errors"`
 		}
 		if json.Unmarshal(raw, &p) != nil {
-			return &speedlayer.NotAConnector{c.base, call, "a refusal (422) without problem details"}
+			return c.odd(call, "a refusal (422) without problem details")
 		}
 		if p.Detail == "" {
 			p.Detail = p.Title
 		}
-		return &speedlayer.Refused{c.base, p.Detail, p.Errors}
+		return &speedlayer.Refused{Base: c.base, Detail: p.Detail, Keys: p.Errors}
 	case s >= 500 || s == http.StatusTooManyRequests:
-		return &speedlayer.Unreachable{c.base, call, fmt.Errorf("status %d", s)}
+		return c.silent(call, fmt.Errorf("status %d", s))
 	case s >= 300 && s < 400:
-		return &speedlayer.NotAConnector{c.base, call, fmt.Sprintf("it redirects (status %d); redirects are not followed", s)}
+		return c.odd(call, fmt.Sprintf("it redirects (status %d); redirects are not followed", s))
 	default:
-		return &speedlayer.NotAConnector{c.base, call, fmt.Sprintf("status %d", s)}
+		return c.odd(call, fmt.Sprintf("status %d", s))
 	}
 }
 
@@ -251,7 +251,7 @@ func orNothing(kind string) string {
 
 // Kind is the connector protocol as a kind of speed layer.
 var Kind = speedlayer.Kind{
-	Name: "http", Title: "A connector", NeedsAddress: true,
+	Name: "http", Title: "through its connector", NeedsAddress: true,
 	Able: func(a settings.About) speedlayer.Abilities {
 		return speedlayer.Abilities{Reads: true, Applies: true, PurgesAll: a.Has("purge"), PurgesPages: a.Has("purge-urls"), Warms: a.Has("warm"), TellsStatus: a.Has("status")}
 	},
@@ -262,4 +262,14 @@ var Kind = speedlayer.Kind{
 		}
 		return New(p.URL, token, 0), nil
 	},
+}
+
+// odd says that what answered does not speak the protocol.
+func (c *Client) odd(call, why string) error {
+	return &speedlayer.NotAConnector{Base: c.base, Call: call, Why: why}
+}
+
+// silent says that no proper answer came.
+func (c *Client) silent(call string, cause error) error {
+	return &speedlayer.Unreachable{Base: c.base, Call: call, Cause: cause}
 }

@@ -54,6 +54,19 @@ export function useChange(id: Id) {
   });
 }
 
+/** Where rolling a change back goes, and what would go with it. */
+export function useRollBackPlan(id: Id) {
+  return useQuery({
+    queryKey: ["change", id, "rollback"],
+    queryFn: () => body(api.GET("/api/v1/changes/{id}/rollback", { params: { path: { id: toValue(id) } } })),
+  });
+}
+
+/** The kinds of speed layers that there are. */
+export function useKinds() {
+  return useQuery({ queryKey: ["kinds"], queryFn: () => body(api.GET("/api/v1/speed-layers")), staleTime: Infinity });
+}
+
 export function useRun(id: Id) {
   return useQuery({
     queryKey: ["run", id],
@@ -160,7 +173,7 @@ export function useBundleActs() {
   };
 }
 
-export type ChangeAct = "try" | "promote" | "tidy" | "rollback" | "rebase" | "split" | "discard" | "accept";
+export type ChangeAct = "try" | "promote" | "tidy" | "rebase" | "split" | "discard" | "accept";
 
 /** Everything a person can do, each reading again what it changed. */
 export function useActs() {
@@ -262,6 +275,18 @@ export function useActs() {
     completeTask: useMutation({
       mutationFn: (v: { run: number; file?: string }) =>
         body(api.POST("/api/v1/runs/{id}/task", { params: { path: { id: v.run } }, body: { file: v.file } })),
+      onSuccess: again,
+    }),
+    rollBack: useMutation({
+      mutationFn: (v: { id: number; all: boolean }) =>
+        body(api.POST("/api/v1/changes/{id}/rollback", { params: { path: { id: v.id } }, body: { all: v.all } })),
+      onSuccess: again,
+    }),
+    takeOut: useMutation({
+      mutationFn: (v: { id: number; restore: Record<string, boolean> }) =>
+        body(
+          api.POST("/api/v1/changes/{id}/take-out", { params: { path: { id: v.id } }, body: { restore: v.restore } }),
+        ),
       onSuccess: again,
     }),
     acceptDrift: useMutation({

@@ -1371,6 +1371,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/speed-layers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The kinds of speed layers that a site can have */
+        get: operations["list-speed-layers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -2251,6 +2268,12 @@ export interface components {
             persona: string;
             requests?: components["schemas"]["Request"][];
         };
+        KindView: {
+            name: string;
+            /** @description It is reached under an address, with a token. */
+            needsAddress: boolean;
+            title: string;
+        };
         LedgerView: {
             /**
              * Format: int64
@@ -2384,8 +2407,8 @@ export interface components {
             connector?: string;
             /** @description Further hosts that belong to the site. */
             hosts?: string[];
-            /** @enum {string} */
-            kind: "http" | "by-hand";
+            /** @description One of the speed layers that there are. */
+            kind: string;
             name: string;
             /**
              * @description What it is for; the first is staging and the last production when none says.
@@ -6108,6 +6131,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rehearsed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-speed-layers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindView"][];
                 };
             };
             /** @description Error */

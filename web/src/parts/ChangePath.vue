@@ -5,6 +5,7 @@ import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useActs, type Change, type ChangeAct } from "../api/queries";
 import Consequence from "./Consequence.vue";
+import RollBackDialog from "./RollBackDialog.vue";
 import StateGlyph from "./StateGlyph.vue";
 import Trouble from "./Trouble.vue";
 import When from "./When.vue";
@@ -27,26 +28,33 @@ function last(kind: string) {
   return props.change.runs.find((r) => r.kind === kind && r.finishedAt);
 }
 
-const labels: Record<string, { act: ChangeAct; label: string }> = {
+type Asked = ChangeAct | "rollback";
+const labels: Record<string, { act: Asked; label: string }> = {
   try: { act: "try", label: `Try it on staging` },
   promote: { act: "promote", label: "Promote it" },
   tidy: { act: "tidy", label: "Delete it on production, too" },
   accept: { act: "accept", label: "Accept as it is" },
   "roll back": { act: "rollback", label: "Roll back" },
+  "roll back all": { act: "rollback", label: "Roll back" },
   rebase: { act: "rebase", label: "Begin again from production" },
   discard: { act: "discard", label: "Discard" },
 };
 const shown = computed(() =>
   props.change.choices
     .filter((c) => labels[c.event])
+    // With others on top there is one way to roll back, and the dialog asks which.
+    .filter((c) => c.event !== "roll back" || !props.change.choices.some((x) => x.event === "roll back all"))
     .map((c) => ({ ...c, ...labels[c.event]! }))
     .sort((a, b) => Number(b.next) - Number(a.next)),
 );
 
 // A notice elsewhere may have asked for going back already.
 const wanted = useRoute().query.ask === "rollback" ? "rollback" : undefined;
-const asked = ref<ChangeAct | undefined>(shown.value.some((c) => c.act === wanted && c.allowed) ? wanted : undefined);
-const asking = computed({ get: () => asked.value !== undefined, set: (v) => !v && (asked.value = undefined) });
+const asked = ref<Asked | undefined>(shown.value.some((c) => c.act === wanted && c.allowed) ? wanted : undefined);
+const asking = computed({
+  get: () => asked.value !== undefined && asked.value !== "rollback",
+  set: (v) => !v && (asked.value = undefined),
+});
 const consequence = computed(() => {
   const c = props.change;
   const differs = c.differences.map((d) => `${d.title}: ${d.fromText} → ${d.toText}`).join("; ");
@@ -75,17 +83,6 @@ const consequence = computed(() => {
         ],
         loses: "the records that are deleted. No rollback brings them back; only the backup does.",
       };
-    case "rollback":
-      return {
-        title: "Roll back",
-        verb: "Roll back",
-        does: [
-          `${["promoted", "marked"].includes(c.state) ? `${c.production}, then ${c.staging},` : c.staging} goes back to the settings of its last mark before this change.`,
-          "The settings are read back, cached pages are purged, the pages of the test plan are warmed.",
-          `${look} It is done only when that is clear.`,
-        ],
-        loses: "nothing: the change and its evidence stay, and it can be tried again.",
-      };
     case "discard":
       return {
         title: "Discard the change",
@@ -95,20 +92,35 @@ const consequence = computed(() => {
       };
     case "accept":
       return {
-        title: `Take ${c.production} as it is`,
-        verb: "Take it",
-        does: ["A mark is taken although the check left something for a person to judge. Your name stands beside it."],
+        title: `Accept ${c.state === "restored" ? "the rollback" : c.production} as it is`,
+        verb: "Accept",
+        does: [
+          c.state === "restored"
+            ? "The change is rolled back although the check of that left something for a person to judge. Your name stands beside it."
+            : "A mark is taken although the check left something for a person to judge. Your name stands beside it.",
+        ],
       };
     default:
       return undefined;
   }
 });
 
-async function go(act: ChangeAct) {
-  const c = await acts.act.mutateAsync({ id: props.change.id, act });
+const rollingBack = computed({ get: () => asked.value === "rollback", set: (v) => !v && (asked.value = undefined) });
+async function rollBack(all: boolean) {
+  await opened(await acts.rollBack.mutateAsync({ id: props.change.id, all }));
+}
+async function takeOut(restore: Record<string, boolean>) {
+  const c = await acts.takeOut.mutateAsync({ id: props.change.id, restore });
+  asked.value = undefined;
+  await router.push(`/changes/${c.id}`);
+}
+async function opened(c: Change) {
   asked.value = undefined;
   const open = c.runs.find((r) => !r.finishedAt && r.state !== "waiting");
   if (open) await router.push(`/runs/${open.id}`);
+}
+async function go(act: ChangeAct) {
+  await opened(await acts.act.mutateAsync({ id: props.change.id, act }));
 }
 </script>
 
@@ -129,7 +141,7 @@ async function go(act: ChangeAct) {
         :disabled="!c.allowed"
         :loading="acts.act.isPending.value && acts.act.variables.value?.act === c.act"
         :size="c.next ? undefined : 'small'"
-        @click="c.act === 'try' || c.act === 'rebase' ? go(c.act) : (asked = c.act)"
+        @click="c.act === 'try' || c.act === 'rebase' ? go(c.act as ChangeAct) : (asked = c.act)"
       />
       <p v-if="!c.allowed" class="small faded">{{ c.why }}</p>
     </div>
@@ -143,12 +155,21 @@ async function go(act: ChangeAct) {
         </li>
       </ul>
     </div>
+    <RollBackDialog
+      v-if="rollingBack"
+      v-model="rollingBack"
+      :change="change"
+      :busy="acts.rollBack.isPending.value || acts.takeOut.isPending.value"
+      :error="acts.rollBack.error.value ?? acts.takeOut.error.value"
+      @go="rollBack"
+      @take-out="takeOut"
+    />
     <Consequence
       v-if="consequence"
       v-model="asking"
       v-bind="consequence"
       :busy="acts.act.isPending.value"
-      @go="go(asked!)"
+      @go="go(asked as ChangeAct)"
     />
   </section>
 </template>

@@ -13,11 +13,12 @@ import Fingerprint from "./Fingerprint.vue";
 import Trouble from "./Trouble.vue";
 import When from "./When.vue";
 
-const props = defineProps<{ environment: Environment; last: boolean }>();
+const props = defineProps<{ environment: Environment }>();
 const acts = useActs();
 const router = useRouter();
 const { may } = useSession();
 const drift = computed(() => props.environment.drift!);
+const production = computed(() => props.environment.role === "production");
 
 const accepting = ref(false);
 const reason = ref("");
@@ -26,8 +27,8 @@ async function accept() {
   accepting.value = false;
 }
 
-const puttingBack = ref(false);
-async function putBack() {
+const reverting = ref(false);
+async function revert() {
   const r = await acts.revertDrift.mutateAsync(drift.value.id);
   await router.push(`/runs/${r.id}`);
 }
@@ -36,7 +37,7 @@ async function check() {
   await router.push(`/runs/${r.id}`);
 }
 const lacking = computed(() =>
-  props.last && !may("decide") ? "What is in force on production is accepted by an approver." : "",
+  production.value && !may("decide") ? "What is in force on production is accepted by an approver." : "",
 );
 </script>
 
@@ -49,7 +50,7 @@ const lacking = computed(() =>
     </p>
     <DifferenceTable :differences="drift.differences" before="Before" after="Found" />
     <div v-if="may('work')" class="row">
-      <Button label="Revert" size="small" @click="puttingBack = true" />
+      <Button label="Revert" size="small" @click="reverting = true" />
       <Button label="Accept" size="small" outlined :disabled="!!lacking" @click="accepting = true" />
       <Button
         v-if="environment.marks.length"
@@ -63,8 +64,8 @@ const lacking = computed(() =>
     </div>
     <Trouble :error="acts.revertDrift.error.value ?? acts.check.error.value" />
     <Consequence
-      v-model="puttingBack"
-      :title="`Put ${environment.name} back`"
+      v-model="reverting"
+      :title="`Revert ${environment.name}`"
       :does="[
         `${environment.name} gets the settings of ${drift.was.slice(0, 8)} again and they are read back.`,
         'The page cache is purged, and the pages of the test plan are warmed.',
@@ -73,7 +74,7 @@ const lacking = computed(() =>
       loses="what was set outside is no longer in force; it stays recorded as a revision."
       verb="Revert"
       :busy="acts.revertDrift.isPending.value"
-      @go="putBack"
+      @go="revert"
     />
     <Dialog
       v-model:visible="accepting"
@@ -82,10 +83,10 @@ const lacking = computed(() =>
       :style="{ width: '32rem' }"
       :draggable="false"
     >
-      <form class="stack" @submit@submit.prevent="accept">
+      <form class="stack" @submit.prevent="accept">
         <p>
           It becomes what {{ environment.name }} is meant to have.
-          <template v-if="last">Changes that were begun earlier have to be begun again from there.</template>
+          <template v-if="production">Changes that were begun earlier have to be begun again from there.</template>
           It is away from its mark until another is taken.
         </p>
         <label for="accept-why">Why is it meant? It stands in the record under your name.</label>

@@ -6,6 +6,7 @@ import Select from "primevue/select";
 import { computed, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 import { useOnboardingActs, type Place, type Onboarding } from "../api/onboardings";
+import { useKinds } from "../api/queries";
 import Trouble from "./Trouble.vue";
 
 const props = defineProps<{ onboarding?: Onboarding }>();
@@ -14,15 +15,12 @@ const acts = useOnboardingActs();
 
 const name = ref("");
 const places = ref<Place[]>([
-  { name: "staging", url: "", kind: "http", connector: "", token: "" },
-  { name: "production", url: "", kind: "http", connector: "", token: "" },
+  { name: "staging", role: "staging", url: "", kind: "http", connector: "", token: "" },
+  { name: "production", role: "production", url: "", kind: "http", connector: "", token: "" },
 ]);
-const byHand = "by-hand";
 const example = "https://staging.example.org";
-const kinds = [
-  { value: "http", title: "through its connector" },
-  { value: "by-hand", title: "by hand" },
-];
+const { data: kinds } = useKinds();
+const needsAddress = (kind: string) => kinds.value?.find((k) => k.name === kind)?.needsAddress ?? true;
 /** The places as they are sent: without the empty hosts of somebody who is typing. */
 const said = computed(() => places.value.map((p) => ({ ...p, hosts: (p.hosts ?? []).filter(Boolean) })));
 const hostsOf = (said?: string) => (said ?? "").split(",").map((h) => h.trim());
@@ -34,7 +32,8 @@ watch(
         name: e.name,
         url: e.url,
         hosts: e.hosts,
-        kind: e.connector?.kind === "by-hand" ? "by-hand" : "http",
+        role: e.role,
+        kind: e.connector?.kind ?? "http",
         connector: e.connector?.url ?? "",
         token: "",
       }));
@@ -74,13 +73,13 @@ async function place() {
         <Select
           v-model="p.kind"
           :input-id="`kind-${i}`"
-          :options="kinds"
+          :options="kinds ?? []"
           option-label="title"
-          option-value="value"
+          option-value="name"
           size="small"
           :aria-label="`How the settings of ${p.name} are changed`"
         />
-        <template v-if="p.kind !== byHand">
+        <template v-if="needsAddress(p.kind)">
           <label :for="`token-${i}`">
             Token of its connector{{ onboarding?.hasToken.includes(p.name) ? " (one is kept)" : "" }}
           </label>

@@ -24,9 +24,11 @@ const height = computed(() => 62 + (props.environments.length - 1) * gap + 66);
 const byKey = computed(() => new Map(points.value.map((p) => [p.key, p])));
 const time = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
 
-/** A promotion's line starts at the try it promoted: the last clear one on the environment before. */
+const staging = computed(() => props.environments.findIndex((e) => e.role === "staging"));
+
+/** A promotion's line starts at the try it promoted: the last one on staging. */
 function origin(s: Sounding) {
-  return points.value.findLast((p) => p.env === s.env - 1 && p.column < s.column && p.kind === "try");
+  return points.value.findLast((p) => p.env === staging.value && p.column < s.column && p.kind === "try");
 }
 
 /** Where a ruler is broken: from an outside change to the next thing that was known. */
@@ -82,7 +84,7 @@ const word: Record<string, string> = {
     <template v-for="s in points" :key="`l${s.key}`">
       <path
         v-if="s.kind === 'promote' && origin(s)"
-        :d="`M${x(origin(s)!)} ${y(s.env - 1) + 50} C ${x(origin(s)!)} ${y(s.env) - 20}, ${x(s)} ${y(s.env - 1) + 60}, ${x(s)} ${y(s.env) - 12}`"
+        :d="`M${x(origin(s)!)} ${y(staging) + 50} C ${x(origin(s)!)} ${y(s.env) - 20}, ${x(s)} ${y(staging) + 60}, ${x(s)} ${y(s.env) - 12}`"
         class="promotion"
       />
       <path

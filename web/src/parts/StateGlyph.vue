@@ -4,13 +4,15 @@ import { computed } from "vue";
 
 const props = defineProps<{ state: string; word?: string; bare?: boolean }>();
 
-type Shape = "run" | "wedge" | "half" | "ring" | "wave";
+type Shape = "disc" | "wedge" | "half" | "ring" | "wave";
 const shapes: Record<string, { shape: Shape; tone: string }> = {
-  clear: { shape: "run", tone: "clear" },
-  marked: { shape: "run", tone: "clear" },
+  clear: { shape: "disc", tone: "clear" },
+  marked: { shape: "disc", tone: "clear" },
   broken: { shape: "wedge", tone: "broken" },
   unsure: { shape: "half", tone: "unsure" },
   promoted: { shape: "half", tone: "unsure" },
+  restored: { shape: "half", tone: "unsure" },
+  unknown: { shape: "ring", tone: "broken" },
   "not checked": { shape: "ring", tone: "blind" },
   stopped: { shape: "ring", tone: "blind" },
   failed: { shape: "ring", tone: "blind" },
@@ -23,7 +25,7 @@ const look = computed(() => shapes[props.state] ?? { shape: "wave" as Shape, ton
 <template>
   <span class="glyph" :class="look.tone">
     <svg viewBox="0 0 16 16" width="15" height="15" aria-hidden="true">
-      <circle v-if="look.shape === 'run'" cx="8" cy="8" r="6" fill="currentColor" />
+      <circle v-if="look.shape === 'disc'" cx="8" cy="8" r="6" fill="currentColor" />
       <path v-else-if="look.shape === 'wedge'" d="M8 1.2 15 14H1Z" fill="currentColor" />
       <template v-else-if="look.shape === 'half'">
         <circle cx="8" cy="8" r="6" fill="none" stroke="currentColor" stroke-width="1.6" />

@@ -160,7 +160,9 @@ async function giveUp() {
       <LooksTable
         :looks="onboarding"
         :pages="onboarding.pages.filter((p) => p.watch).map((p) => p.path)"
-        :first="onboarding.environments[0]?.name ?? 'staging'"
+        :first="
+          (onboarding.environments.find((e) => e.role === 'staging') ?? onboarding.environments[0])?.name ?? 'staging'
+        "
         may-edit
         :keep="(looks) => acts.looks.mutateAsync({ id: onboarding!.id, looks })"
         :run="(what) => acts.run.mutateAsync({ id: onboarding!.id, what })"

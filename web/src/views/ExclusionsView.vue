@@ -27,7 +27,9 @@ const acts = useExclusionActs(() => props.id);
 /** The environment whose settings are shown: production, unless another is chosen. */
 const environments = computed(() => site.data.value?.environments ?? []);
 const picked = ref(0);
-const environment = computed(() => picked.value || environments.value.at(-1)?.id || 0);
+const environment = computed(
+  () => picked.value || (environments.value.find((e) => e.role === "production") ?? environments.value.at(-1))?.id || 0,
+);
 
 const { data: ledger } = useLedger(() => props.id, {});
 const { data: matrix, isPending, error, refetch } = useMatrix(environment);

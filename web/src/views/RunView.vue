@@ -86,7 +86,23 @@ const titles: Record<string, string> = {
       </div>
       <LeakNotice v-if="over" :run="run" />
       <ManualTaskPane v-if="run.manualTask" :run="run" />
-      <RunningPane v-if="!over && run.state !== 'by hand'" :run="run" />
+      <section v-if="run.state === 'unknown'" class="sheet stack" role="status">
+        <h2>It is not known which settings {{ run.environment }} has</h2>
+        <p>
+          The site gave no proper answer when it was told, and could not be read back. It is read again until it is
+          known; then this run goes on{{ run.stopAsked ? ", and is stopped" : "" }}.
+          <RouterLink :to="`/sites/${run.site}`">See {{ run.siteName }}</RouterLink>
+        </p>
+        <p class="small faded">{{ run.progress.now }}</p>
+      </section>
+      <RunningPane v-else-if="!over && run.state !== 'by hand'" :run="run" />
+      <p v-if="over && run.putBack" class="small">
+        {{
+          run.restored
+            ? `${run.environment} has what it had before: read back with the same fingerprint.`
+            : `${run.environment} could not be put back.`
+        }}
+      </p>
       <p v-if="over && run.problem && run.problem !== run.summary" class="problem">{{ run.problem }}</p>
       <p v-if="over && (run.progress.uncached ?? []).length" class="small faded">
         Not served from the cache before they were looked at: {{ (run.progress.uncached ?? []).join(", ") }}.

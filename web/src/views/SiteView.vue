@@ -16,6 +16,7 @@ import Rulers from "../parts/Rulers.vue";
 import SiteHead from "../parts/SiteHead.vue";
 import StateGlyph from "../parts/StateGlyph.vue";
 import Trouble from "../parts/Trouble.vue";
+import UnknownNotice from "../parts/UnknownNotice.vue";
 import When from "../parts/When.vue";
 
 const props = defineProps<{ id: number }>();
@@ -82,25 +83,23 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
       <p v-if="session && !may('work')" class="small faded">
         As {{ session.role }} you see everything and change nothing; an administrator can give you another role.
       </p>
-      <DriftNotice
-        v-for="e in site.environments.filter((x) => x.drift)"
-        :key="e.id"
-        :environment="e"
-        :last="e.id === site.environments.at(-1)?.id"
-      />
+      <UnknownNotice v-for="e in site.environments.filter((x) => x.unknown)" :key="`u${e.id}`" :environment="e" />
+      <DriftNotice v-for="e in site.environments.filter((x) => x.drift)" :key="e.id" :environment="e" />
       <section class="sheet chart">
         <Rulers :environments="site.environments" />
       </section>
       <div class="columns">
         <section v-for="e in site.environments" :key="e.id">
           <div class="spread">
-            <h2>{{ e.name }}</h2>
+            <h2>
+              {{ e.name }}<span v-if="e.role !== e.name" class="role small">{{ e.role }}</span>
+            </h2>
             <a :href="e.url" target="_blank" rel="noreferrer" class="small">{{ e.url }}</a>
           </div>
           <p class="small">
             <Fingerprint :value="e.fingerprint" /> <span class="faded">read <When :at="e.readAt" /></span>
           </p>
-          <p v-if="e.connector === 'by-hand'" class="small">
+          <p v-if="e.connector && !e.able.applies" class="small">
             Changed by hand: a change becomes a checklist.
             <template v-if="!e.fingerprint"
               >Export its settings in its own administration, and upload the file.</template
@@ -130,7 +129,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
             />
             <Button v-if="e.marks.length" label="Check as it is" size="small" outlined @click="check(e.id)" />
             <Button
-              v-if="e.connector === 'by-hand'"
+              v-if="e.connector && !e.able.reads"
               label="Upload settings"
               size="small"
               :outlined="!!e.fingerprint"
@@ -234,6 +233,10 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
   border-left: 4px solid var(--unsure);
   padding: var(--s2) var(--s3);
   margin-top: var(--s2);
+}
+.role {
+  margin-left: var(--s2);
+  color: var(--faded);
 }
 .next {
   flex-wrap: nowrap;

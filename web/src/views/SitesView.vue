@@ -37,7 +37,8 @@ const adding = ref(false);
 const file = ref("");
 const client = useQueryClient();
 const register = useMutation({
-  mutationFn: () => body(api.POST("/api/v1/sites", { body: { file: file.value } })),
+  mutationFn: (rolesMayChange: boolean) =>
+    body(api.POST("/api/v1/sites", { body: { file: file.value, rolesMayChange } })),
   onSuccess: async (s) => {
     adding.value = false;
     await client.invalidateQueries();
@@ -105,12 +106,18 @@ const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
     </p>
   </AskState>
   <Dialog v-model:visible="adding" modal header="Register a site" :style="{ width: '44rem' }" :draggable="false">
-    <form class="stack" @submit.prevent="register.mutate()">
+    <form class="stack" @submit.prevent="register.mutate(false)">
       <label for="file">The site file, YAML or JSON. A site of the same name is updated.</label>
       <Textarea id="file" v-model="file" rows="16" class="mono" spellcheck="false" autofocus />
       <Trouble :error="register.error.value" />
       <div class="row">
         <Button type="submit" label="Register" :disabled="!file.trim()" :loading="register.isPending.value" />
+        <Button
+          v-if="register.error.value?.message.includes('would become')"
+          label="Register with these roles"
+          outlined
+          @click="register.mutate(true)"
+        />
         <a href="/api/contract/site-file.schema.json" target="_blank">Its schema</a>
       </div>
     </form>

@@ -21,7 +21,7 @@ const { data: plan, isPending, error, refetch } = useTestPlan(() => props.id);
 const acts = useTestPlanActs(() => props.id);
 const looksActs = useTestPlanActs(() => props.id);
 
-const first = computed(() => plan.value?.environments[0] ?? "staging");
+const first = computed(() => site.data.value?.environments.find((e) => e.role === "staging")?.name ?? "staging");
 const unmarked = computed(() => site.data.value?.environments.every((e) => !e.marks.length));
 /** What was changed here, until the page is left: marks do not know it yet. */
 const changed = ref(false);
