@@ -239,7 +239,7 @@ func TestAcceptingFindingsComesToANewVerdict(t *testing.T) {
 	assert.Equal(t, "unsure", run.Verdict)
 	require.Equal(t, http.StatusOK, accept(run.id("journey"), true, "It is gone on purpose."))
 	assert.Equal(t, "clear", run.Verdict)
-	assert.Contains(t, run.Summary, "3 Accepted as expected")
+	assert.Contains(t, run.Summary, "3 accepted as expected")
 	require.Equal(t, http.StatusOK, accept(run.id("picture"), false, ""))
 	assert.Equal(t, "broken", run.Verdict, "taken back")
 	var lines []struct{ Text, Who string }

@@ -133,13 +133,13 @@ func TestTwoPeopleWhoEditTheSameChangeLoseNothing(t *testing.T) {
 	assert.Equal(t, true, now().Edits["markup.compact"])
 }
 
-func TestAPiledUpChangeIsPartedAndABundleSteppedDown(t *testing.T) {
+func TestAPiledUpChangeIsSplitAndABundleSteppedDown(t *testing.T) {
 	d := newDesk(t)
 	marin := d.api(people.Maintainer)
 	c := marin.begun(1, map[string]any{"scripts.defer": true, "styles.dropUnused": true, "markup.compact": true})
 	require.Len(t, c.Series, 3)
 	d.signIn("Ada", fmt.Sprintf("/changes/%d", c.ID))
-	d.click("button", "^Part it into 3 changes")
+	d.click("button", "^Split it into 3 changes")
 	d.see("h1", `^T \(1 of 3\)$`)
 	var second changeBody
 	marin.ask(http.MethodGet, fmt.Sprintf("/changes/%d", c.ID+1), nil, &second)

@@ -50,7 +50,7 @@ func meddle(t *testing.T, inst *standin.Instance, edits settings.Values) {
 	require.True(t, ok)
 }
 
-func TestWhatIsChangedOutsideIsAdoptedOrUndone(t *testing.T) {
+func TestWhatIsChangedOutsideIsAcceptedOrReverted(t *testing.T) {
 	d := newDesk(t)
 	d.marked()
 	d.signIn("Ada", "/sites/1")
@@ -59,9 +59,9 @@ func TestWhatIsChangedOutsideIsAdoptedOrUndone(t *testing.T) {
 	d.click("button", "Read settings") // staging's is the first
 	d.see("h2", "staging was changed outside Tide Marker")
 	d.accessible("a site that was changed outside")
-	d.click("button", "^Put it back$")
+	d.click("button", "^Revert$")
 	d.see("p", "What is lost")
-	d.click("[role=dialog] button", "^Put it back$")
+	d.click("[role=dialog] button", "^Revert$")
 	d.see("h1", "^Clear: 3 looks")
 	now, _ := d.staging.Layer.Settings()
 	assert.Equal(t, false, now["markup.compact"])
@@ -88,9 +88,9 @@ func TestWhatIsChangedOutsideIsAdoptedOrUndone(t *testing.T) {
 	d.open("/")
 	d.click("a", "production was changed outside Tide Marker")
 	d.see("h2", "production was changed outside Tide Marker")
-	d.click("button", "^Adopt it$")
+	d.click("button", "^Accept$")
 	d.fill("#accept-why", "Support compacted the markup by hand")
-	d.click("[role=dialog] button", "^Adopt$")
+	d.click("[role=dialog] button", "^Accept$")
 	d.see("li", "Defer")
 	d.click("a", "History")
 	d.see("td", "Accepted what was changed outside on production: Support compacted")

@@ -286,7 +286,7 @@ func TestAnExclusionIsTriedWithout(t *testing.T) {
 	d.accessible("a proof by requests")
 }
 
-func TestCachedPagesAreDroppedOrMarkedStaleFromTheMatrix(t *testing.T) {
+func TestCachedPagesArePurgedOrMarkedStaleFromTheMatrix(t *testing.T) {
 	d := fullShop(t)
 	api := d.api(people.Maintainer)
 	d.read(api)
@@ -322,5 +322,5 @@ func TestCachedPagesAreDroppedOrMarkedStaleFromTheMatrix(t *testing.T) {
 	d.see("form[aria-label='Purge cached pages'] p", "1 cached copy went; \\d (is|are) fetched again")
 	lines, err := d.store.History(t.Context(), 1, 0, 1)
 	require.NoError(t, err)
-	assert.Equal(t, "Dropped what staging cached of pages of the class home: 1 copies.", lines[0].Text)
+	assert.Equal(t, "Purged what staging had cached of pages of the class home: 1 copies.", lines[0].Text)
 }

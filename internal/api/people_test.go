@@ -198,7 +198,7 @@ func TestAnInvitationWorksOnce(t *testing.T) {
 	assert.Equal(t, 403, status)
 	var lines []struct{ Who, Text string }
 	admin.ask(http.MethodGet, "/people/history", nil, &lines)
-	assert.Contains(t, lines[0].Text, "Keeps Marin out")
+	assert.Contains(t, lines[0].Text, "Disabled the account of Marin")
 	assert.Equal(t, "ada (token tests)", lines[0].Who)
 
 	admin.ask(http.MethodPost, "/invitations", map[string]any{"role": "observer"}, &made)
@@ -265,7 +265,7 @@ func TestANewPasswordEndsOtherSessions(t *testing.T) {
 	assert.Equal(t, 401, status)
 }
 
-func TestSomebodyIsInvitedAndComesIn(t *testing.T) {
+func TestSomebodyIsInvitedAndCreatesAnAccount(t *testing.T) {
 	d := newDesk(t)
 	d.open("/people")
 	d.see("h1", "^Sign in$")
@@ -297,10 +297,10 @@ func TestSomebodyIsInvitedAndComesIn(t *testing.T) {
 	d.accessible("an invitation")
 	d.fill("#name", "Otto")
 	d.fill("#password", "otto is not here")
-	d.click("button", "^Come in$")
+	d.click("button", "^Create account$")
 	d.see("[role=alert]", "name")
 	d.fill("#password", password)
-	d.click("button", "^Come in$")
+	d.click("button", "^Create account$")
 	d.see("a", "^Fernhollow$")
 	d.click("a", "^Fernhollow$")
 	d.see("h1", "^Fernhollow$")

@@ -72,7 +72,7 @@ func newDesk(t *testing.T) *desk {
 // underDetector is the test of the whole application that is run with the race detector,
 // too: handlers, queue, runs and notices at the same time. What each of them does alone
 // is raced in its own package.
-const underDetector = "TestWhatIsChangedOutsideIsAdoptedOrUndone"
+const underDetector = "TestWhatIsChangedOutsideIsAcceptedOrReverted"
 
 // deskOf is the application with an invented site.
 func deskOf(t *testing.T, s standin.Site, doc site.Site) *desk {
@@ -260,7 +260,7 @@ func TestTheWholeStoryInTheInterface(t *testing.T) {
 
 	d.open("/changes/1")
 	d.click("button", "Roll back")
-	d.see("p", "What is lost")
+	d.see("[role=dialog] p", "what it had before this change")
 	d.click("[role=dialog] button", "^Roll back$")
 	d.see("h1", "^Clear: 3 looks|^Clear: 3 looks")
 	require.Eventually(t, func() bool {

@@ -155,3 +155,9 @@ func has(findings []evidence.Finding, kind evidence.Kind, page, device string) b
 		return f.Kind == kind && f.Page == page && f.Device == device && f.Severity == evidence.Broken
 	})
 }
+
+// roll goes back to a mark on an environment.
+func (b *bench) roll(env int, m store.Mark) store.Run {
+	b.Helper()
+	return b.carryOut(store.Run{EnvironmentID: b.envs[env].ID, Kind: release.RollBackRun, Target: m.Fingerprint, MarkID: &m.ID})
+}
