@@ -36,8 +36,8 @@ test: setup lint
 	cd web && npm run --silent test
 	go test ./docs/... ./internal/core/...
 	go test -race -p 1 -timeout 20m -skip '^TestFaults' $$(go list ./cmd/... ./internal/... | grep -v /internal/core)
-	go test -timeout 20m ./internal/web
-	go test -timeout 20m -run '^TestFaults' ./internal/work
+	go test -timeout 20m ./internal/api
+	go test -timeout 20m -run '^TestFaults' ./internal/run
 
 lint: web/dist/index.html
 	@test -z "$$(gofmt -l cmd internal docs web/web.go)" || { gofmt -l cmd internal docs web/web.go; echo "these files are not gofmt-ed"; exit 1; }
@@ -47,7 +47,7 @@ lint: web/dist/index.html
 	cd web && npm run --silent types && npm run --silent lint && npm run --silent format
 
 bench: build
-	go test -run '^$$' -bench . -benchtime 3x ./internal/core/visual ./internal/core/exclusion ./internal/work ./internal/store
+	go test -run '^$$' -bench . -benchtime 3x ./internal/core/visual ./internal/core/exclusion ./internal/run ./internal/store
 
 # Fresh pictures of the main views, from the demo's data.
 screenshots: build

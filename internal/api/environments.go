@@ -34,6 +34,11 @@ func (s *Server) environmentOperations(api huma.API) {
 		func(ctx context.Context, in *ByID) (*output[RunSummary], error) {
 			return out(s.startRun(ctx, in.ID, release.CheckRun, "", nil))
 		})
+	s.environmentActs(api, tags)
+}
+
+// environmentActs are what can be done to an environment without a change.
+func (s *Server) environmentActs(api huma.API, tags []string) {
 	huma.Register(api, huma.Operation{OperationID: "purge-environment", Method: http.MethodPost, Path: "/environments/{id}/purges", Summary: "Purges what is cached of one page, a class of pages or all, or marks it stale; and warms it again",
 		Description: "409 while a run is under way there.", Tags: tags},
 		func(ctx context.Context, in *struct {

@@ -99,6 +99,12 @@ func (s *Server) onboardingOperations(api huma.API) {
 			}
 			return out(s.tested(ctx, in.ID))
 		})
+	s.onboardingSteps(api, tags)
+	s.onboardingEnds(api, tags)
+}
+
+// onboardingSteps are the steps from a site's address to its test plan.
+func (s *Server) onboardingSteps(api huma.API, tags []string) {
 	huma.Register(api, huma.Operation{OperationID: "survey-onboarding", Method: http.MethodPost, Path: "/onboardings/{id}/survey", Summary: "Finds the site's pages, from its sitemap or by following links", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *ByID) (*output[OnboardingView], error) {
 			if err := s.Store.Within(ctx, func(st *store.Store) error {
@@ -155,6 +161,10 @@ func (s *Server) onboardingOperations(api huma.API) {
 			})
 			return out(onboardingView(t), err)
 		})
+}
+
+// onboardingEnds are trying what was said on the spot, and the end.
+func (s *Server) onboardingEnds(api huma.API, tags []string) {
 	huma.Register(api, huma.Operation{OperationID: "run-onboarding", Method: http.MethodPost, Path: "/onboardings/{id}/run", Summary: "Makes a persona ready, or takes a journey, on staging and on the spot", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID

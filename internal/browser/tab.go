@@ -5,7 +5,6 @@ import (
 	_ "embed"
 	"encoding/base64"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"net/url"
@@ -23,9 +22,6 @@ import (
 
 //go:embed js/start.js
 var startJS string
-
-//go:embed js/quiet.js
-var quietJS string
 
 // State is what makes a browser a persona's: cookies, and what pages stored.
 type State struct {
@@ -91,14 +87,6 @@ type tab struct {
 	drawOnce *sync.Once
 	lifted   chan struct{} // closed when the finger or button that is down is up again
 	crashed  chan struct{}
-}
-
-// docResponse is the answer to the last document of the main frame.
-type docResponse struct {
-	id      proto.NetworkRequestID
-	status  int
-	headers map[string]string
-	from    int // index of its request
 }
 
 const (
@@ -218,117 +206,6 @@ func (t *tab) listen() {
 	go others()
 }
 
-// paused decides about a request before it is sent: hosts that are not the site's
-// are never reached, and pictures wait until the page has first been drawn, as they
-// come later than the page on any real line. Without that a picture that moves the
-// page would go unseen whenever the site is near.
-func (t *tab) paused(e *proto.FetchRequestPaused) {
-	u, err := url.Parse(e.Request.URL)
-	own := err == nil && (t.env.Owns(u) || u.Scheme == "data" || u.Scheme == "blob" || u.Scheme == "about")
-	if !own {
-		t.mu.Lock()
-		t.stopped[e.NetworkID] = true
-		if i, known := t.byID[e.NetworkID]; known {
-			t.requests[i].Blocked = true
-		}
-		t.mu.Unlock()
-		go func() {
-			_ = proto.FetchFailRequest{RequestID: e.RequestID, ErrorReason: proto.NetworkErrorReasonBlockedByClient}.Call(t.page)
-		}()
-		return
-	}
-	t.mu.Lock()
-	drawn, lifted := t.drawn, t.lifted
-	t.mu.Unlock()
-	go func() {
-		select {
-		case <-lifted:
-		case <-time.After(3 * time.Second):
-		case <-t.page.GetContext().Done():
-			return
-		}
-		if e.ResourceType == proto.NetworkResourceTypeImage {
-			select {
-			case <-drawn:
-			case <-time.After(3 * time.Second):
-			case <-t.page.GetContext().Done():
-				return
-			}
-		}
-		_ = proto.FetchContinueRequest{RequestID: e.RequestID}.Call(t.page)
-	}()
-}
-
-// pressing does what presses a finger or a button and lifts it again. Nothing that the
-// page asks for meanwhile is answered before the end, as a press is over sooner than
-// any real line answers: else what is only loaded at the first touch would sometimes
-// be there in time, when the site is near and this machine is slow.
-func (t *tab) pressing(do func() error) error {
-	lifted := make(chan struct{})
-	t.mu.Lock()
-	t.lifted = lifted
-	t.mu.Unlock()
-	defer close(lifted)
-	return do()
-}
-
-func (t *tab) sent(e *proto.NetworkRequestWillBeSent) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.changed = time.Now()
-	t.inFlight[e.RequestID] = true
-	if strings.HasPrefix(e.Request.URL, "data:") || strings.HasPrefix(e.Request.URL, "blob:") {
-		return
-	}
-	if e.Type == proto.NetworkResourceTypeDocument && e.FrameID == t.frame && e.RedirectResponse == nil {
-		t.document = docResponse{from: len(t.requests)}
-		t.drawn, t.drawOnce = make(chan struct{}), &sync.Once{}
-	}
-	if i, known := t.byID[e.RequestID]; known && e.RedirectResponse != nil {
-		t.requests[i].Status = e.RedirectResponse.Status
-	}
-	if len(t.requests) >= manyRequests || isFavicon(e) {
-		return
-	}
-	t.byID[e.RequestID] = len(t.requests)
-	t.requests = append(t.requests, evidence.Request{URL: clip(e.Request.URL), Kind: kindOf(e.Type), Method: e.Request.Method, Blocked: t.stopped[e.RequestID]})
-}
-
-// isFavicon tells whether the browser asks by itself for an icon that no page named.
-func isFavicon(e *proto.NetworkRequestWillBeSent) bool {
-	u, err := url.Parse(e.Request.URL)
-	return err == nil && u.Path == "/favicon.ico" && e.Type == proto.NetworkResourceTypeOther
-}
-
-func (t *tab) answered(e *proto.NetworkResponseReceived) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.changed = time.Now()
-	if i, known := t.byID[e.RequestID]; known {
-		t.requests[i].Status = e.Response.Status
-	}
-	if e.Type == proto.NetworkResourceTypeDocument && e.FrameID == t.frame {
-		t.document.id, t.document.status = e.RequestID, e.Response.Status
-		t.document.headers = map[string]string{}
-		for k, v := range e.Response.Headers {
-			if name := strings.ToLower(k); name != "set-cookie" {
-				t.document.headers[name] = clip(v.String())
-			}
-		}
-	}
-}
-
-func (t *tab) ended(id proto.NetworkRequestID, bytes int, failed string) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.changed = time.Now()
-	delete(t.inFlight, id)
-	if i, known := t.byID[id]; known {
-		t.requests[i].Bytes = bytes
-		t.requests[i].Failed = failed
-	}
-}
-
 func (t *tab) threw(d *proto.RuntimeExceptionDetails) {
 	msg := d.Text
 	if d.Exception != nil && d.Exception.Description != "" {
@@ -374,17 +251,6 @@ func clip(s string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(s, "�"), "\x00", "�")
 }
 
-func kindOf(t proto.NetworkResourceType) string {
-	switch t {
-	case proto.NetworkResourceTypeXHR, proto.NetworkResourceTypeFetch:
-		return "fetch"
-	case proto.NetworkResourceTypeDocument, proto.NetworkResourceTypeScript, proto.NetworkResourceTypeStylesheet,
-		proto.NetworkResourceTypeImage, proto.NetworkResourceTypeFont:
-		return strings.ToLower(string(t))
-	}
-	return "other"
-}
-
 // navigate opens a path and waits until the page is quiet.
 func (t *tab) navigate(path string) error {
 	address := t.env.Address(path)
@@ -411,19 +277,6 @@ func (t *tab) navigate(path string) error {
 	return t.quiet(quietLimit)
 }
 
-// explain turns an error of the protocol into what a person can act on.
-func (t *tab) explain(err error) error {
-	select {
-	case <-t.crashed:
-		return errors.New("the page crashed its tab")
-	default:
-	}
-	if errors.Is(err, context.DeadlineExceeded) {
-		return errors.New("the page did not answer in time")
-	}
-	return err
-}
-
 // How long nothing has to happen before a page counts as quiet, and how often that
 // is looked at again from here; the page itself waits meanwhile.
 const (
@@ -435,63 +288,6 @@ const (
 	// quietLimit is how long a page may take to load.
 	quietLimit = 30 * time.Second
 )
-
-// quiet waits until the document is loaded, no request is under way and the page has
-// stopped changing. A page that never stops is taken as it is after a while; one that
-// does not load within the limit is an error.
-func (t *tab) quiet(limit time.Duration) error {
-	began := time.Now()
-	var loadedAt time.Time
-	for {
-		res, err := t.page.Timeout(5 * time.Second).Evaluate(rod.Eval(quietJS, quietFor.Milliseconds(), quietPatience.Milliseconds()).ByPromise())
-		if err != nil {
-			if time.Since(began) > limit {
-				return fmt.Errorf("the page did not answer within %s", limit)
-			}
-			if err := t.rest(quietPoll); err != nil {
-				return err
-			}
-			continue // between two documents
-		}
-		state := res.Value
-		if state.Get("ready").Str() == "complete" && loadedAt.IsZero() {
-			loadedAt = time.Now()
-		}
-		t.mu.Lock()
-		still := len(t.inFlight) == 0 && time.Since(t.changed) >= quietFor
-		t.mu.Unlock()
-		still = still && state.Get("since").Num() >= float64(quietFor.Milliseconds())
-		switch {
-		case !loadedAt.IsZero() && (still || time.Since(loadedAt) > busyLimit):
-			return nil
-		case time.Since(began) > limit:
-			return fmt.Errorf("the page did not finish loading within %s", limit)
-		}
-		if err := t.rest(quietPoll); err != nil {
-			return err
-		}
-	}
-}
-
-// touch notes that something was done to the page: it is not quiet until what follows
-// has had its time to begin.
-func (t *tab) touch() {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.changed = time.Now()
-}
-
-// rest waits a moment, unless the tab has crashed or the look is over.
-func (t *tab) rest(d time.Duration) error {
-	select {
-	case <-t.crashed:
-		return errors.New("the page crashed its tab")
-	case <-t.page.GetContext().Done():
-		return t.explain(t.page.GetContext().Err())
-	case <-time.After(d):
-		return nil
-	}
-}
 
 // snapshot is what the tab has seen so far.
 func (t *tab) snapshot() (reqs []evidence.Request, errs []evidence.ScriptError, console []string, doc docResponse) {

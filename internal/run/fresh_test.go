@@ -106,7 +106,7 @@ func TestFaultsOfALayerThatIsNotToldAreFound(t *testing.T) {
 	b := newBench(t, written(true))
 	marked := b.mark(0)
 	assert.Equal(t, evidence.VerdictUnsure, marked.Verdict)
-	assert.Contains(t, marked.Summary, "2 of its journeys and edits do not work as they are written")
+	assert.Contains(t, marked.Summary, "2 of its journeys and publishing tests do not work as they are written")
 	r, f := b.try(settings.Values{"markup.signature": true})
 	assert.Equal(t, evidence.VerdictClear, r.Verdict, titles(f))
 	require.Len(t, f, 2)

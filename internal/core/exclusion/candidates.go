@@ -2,7 +2,6 @@ package exclusion
 
 import (
 	"image"
-	"net/http"
 	"net/url"
 	"slices"
 	"strings"
@@ -87,7 +86,7 @@ func scriptsOf(seen Observed) []script {
 		switch {
 		case slices.ContainsFunc(errors, func(x evidence.ScriptError) bool { return names(x, u.Path) }):
 			first = append([]script{{u.Path, "an error of this run names it"}}, first...)
-		case !slices.ContainsFunc(is, func(q evidence.Request) bool { return q.URL == r.URL && q.Status == http.StatusOK }):
+		case !slices.ContainsFunc(is, func(q evidence.Request) bool { return q.URL == r.URL && q.Status == 200 }):
 			first = append(first, script{u.Path, "it was fetched when the mark was taken, and not this time"})
 		default:
 			rest = append(rest, script{u.Path, "a script of this page"})

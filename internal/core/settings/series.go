@@ -2,6 +2,7 @@ package settings
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 )
@@ -50,76 +51,19 @@ func (c Catalogue) Piled(edits Values) bool {
 // collides with each other, and what is excluded by a setting, stays together, so
 // that every step can stand on those before it. A tidy is a step of its own, the last.
 func (c Catalogue) Split(edits Values) []Part {
-	group := map[string]string{}
-	var find func(string) string
-	find = func(k string) string {
-		if group[k] != k {
-			group[k] = find(group[k])
-		}
-		return group[k]
-	}
-	var keys []string
-	for _, d := range c.Settings {
-		if _, edited := edits[d.Key]; edited {
-			keys = append(keys, d.Key)
-			group[d.Key] = d.Key
-		}
-	}
-	join := func(a, b string) {
-		if group[a] != "" && group[b] != "" {
-			group[find(a)] = find(b)
-		}
-	}
-	tidy := ""
-	for _, k := range keys {
-		d, _ := c.Find(k)
-		if d.tidies() {
-			if tidy != "" {
-				join(k, tidy)
-			}
-			tidy = k
-		}
-		for _, cond := range slices.Concat(d.Requires, d.Conflicts) {
-			join(k, cond.Key)
-		}
-		if lead := companions[d.Role]; lead != "" {
-			for _, other := range c.WithRole(lead) {
-				join(k, other.Key)
-			}
-		}
-	}
-	var order []string
-	parts := map[string]*Part{}
-	names := map[string][]string{}
-	for _, k := range keys {
-		d, _ := c.Find(k)
-		root := find(k)
-		if parts[root] == nil {
-			parts[root] = &Part{Edits: Values{}}
-			order = append(order, root)
-		}
-		p := parts[root]
-		p.Edits[k] = edits[k]
-		p.Risk = max(p.Risk, d.Risk)
-		if companions[d.Role] == "" || len(names[root]) == 0 {
-			names[root] = append(names[root], d.Title)
-		}
-	}
+	groups, tidy := c.together(edits)
 	safe := Part{Edits: Values{}}
 	var safeNames []string
 	var rest []Part
-	for _, root := range order {
-		p := parts[root]
-		p.Title = strings.Join(names[root], ", ")
+	for _, keys := range groups {
+		p, names := c.part(keys, edits)
 		if _, tidies := p.Edits[tidy]; p.Risk >= risky || tidies {
-			rest = append(rest, *p)
+			rest = append(rest, p)
 			continue
 		}
 		safe.Risk = max(safe.Risk, p.Risk)
-		safeNames = append(safeNames, names[root]...)
-		for k, v := range p.Edits {
-			safe.Edits[k] = v
-		}
+		safeNames = append(safeNames, names...)
+		maps.Copy(safe.Edits, p.Edits)
 	}
 	slices.SortStableFunc(rest, func(a, b Part) int {
 		if _, last := b.Edits[tidy]; last {
@@ -137,4 +81,70 @@ func (c Catalogue) Split(edits Values) []Part {
 		safe.Title = fmt.Sprintf("%s and %d more of little risk", safeNames[0], len(safeNames)-1)
 	}
 	return append([]Part{safe}, rest...)
+}
+
+// together groups the edited keys that have to change in one step, in the catalogue's
+// order; tidy is one of the keys that delete data, "" when none does.
+func (c Catalogue) together(edits Values) (groups [][]string, tidy string) {
+	root := map[string]string{}
+	var find func(string) string
+	find = func(k string) string {
+		if root[k] != k {
+			root[k] = find(root[k])
+		}
+		return root[k]
+	}
+	join := func(a, b string) {
+		if root[a] != "" && root[b] != "" {
+			root[find(a)] = find(b)
+		}
+	}
+	var keys []string
+	for _, d := range c.Settings {
+		if _, edited := edits[d.Key]; edited {
+			keys, root[d.Key] = append(keys, d.Key), d.Key
+		}
+	}
+	for _, k := range keys {
+		d, _ := c.Find(k)
+		if d.tidies() {
+			if tidy != "" {
+				join(k, tidy)
+			}
+			tidy = k
+		}
+		for _, cond := range slices.Concat(d.Requires, d.Conflicts) {
+			join(k, cond.Key)
+		}
+		if lead := companions[d.Role]; lead != "" {
+			for _, other := range c.WithRole(lead) {
+				join(k, other.Key)
+			}
+		}
+	}
+	at := map[string]int{}
+	for _, k := range keys {
+		i, there := at[find(k)]
+		if !there {
+			i = len(groups)
+			at[find(k)], groups = i, append(groups, nil)
+		}
+		groups[i] = append(groups[i], k)
+	}
+	return groups, tidy
+}
+
+// part is one step, and the titles of what it changes but for what goes with something
+// else.
+func (c Catalogue) part(keys []string, edits Values) (p Part, names []string) {
+	p.Edits = Values{}
+	for _, k := range keys {
+		d, _ := c.Find(k)
+		p.Edits[k], p.Risk = edits[k], max(p.Risk, d.Risk)
+		if companions[d.Role] == "" || len(names) == 0 {
+			names = append(names, d.Title)
+		}
+	}
+	p.Title = strings.Join(names, ", ")
+	return p, names
 }

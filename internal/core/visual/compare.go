@@ -55,89 +55,98 @@ func (r Result) Same() bool { return r.Changed == 0 && r.Grown == 0 }
 // everything below it different. Rows or columns that only one picture has count as
 // changed.
 func Compare(a, b *image.NRGBA, opt Options) Result {
-	threshold := opt.Threshold
-	if threshold == 0 {
-		threshold = DefaultThreshold
+	if opt.Threshold == 0 {
+		opt.Threshold = DefaultThreshold
 	}
-	wa, ha := a.Bounds().Dx(), a.Bounds().Dy()
-	wb, hb := b.Bounds().Dx(), b.Bounds().Dy()
-	res := Result{Width: wb, Height: hb, Grown: hb - ha}
-	if wa == wb && ha == hb && bytes.Equal(a.Pix, b.Pix) {
-		return res
+	c := comparison{a: a, b: b, wa: a.Bounds().Dx(), ha: a.Bounds().Dy(), wb: b.Bounds().Dx(), hb: b.Bounds().Dy(), threshold: opt.Threshold, known: distances{}}
+	c.res = Result{Width: c.wb, Height: c.hb, Grown: c.hb - c.ha}
+	if c.wa == c.wb && c.ha == c.hb && bytes.Equal(a.Pix, b.Pix) {
+		return c.res
 	}
-	at, explained := min(ha, hb), false
-	if res.Grown != 0 && !opt.NoAlign {
-		at, explained = seam(a, b, slices.Concat(opt.MaskA, opt.MaskB))
+	c.res.GrownAt = min(c.ha, c.hb)
+	if c.res.Grown != 0 && !opt.NoAlign {
+		c.res.GrownAt, c.explained = seam(a, b, slices.Concat(opt.MaskA, opt.MaskB))
 	}
-	res.GrownAt = at
-	masked := maskOf(opt.MaskB, wb, hb)
-	hide := maskOf(opt.MaskA, wa, ha)
-	res.mask = make([]bool, wb*hb)
-	known := distances{}
-	// rowOf is the row of a that lies under row y of b, or -1.
-	rowOf := func(y int) int {
-		switch {
-		case y < at:
-			return y
-		case res.Grown > 0 && y < at+res.Grown:
-			return -1
-		}
-		return y - res.Grown
+	c.masked, c.hide = maskOf(opt.MaskB, c.wb, c.hb), maskOf(opt.MaskA, c.wa, c.ha)
+	c.res.mask = make([]bool, c.wb*c.hb)
+	for y := range c.hb {
+		c.row(y)
 	}
-	for y := range hb {
-		ya := rowOf(y)
-		if ya < 0 && explained {
-			continue
-		}
-		if ya < 0 || ya >= ha {
-			for x := range wb {
-				if !masked.at(x, y) {
-					res.mask[y*wb+x] = true
-					res.Changed++
-				}
-			}
-			continue
-		}
-		rowA, rowB := row(a, ya), row(b, y)
-		if wa == wb && bytes.Equal(rowA, rowB) {
-			continue
-		}
-		for x := range wb {
-			if masked.at(x, y) || hide.at(x, ya) {
-				continue
-			}
-			if x >= wa {
-				res.mask[y*wb+x] = true
-				res.Changed++
-				continue
-			}
-			p, q := rowA[4*x:4*x+4], rowB[4*x:4*x+4]
-			if p[0] == q[0] && p[1] == q[1] && p[2] == q[2] && p[3] == q[3] {
-				continue
-			}
-			if known.between(p, q) <= threshold {
-				continue
-			}
-			if smooths(a, b, x, ya, y) || smooths(b, a, x, y, ya) {
-				res.Smoothed++
-				continue
-			}
-			res.mask[y*wb+x] = true
-			res.Changed++
-		}
-	}
-	if res.Grown < 0 && !explained {
+	if c.res.Grown < 0 && !c.explained {
 		// Rows went out: there is no pixel of the second picture to mark but the seam.
-		y := min(at, hb-1)
-		for x := range wb {
-			if y >= 0 && !res.mask[y*wb+x] && !masked.at(x, y) {
-				res.mask[y*wb+x] = true
-				res.Changed++
-			}
+		c.wholeRow(min(c.res.GrownAt, c.hb-1))
+	}
+	c.res.Regions = regions(c.res.mask, c.wb, c.hb)
+	return c.res
+}
+
+// comparison is one comparison under way.
+type comparison struct {
+	a, b           *image.NRGBA
+	wa, ha, wb, hb int
+	threshold      float64
+	explained      bool  // rows that came in or went out explain all of the difference
+	masked, hide   *bits // of b, and of a
+	known          distances
+	res            Result
+}
+
+// below is the row of a that lies under row y of b, or -1.
+func (c *comparison) below(y int) int {
+	switch {
+	case y < c.res.GrownAt:
+		return y
+	case c.res.Grown > 0 && y < c.res.GrownAt+c.res.Grown:
+		return -1
+	}
+	return y - c.res.Grown
+}
+
+func (c *comparison) mark(x, y int) {
+	c.res.mask[y*c.wb+x] = true
+	c.res.Changed++
+}
+
+func (c *comparison) wholeRow(y int) {
+	for x := range c.wb {
+		if y >= 0 && !c.res.mask[y*c.wb+x] && !c.masked.at(x, y) {
+			c.mark(x, y)
 		}
 	}
-	res.Regions = regions(res.mask, wb, hb)
-	return res
+}
+
+// row compares one row of b with the row of a that lies under it.
+func (c *comparison) row(y int) {
+	ya := c.below(y)
+	if ya < 0 && c.explained {
+		return
+	}
+	if ya < 0 || ya >= c.ha {
+		c.wholeRow(y)
+		return
+	}
+	rowA, rowB := row(c.a, ya), row(c.b, y)
+	if c.wa == c.wb && bytes.Equal(rowA, rowB) {
+		return
+	}
+	for x := range c.wb {
+		if c.masked.at(x, y) || c.hide.at(x, ya) {
+			continue
+		}
+		if x >= c.wa {
+			c.mark(x, y)
+			continue
+		}
+		p, q := rowA[4*x:4*x+4], rowB[4*x:4*x+4]
+		if p[0] == q[0] && p[1] == q[1] && p[2] == q[2] && p[3] == q[3] || c.known.between(p, q) <= c.threshold {
+			continue
+		}
+		if smooths(c.a, c.b, x, ya, y) || smooths(c.b, c.a, x, y, ya) {
+			c.res.Smoothed++
+			continue
+		}
+		c.mark(x, y)
+	}
 }
 
 func row(m *image.NRGBA, y int) []uint8 {

@@ -1,0 +1,143 @@
+package browser
+
+import (
+	_ "embed"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/go-rod/rod/lib/proto"
+
+	"tidemarker/internal/core/evidence"
+)
+
+// docResponse is the answer to the last document of the main frame.
+type docResponse struct {
+	id      proto.NetworkRequestID
+	status  int
+	headers map[string]string
+	from    int // index of its request
+}
+
+// paused decides about a request before it is sent: hosts that are not the site's
+// are never reached, and pictures wait until the page has first been drawn, as they
+// come later than the page on any real line. Without that a picture that moves the
+// page would go unseen whenever the site is near.
+func (t *tab) paused(e *proto.FetchRequestPaused) {
+	u, err := url.Parse(e.Request.URL)
+	own := err == nil && (t.env.Owns(u) || u.Scheme == "data" || u.Scheme == "blob" || u.Scheme == "about")
+	if !own {
+		t.mu.Lock()
+		t.stopped[e.NetworkID] = true
+		if i, known := t.byID[e.NetworkID]; known {
+			t.requests[i].Blocked = true
+		}
+		t.mu.Unlock()
+		go func() {
+			_ = proto.FetchFailRequest{RequestID: e.RequestID, ErrorReason: proto.NetworkErrorReasonBlockedByClient}.Call(t.page)
+		}()
+		return
+	}
+	t.mu.Lock()
+	drawn, lifted := t.drawn, t.lifted
+	t.mu.Unlock()
+	go func() {
+		select {
+		case <-lifted:
+		case <-time.After(3 * time.Second):
+		case <-t.page.GetContext().Done():
+			return
+		}
+		if e.ResourceType == proto.NetworkResourceTypeImage {
+			select {
+			case <-drawn:
+			case <-time.After(3 * time.Second):
+			case <-t.page.GetContext().Done():
+				return
+			}
+		}
+		_ = proto.FetchContinueRequest{RequestID: e.RequestID}.Call(t.page)
+	}()
+}
+
+// pressing does what presses a finger or a button and lifts it again. Nothing that the
+// page asks for meanwhile is answered before the end, as a press is over sooner than
+// any real line answers: else what is only loaded at the first touch would sometimes
+// be there in time, when the site is near and this machine is slow.
+func (t *tab) pressing(do func() error) error {
+	lifted := make(chan struct{})
+	t.mu.Lock()
+	t.lifted = lifted
+	t.mu.Unlock()
+	defer close(lifted)
+	return do()
+}
+
+func (t *tab) sent(e *proto.NetworkRequestWillBeSent) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.changed = time.Now()
+	t.inFlight[e.RequestID] = true
+	if strings.HasPrefix(e.Request.URL, "data:") || strings.HasPrefix(e.Request.URL, "blob:") {
+		return
+	}
+	if e.Type == proto.NetworkResourceTypeDocument && e.FrameID == t.frame && e.RedirectResponse == nil {
+		t.document = docResponse{from: len(t.requests)}
+		t.drawn, t.drawOnce = make(chan struct{}), &sync.Once{}
+	}
+	if i, known := t.byID[e.RequestID]; known && e.RedirectResponse != nil {
+		t.requests[i].Status = e.RedirectResponse.Status
+	}
+	if len(t.requests) >= manyRequests || isFavicon(e) {
+		return
+	}
+	t.byID[e.RequestID] = len(t.requests)
+	t.requests = append(t.requests, evidence.Request{URL: clip(e.Request.URL), Kind: kindOf(e.Type), Method: e.Request.Method, Blocked: t.stopped[e.RequestID]})
+}
+
+// isFavicon tells whether the browser asks by itself for an icon that no page named.
+func isFavicon(e *proto.NetworkRequestWillBeSent) bool {
+	u, err := url.Parse(e.Request.URL)
+	return err == nil && u.Path == "/favicon.ico" && e.Type == proto.NetworkResourceTypeOther
+}
+
+func (t *tab) answered(e *proto.NetworkResponseReceived) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.changed = time.Now()
+	if i, known := t.byID[e.RequestID]; known {
+		t.requests[i].Status = e.Response.Status
+	}
+	if e.Type == proto.NetworkResourceTypeDocument && e.FrameID == t.frame {
+		t.document.id, t.document.status = e.RequestID, e.Response.Status
+		t.document.headers = map[string]string{}
+		for k, v := range e.Response.Headers {
+			if name := strings.ToLower(k); name != "set-cookie" {
+				t.document.headers[name] = clip(v.String())
+			}
+		}
+	}
+}
+
+func (t *tab) ended(id proto.NetworkRequestID, bytes int, failed string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.changed = time.Now()
+	delete(t.inFlight, id)
+	if i, known := t.byID[id]; known {
+		t.requests[i].Bytes = bytes
+		t.requests[i].Failed = failed
+	}
+}
+
+func kindOf(t proto.NetworkResourceType) string {
+	switch t {
+	case proto.NetworkResourceTypeXHR, proto.NetworkResourceTypeFetch:
+		return "fetch"
+	case proto.NetworkResourceTypeDocument, proto.NetworkResourceTypeScript, proto.NetworkResourceTypeStylesheet,
+		proto.NetworkResourceTypeImage, proto.NetworkResourceTypeFont:
+		return strings.ToLower(string(t))
+	}
+	return "other"
+}
