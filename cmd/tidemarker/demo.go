@@ -6,7 +6,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"image/png"
 	"io/fs"
 	"net"
 	"os"
@@ -15,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/HugoSmits86/nativewebp"
 	"github.com/spf13/cobra"
 
 	"tidemarker/internal/api"
@@ -294,7 +294,7 @@ func trimmed(url string) string { return strings.TrimSuffix(url, "/") }
 // smaller keeps pictures in fewer bytes, for which it takes longer.
 type smaller struct{ store.Blobs }
 
-// Put keeps bytes; a PNG picture is compressed anew first.
+// Put keeps bytes; a PNG picture is kept as lossless WebP.
 func (s smaller) Put(ctx context.Context, mediaType string, raw []byte) (string, error) {
 	if mediaType == "image/png" {
 		m, err := visual.Decode(raw)
@@ -302,10 +302,10 @@ func (s smaller) Put(ctx context.Context, mediaType string, raw []byte) (string,
 			return "", err
 		}
 		var out bytes.Buffer
-		if err := (&png.Encoder{CompressionLevel: png.BestCompression}).Encode(&out, m); err != nil {
-			return "", err
+		if err := nativewebp.Encode(&out, m, nil); err != nil {
+			return "", fmt.Errorf("write a picture as WebP: %w", err)
 		}
-		raw = out.Bytes()
+		mediaType, raw = "image/webp", out.Bytes()
 	}
 	return s.Blobs.Put(ctx, mediaType, raw)
 }

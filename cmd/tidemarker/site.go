@@ -11,7 +11,7 @@ import (
 	"tidemarker/internal/store"
 )
 
-// siteCommand is long because it is a list: one command after the other.
+// siteCommand has the commands about sites. Long because it is a list: one command after the other.
 func siteCommand(data *string) *cobra.Command {
 	c := &cobra.Command{Use: "site", Short: "Registers sites"}
 	var roles bool

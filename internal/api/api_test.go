@@ -310,7 +310,7 @@ func TestChangesAreToldAsTheyHappen(t *testing.T) {
 	}, 30*time.Second, 10*time.Millisecond)
 }
 
-func TestLeavingSomethingAloneIsPartOfTheChangeAndOfTheRecord(t *testing.T) {
+func TestAnExclusionIsPartOfTheChangeAndOfTheRecord(t *testing.T) {
 	r := newRecord(t)
 	var run runBody
 	r.get(fmt.Sprintf("/api/v1/runs/%d", r.run), &run)

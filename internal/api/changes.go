@@ -72,7 +72,7 @@ type DifferenceView struct {
 	RiskText string `json:"riskText" doc:"What it can break."`
 }
 
-// changeOperations is long because it is a list: one registration after the other.
+// changeOperations registers what is done to a change. Long because it is a list: one registration after the other.
 func (s *Server) changeOperations(api huma.API) {
 	tags := []string{"changes"}
 	huma.Register(api, huma.Operation{OperationID: "begin-change", Method: http.MethodPost, Path: "/sites/{id}/changes", Summary: "Begins a change from what is on production", Tags: tags, DefaultStatus: http.StatusCreated},

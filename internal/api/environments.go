@@ -37,7 +37,8 @@ func (s *Server) environmentOperations(api huma.API) {
 	s.environmentActs(api, tags)
 }
 
-// environmentActs are what can be done to an environment without a change.
+// environmentActs are what can be done to an environment without a change. Long because
+// it is a list: one registration after the other.
 func (s *Server) environmentActs(api huma.API, tags []string) {
 	huma.Register(api, huma.Operation{OperationID: "purge-environment", Method: http.MethodPost, Path: "/environments/{id}/purges", Summary: "Purges what is cached of one page, a class of pages or all, or marks it stale; and warms it again",
 		Description: "409 while a run is under way there.", Tags: tags},

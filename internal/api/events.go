@@ -109,7 +109,7 @@ func (s *Server) blob(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "There is no such picture or body.", http.StatusNotFound)
 		return
 	}
-	if b.MediaType != "image/png" {
+	if b.MediaType != "image/png" && b.MediaType != "image/webp" {
 		b.MediaType = "text/plain; charset=utf-8"
 	}
 	w.Header().Set("Content-Security-Policy", "default-src 'none'; sandbox")

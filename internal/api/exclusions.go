@@ -12,7 +12,7 @@ import (
 	"tidemarker/internal/exclusions"
 )
 
-// exclusionOperations is long because it is a list: one registration after the other.
+// exclusionOperations registers what is done to the ledger. Long because it is a list: one registration after the other.
 func (s *Server) exclusionOperations(api huma.API) {
 	tags := []string{"exclusions"}
 	huma.Register(api, huma.Operation{OperationID: "list-exclusions", Method: http.MethodGet, Path: "/sites/{id}/exclusions", Summary: "What is excluded, and why; and what nobody explained", Tags: tags},

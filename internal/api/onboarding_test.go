@@ -21,7 +21,7 @@ func (d *desk) placed(productionURL string) {
 	d.fill("#token-1", "secret")
 }
 
-func TestASiteThatNobodyHasSeenIsTakenOn(t *testing.T) {
+func TestASiteThatNobodyHasSeenIsAdded(t *testing.T) {
 	d := quillet(t)
 	d.signIn("Ada", "/")
 	d.click("a", "^Add a site$")

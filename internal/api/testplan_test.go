@@ -42,7 +42,7 @@ func (d *desk) document() site.Site {
 	return row.Document.V
 }
 
-func TestWhatIsWatchedIsChangedWhereItIsSeen(t *testing.T) {
+func TestTheTestPlanIsChangedWhereItIsSeen(t *testing.T) {
 	d := deskOf(t, standin.Fernhollow(), memberShop())
 	d.signIn("Ada", "/sites/1")
 	d.click("a", "^1 pages and 1 journeys in the test plan$")
@@ -117,7 +117,7 @@ func TestWhatIsWatchedIsChangedWhereItIsSeen(t *testing.T) {
 	d.see("td", "What is in the test plan: persona member changed")
 }
 
-func TestWhatIsWatchedThroughTheAPI(t *testing.T) {
+func TestTheTestPlanThroughTheAPI(t *testing.T) {
 	r := newRecord(t)
 	shop := memberShop()
 	shop.Environments = []site.Environment{{Name: "staging", URL: "http://127.0.0.1:1", Connector: &site.Connector{Kind: "http", URL: "http://127.0.0.1:1/c", Token: "hush-token"}}, {Name: "production", URL: "http://127.0.0.1:2"}}

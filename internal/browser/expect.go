@@ -58,6 +58,20 @@ func (t *tab) unmet(e journey.Expect) (string, error) {
 			return fmt.Sprintf("%s is visible", e.Hidden), nil
 		}
 	}
+	if why, err := t.unmetText(e); why != "" || err != nil {
+		return why, err
+	}
+	if e.URL != "" {
+		if at := t.at(); !wholePath(e.URL, at) {
+			return fmt.Sprintf("the address is %s", at), nil
+		}
+	}
+	return t.unmetAnswer(e), nil
+}
+
+// unmetText says which part of what an expectation says of texts and counts is not so
+// now, or "".
+func (t *tab) unmetText(e journey.Expect) (string, error) {
 	if e.Text != nil {
 		text, there, err := t.textIn(e.Text.In)
 		if err != nil {
@@ -88,25 +102,26 @@ func (t *tab) unmet(e journey.Expect) (string, error) {
 			return fmt.Sprintf("%d of %s are visible, not %d", len(els), e.Count.Of, e.Count.Is), nil
 		}
 	}
-	if e.URL != "" {
-		if at := t.at(); !wholePath(e.URL, at) {
-			return fmt.Sprintf("the address is %s", at), nil
-		}
-	}
+	return "", nil
+}
+
+// unmetAnswer says which part of what an expectation says of the answers to requests is
+// not so now, or "".
+func (t *tab) unmetAnswer(e journey.Expect) string {
 	reqs, _, _, doc := t.snapshot()
 	if e.Status != 0 && doc.status != e.Status {
-		return fmt.Sprintf("the document was answered with status %d", doc.status), nil
+		return fmt.Sprintf("the document was answered with status %d", doc.status)
 	}
 	if e.Request != "" {
 		for _, r := range reqs[min(doc.from, len(reqs)):] {
 			u, err := url.Parse(r.URL)
 			if err == nil && r.Status > 0 && r.Status < 400 && wholePath(e.Request, u.RequestURI()) {
-				return "", nil
+				return ""
 			}
 		}
-		return fmt.Sprintf("no request for %s was answered", e.Request), nil
+		return fmt.Sprintf("no request for %s was answered", e.Request)
 	}
-	return "", nil
+	return ""
 }
 
 // wholePath matches a path and query from start to end; `*` stands for any characters.

@@ -234,14 +234,7 @@ func (g *RuleContext) read(rows []store.LookRow) (looked bool, err error) {
 				return looked, fmt.Errorf("read look %d: %w", row.ID, err)
 			}
 			g.sees(p.Key, p.Served)
-			for _, r := range p.Requests {
-				if u, err := url.Parse(r.URL); err == nil && r.Kind == "fetch" && !slices.Contains(g.Known.Asked, u.RequestURI()) {
-					g.Known.Asked = append(g.Known.Asked, u.RequestURI())
-				}
-				if (r.Kind == "script" || r.Kind == "stylesheet" || r.Kind == "image") && !slices.Contains(g.Known.Resources, r.URL) {
-					g.Known.Resources = append(g.Known.Resources, r.URL)
-				}
-			}
+			g.requested(p.Requests)
 		case "journey":
 			var j evidence.JourneyLook
 			if err := json.Unmarshal(row.Document, &j); err != nil {
@@ -255,4 +248,16 @@ func (g *RuleContext) read(rows []store.LookRow) (looked bool, err error) {
 		}
 	}
 	return looked, nil
+}
+
+// requested takes in what a page loaded, and which addresses its scripts asked for.
+func (g *RuleContext) requested(requests []evidence.Request) {
+	for _, r := range requests {
+		if u, err := url.Parse(r.URL); err == nil && r.Kind == "fetch" && !slices.Contains(g.Known.Asked, u.RequestURI()) {
+			g.Known.Asked = append(g.Known.Asked, u.RequestURI())
+		}
+		if (r.Kind == "script" || r.Kind == "stylesheet" || r.Kind == "image") && !slices.Contains(g.Known.Resources, r.URL) {
+			g.Known.Resources = append(g.Known.Resources, r.URL)
+		}
+	}
 }

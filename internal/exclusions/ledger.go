@@ -134,13 +134,7 @@ func (d *Desk) Import(ctx context.Context, siteID int64, format, text, who strin
 			continue // what is wrong with it by itself is said already
 		}
 		fault := func(err error) { faults = append(faults, exclusion.LineFault{Line: rec.Line, Why: err.Error()}) }
-		h, known := f.holder(rec.Key)
-		if rec.Key == "" {
-			i := slices.IndexFunc(f.holders, func(h PatternHolder) bool { return string(h.Role) == rec.Role })
-			if known = i >= 0; known {
-				h = f.holders[i]
-			}
-		}
+		h, known := f.holderFor(rec)
 		if !known {
 			fault(fmt.Errorf("this site has no setting for %s", strings.TrimSpace(rec.Key+" "+rec.Role)))
 			continue
@@ -166,6 +160,19 @@ func (d *Desk) Import(ctx context.Context, siteID int64, format, text, who strin
 		return v, recorded(err)
 	}
 	return v, d.told(ctx, siteID, who, fmt.Sprintf("Read in %d entries of the ledger.", v.Added))
+}
+
+// holderFor is the setting that a record of a ledger belongs to: the one that it names,
+// or the first of its role when it names none.
+func (f inForce) holderFor(rec exclusion.Record) (PatternHolder, bool) {
+	if rec.Key != "" {
+		return f.holder(rec.Key)
+	}
+	i := slices.IndexFunc(f.holders, func(h PatternHolder) bool { return string(h.Role) == rec.Role })
+	if i < 0 {
+		return PatternHolder{}, false
+	}
+	return f.holders[i], true
 }
 
 // Records is the whole ledger as it is written out.

@@ -71,13 +71,37 @@ func (d *Desk) TryPattern(ctx context.Context, envID int64, role, pattern string
 		return TriedView{}, err
 	}
 	texts := slices.Concat(more, in.For(role))
+	texts = append(texts, g.textsOf(kind, role, in.Links)...)
+	slices.Sort(texts)
+	texts = slices.Compact(texts)
+	v := TriedView{Tried: exclusion.Try(kind, pattern, texts), Kind: string(kind), Known: len(texts), Possible: exclusion.Possible(kind, pattern), Within: []string{}}
+	for i := range v.Matches {
+		v.Matches[i] = shortened(v.Matches[i])
+	}
+	for i := range v.Misses {
+		v.Misses[i].Text = shortened(v.Misses[i].Text)
+	}
+	for _, r := range g.Layer.Rules {
+		if r.Role != role || r.Pattern == pattern || len(v.Within) == 20 {
+			continue
+		}
+		if within, _, err := exclusion.Within(kind, pattern, r.Pattern); err == nil && within {
+			v.Within = append(v.Within, r.Pattern)
+		}
+	}
+	return v, nil
+}
+
+// textsOf are the texts of a kind that the site is known to have, for a role of
+// exclusions; links are those that its pages have.
+func (g RuleContext) textsOf(kind exclusion.Kind, role string, links []string) (texts []string) {
 	switch kind {
 	case exclusion.Path:
 		for _, p := range g.Known.Pages {
 			texts = append(texts, p.Path)
 		}
 		texts = append(texts, g.Known.Asked...)
-		texts = append(texts, in.Links...)
+		texts = append(texts, links...)
 	case exclusion.Name:
 		for _, p := range g.Known.People {
 			if role == "cookie-exclude" {
@@ -100,24 +124,7 @@ func (d *Desk) TryPattern(ctx context.Context, envID int64, role, pattern string
 			texts = append(texts, g.Known.Resources...)
 		}
 	}
-	slices.Sort(texts)
-	texts = slices.Compact(texts)
-	v := TriedView{Tried: exclusion.Try(kind, pattern, texts), Kind: string(kind), Known: len(texts), Possible: exclusion.Possible(kind, pattern), Within: []string{}}
-	for i := range v.Matches {
-		v.Matches[i] = shortened(v.Matches[i])
-	}
-	for i := range v.Misses {
-		v.Misses[i].Text = shortened(v.Misses[i].Text)
-	}
-	for _, r := range g.Layer.Rules {
-		if r.Role != role || r.Pattern == pattern || len(v.Within) == 20 {
-			continue
-		}
-		if within, _, err := exclusion.Within(kind, pattern, r.Pattern); err == nil && within {
-			v.Within = append(v.Within, r.Pattern)
-		}
-	}
-	return v, nil
+	return texts
 }
 
 // shortened is the beginning of a text of a site, as of an inline script.

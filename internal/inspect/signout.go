@@ -53,6 +53,8 @@ func (r *Inspection) signOutProbes(ctx context.Context, pass int, g *gathering) 
 	return nil
 }
 
+// signOutAs asks for pages as somebody, signs out, and asks again with what the browser
+// has kept. Long because all of it is one session, and the order is what it is about.
 func (r *Inspection) signOutAs(ctx context.Context, at [2]string, state browser.State, pages []site.PageTask, pass int, g *gathering) error {
 	persona, _ := r.Site.Persona(at[0])
 	b, err := r.Browser()
@@ -100,15 +102,13 @@ func (r *Inspection) signOutAs(ctx context.Context, at [2]string, state browser.
 			return err
 		}
 	}
-	failed := look.Outcome.Failed()
+	stayed := notSignedOut(persona.Name, look)
 	for i, t := range pages {
 		err := missing[i]
 		switch {
 		case err != nil:
-		case look.Missing != "":
-			err = fmt.Errorf("%s could not sign out: %s", persona.Name, look.Missing)
-		case failed >= 0:
-			err = fmt.Errorf("%s could not sign out: %s", persona.Name, look.Outcome.Steps[failed].Why)
+		case stayed != nil:
+			err = stayed
 		default:
 			if err = r.askWith(ctx, t.Page.Path, at[1], left, marks, words, &probes[i].Second); err == nil {
 				if err = r.purgePages(ctx, t.Page.Path); err == nil {
@@ -119,6 +119,17 @@ func (r *Inspection) signOutAs(ctx context.Context, at [2]string, state browser.
 		if err := r.probed(ctx, probes[i], err, pass, g); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// notSignedOut says why somebody is signed in still, or nil.
+func notSignedOut(name string, look evidence.JourneyLook) error {
+	if look.Missing != "" {
+		return fmt.Errorf("%s could not sign out: %s", name, look.Missing)
+	}
+	if failed := look.Outcome.Failed(); failed >= 0 {
+		return fmt.Errorf("%s could not sign out: %s", name, look.Outcome.Steps[failed].Why)
 	}
 	return nil
 }

@@ -142,7 +142,7 @@ func (b *bench) reset(change int64, kind release.RunKind, target string) {
 	}
 }
 
-func TestARoundOfTheCommandLineThatWasKilledIsPutBack(t *testing.T) {
+func TestARunOfTheCommandLineThatWasKilledIsPutBack(t *testing.T) {
 	b := newBench(t, tiny())
 	b.mark(0)
 	before, _ := b.staging.Layer.Settings()

@@ -115,7 +115,7 @@ func TestEnvironmentsAreReadOnASchedule(t *testing.T) {
 	require.Eventually(t, func() bool { return len(b.drifts()) == 1 }, time.Minute, 100*time.Millisecond)
 }
 
-func TestWhileARoundActsNobodyElseReads(t *testing.T) {
+func TestWhileARunActsNobodyElseReads(t *testing.T) {
 	b := newBench(t, tiny())
 	unlock, err := b.store.LockEnvironment(t.Context(), b.envs[0].ID)
 	require.NoError(t, err)

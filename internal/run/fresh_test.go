@@ -102,7 +102,7 @@ func TestFaultsOfPublishingAreFound(t *testing.T) {
 	assert.NotEmpty(t, b.probes(r.ID, evidence.Published)["/"].Second.PrivateTexts)
 }
 
-func TestFaultsOfALayerThatIsNotToldAreFound(t *testing.T) {
+func TestFaultsOfALayerThatDoesNotPurgeAreFound(t *testing.T) {
 	b := newBench(t, written(true))
 	marked := b.mark(0)
 	assert.Equal(t, evidence.VerdictUnsure, marked.Verdict)
@@ -205,7 +205,7 @@ func TestFaultsOfAnEditItselfHarmNothing(t *testing.T) {
 	assert.Empty(t, b.probes(r.ID, evidence.Published), "nothing is ever published on production")
 }
 
-func TestWhatWasCachedTooLongIsFoundBeforeItIsDropped(t *testing.T) {
+func TestWhatWasCachedTooLongIsFoundBeforeItIsPurged(t *testing.T) {
 	doc := peopled()
 	doc.Pages = slices.DeleteFunc(doc.Pages, func(p site.Page) bool { return p.Path != "/kits?kind=oyster" && p.Path != "/account" })
 	for i := range doc.Pages {

@@ -53,7 +53,7 @@ type mistake struct {
 
 // Twenty mistakes that people make with exclusions; several that do not disturb each
 // other are made at once.
-func TestFaultsOfHoldingAreAllFound(t *testing.T) {
+func TestFaultsOfCachingAreAllFound(t *testing.T) {
 	b := newBench(t, peopled())
 	b.runner.Tools.ReadyFor = time.Hour
 	marked := b.mark(0)

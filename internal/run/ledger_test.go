@@ -145,7 +145,7 @@ func TestPurgingIsRefusedWhereItWouldDoHarmOrNothing(t *testing.T) {
 	assert.Equal(t, 2, done.ToWarm, "for each device")
 }
 
-func TestWhatASiteWithoutAConnectorHoldsIsDroppedByHand(t *testing.T) {
+func TestWhatASiteWithoutAConnectorCachesIsPurgedByHand(t *testing.T) {
 	b, _ := byHand(t)
 	_, err := b.purge(b.envs[0].ID, order{})
 	require.ErrorContains(t, err, "by hand")

@@ -235,7 +235,7 @@ func TestASiteThatIsDownIsNotCheckedAndNeverClear(t *testing.T) {
 	assert.Contains(t, r.Problem, "brought no answer")
 }
 
-func TestARoundCanBeStoppedAndKeepsWhatItFound(t *testing.T) {
+func TestARunCanBeStoppedAndKeepsWhatItFound(t *testing.T) {
 	doc := tiny()
 	doc.Journeys = []journey.Journey{{Name: "slow", Persona: site.Visitor, Devices: []string{site.Desktop}, Steps: []journey.Step{{Go: "/"}, {Wait: &journey.Pause{Milliseconds: 600000}}}}}
 	b := newBench(t, doc)

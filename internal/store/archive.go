@@ -12,57 +12,88 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/klauspost/compress/zstd"
 )
 
 // archived are the tables of an archive in the order in which they can be read in,
-// each with the condition of what is taken. Pictures of second looks are left out;
-// nothing shows them.
+// each with the condition of what is taken.
 var archived = []struct{ table, where string }{
-	{"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"runs", ""}, {"acts", ""}, {"drifts", ""}, {"looks", ""},
-	{"findings", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"history", ""},
-	{"blobs", `WHERE sha256 IN (SELECT (regexp_matches(document::text, '[0-9a-f]{64}', 'g'))[1] FROM looks WHERE pass = 1)`},
+	{"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"runs", ""}, {"acts", ""}, {"manual_tasks", ""}, {"drifts", ""}, {"looks", ""},
+	{"findings", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"exports", ""}, {"backups", ""},
+	{"parities", ""}, {"bundles", ""}, {"history", ""}, {"blobs", shownBlobs},
 }
 
-// Export writes everything that is kept as a zip archive. Tokens are not in it.
+// notArchived are the other tables: who may sign in, with their secrets, and sites
+// that somebody is still adding, with theirs.
+var notArchived = []string{"people", "invitations", "tokens", "sign_in_failures", "sessions", "team_history", "onboardings"}
+
+// shownBlobs are the bodies of first looks, and of their pictures those that a page
+// shows or a run needs: of each environment's newest mark, and on both sides of the
+// proof of a finding.
+const shownBlobs = `WHERE sha256 IN (
+	WITH named AS (
+		SELECT l.run_id, l.page, l.journey, l.persona, l.device, (regexp_matches(l.document::text, '[0-9a-f]{64}', 'g'))[1] AS sha256
+		FROM looks l WHERE l.pass = 1
+	), shown AS (
+		SELECT r.id AS run_id, m.run_id AS before_id, f.document->>'page' AS page, coalesce(f.document->>'journey', '') AS journey,
+			f.document->>'persona' AS persona, f.document->>'device' AS device
+		FROM findings f JOIN runs r ON r.id = f.run_id LEFT JOIN marks m ON m.id = r.mark_id
+	)
+	SELECT n.sha256 FROM named n JOIN blobs b ON b.sha256 = n.sha256
+	WHERE b.media_type NOT LIKE 'image/%'
+		OR n.run_id IN (SELECT DISTINCT ON (environment_id) run_id FROM marks ORDER BY environment_id, id DESC)
+		OR EXISTS (SELECT 1 FROM shown s WHERE n.run_id IN (s.run_id, s.before_id) AND n.persona = s.persona AND n.device = s.device
+			AND CASE WHEN s.journey = '' THEN n.page = s.page AND n.journey = '' ELSE n.journey = s.journey END))`
+
+// zstdWindow lets the archive find a page's body again in one of the many others that
+// are nearly the same.
+const zstdWindow = 32 << 20
+
+// Export writes the record of all sites as a zip archive (compressed with Zstandard,
+// method 93), as it is at one moment. Tokens are not in it, and nobody who can sign in.
 func (s *Store) Export(ctx context.Context, w io.Writer) error {
-	conn, err := s.Pool.Acquire(ctx)
+	z := zip.NewWriter(w)
+	z.RegisterCompressor(zstd.ZipMethodWinZip, zstd.ZipCompressor(zstd.WithWindowSize(zstdWindow), zstd.WithEncoderLevel(zstd.SpeedBestCompression)))
+	err := pgx.BeginTxFunc(ctx, s.Pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		for _, a := range archived {
+			if err := exportTable(ctx, tx, z, a.table, a.where); err != nil {
+				return fmt.Errorf("write %s into the archive: %w", a.table, err)
+			}
+		}
+		return nil
+	})
+	return errors.Join(err, z.Close())
+}
+
+func exportTable(ctx context.Context, tx pgx.Tx, z *zip.Writer, table, where string) error {
+	cols, err := columns(ctx, tx, table)
 	if err != nil {
 		return err
 	}
-	defer conn.Release()
-	z := zip.NewWriter(w)
-	for _, a := range archived {
-		cols, err := columns(ctx, conn.Conn(), a.table)
-		if err != nil {
-			return err
-		}
-		head, err := json.Marshal(cols)
-		if err != nil {
-			return err
-		}
-		f, err := z.Create(a.table + ".columns.json")
-		if err == nil {
-			_, err = f.Write(head)
-		}
-		if err != nil {
-			return err
-		}
-		if f, err = z.Create(a.table + ".copy"); err != nil {
-			return err
-		}
-		selected := make([]string, len(cols))
-		for i, c := range cols {
-			selected[i] = pgx.Identifier{c}.Sanitize()
-			if a.table == "environments" && c == "token" {
-				selected[i] = "''::text"
-			}
-		}
-		query := fmt.Sprintf("COPY (SELECT %s FROM %s %s) TO STDOUT (FORMAT binary)", strings.Join(selected, ", "), pgx.Identifier{a.table}.Sanitize(), a.where)
-		if _, err := conn.Conn().PgConn().CopyTo(ctx, f, query); err != nil {
-			return fmt.Errorf("write %s into the archive: %w", a.table, err)
+	head, err := json.Marshal(cols)
+	if err != nil {
+		return err
+	}
+	f, err := z.CreateHeader(&zip.FileHeader{Name: table + ".columns.json", Method: zip.Store})
+	if err == nil {
+		_, err = f.Write(head)
+	}
+	if err != nil {
+		return err
+	}
+	if f, err = z.CreateHeader(&zip.FileHeader{Name: table + ".copy", Method: zstd.ZipMethodWinZip}); err != nil {
+		return err
+	}
+	selected := make([]string, len(cols))
+	for i, c := range cols {
+		selected[i] = pgx.Identifier{c}.Sanitize()
+		if table == "environments" && c == "token" {
+			selected[i] = "''::text"
 		}
 	}
-	return z.Close()
+	query := fmt.Sprintf("COPY (SELECT %s FROM %s %s) TO STDOUT (FORMAT binary)", strings.Join(selected, ", "), pgx.Identifier{table}.Sanitize(), where)
+	_, err = tx.Conn().PgConn().CopyTo(ctx, f, query)
+	return err
 }
 
 // Import reads an archive into a database that has no site, all of it or nothing.
@@ -71,6 +102,7 @@ func (s *Store) Import(ctx context.Context, raw []byte) error {
 	if err != nil {
 		return fmt.Errorf("read the archive: %w", err)
 	}
+	z.RegisterDecompressor(zstd.ZipMethodWinZip, zstd.ZipDecompressor(zstd.WithDecoderMaxWindow(zstdWindow)))
 	_, total, err := s.Sites(ctx, "", 1, 0)
 	if err != nil {
 		return err
@@ -91,7 +123,7 @@ func (s *Store) Import(ctx context.Context, raw []byte) error {
 func importTable(ctx context.Context, tx pgx.Tx, z *zip.Reader, table string) error {
 	head, err := z.Open(table + ".columns.json")
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil // the archive is older than the table
+		return errors.New("it is not in the archive, which is of another version of Tide Marker")
 	}
 	if err != nil {
 		return err
@@ -122,8 +154,8 @@ func importTable(ctx context.Context, tx pgx.Tx, z *zip.Reader, table string) er
 	return err
 }
 
-func columns(ctx context.Context, conn *pgx.Conn, table string) ([]string, error) {
-	rows, err := conn.Query(ctx, `SELECT column_name FROM information_schema.columns WHERE table_schema = 'public' AND table_name = $1 ORDER BY ordinal_position`, table)
+func columns(ctx context.Context, tx pgx.Tx, table string) ([]string, error) {
+	rows, err := tx.Query(ctx, `SELECT column_name FROM information_schema.columns WHERE table_schema = 'public' AND table_name = $1 ORDER BY ordinal_position`, table)
 	if err != nil {
 		return nil, err
 	}

@@ -1,7 +1,6 @@
 package store_test
 
 import (
-	"bytes"
 	"context"
 	"testing"
 	"time"
@@ -9,10 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/journey"
-	"tidemarker/internal/core/release"
-	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/store"
 	"tidemarker/internal/testdb"
@@ -84,7 +80,7 @@ func TestWhatASiteFileDoesNotTellStaysAsItIsKnown(t *testing.T) {
 	assert.ErrorIs(t, err, store.ErrNotFound, "nothing was half done")
 }
 
-func TestWhatIsWatchedIsChangedWholeOrNotAtAll(t *testing.T) {
+func TestTheTestPlanIsChangedWholeOrNotAtAll(t *testing.T) {
 	s, _ := testdb.New(t)
 	ctx := t.Context()
 	row, err := s.SaveSite(ctx, document("staging", "production"), false, "ada")
@@ -131,7 +127,7 @@ func TestTheSameBytesAreKeptOnce(t *testing.T) {
 	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 
-func TestARoundsLockGoesWithItsHolder(t *testing.T) {
+func TestARunsLockGoesWithItsHolder(t *testing.T) {
 	s, url := testdb.New(t)
 	ctx := t.Context()
 	other, err := store.Open(ctx, url)
@@ -176,41 +172,4 @@ func TestNoticesReachEverybodyWhoListens(t *testing.T) {
 	}, 20*time.Second, 10*time.Millisecond)
 	stop()
 	assert.ErrorIs(t, <-ended, context.Canceled)
-}
-
-func TestAnArchiveBringsEverythingBackButTokens(t *testing.T) {
-	from, _ := testdb.New(t)
-	ctx := t.Context()
-	row, err := from.SaveSite(ctx, document("staging", "production"), false, "ada")
-	require.NoError(t, err)
-	envs, err := from.Environments(ctx, row.ID)
-	require.NoError(t, err)
-	fp, err := from.SaveRevision(ctx, row.ID, settings.Values{"a": true})
-	require.NoError(t, err)
-	run, err := from.NewRun(ctx, store.Run{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: release.MarkRun, Target: fp, RequestedBy: "ada"})
-	require.NoError(t, err)
-	kept, err := from.Put(ctx, "image/png", []byte("seen"))
-	require.NoError(t, err)
-	_, err = from.Put(ctx, "image/png", []byte("not seen"))
-	require.NoError(t, err)
-	look := evidence.PageLook{Key: evidence.Key{Page: "/", Persona: "visitor", Device: "phone"}, Picture: &evidence.Picture{SHA256: kept}}
-	require.NoError(t, from.SaveLook(ctx, run, 1, "page", look.Key, look))
-	var raw bytes.Buffer
-	require.NoError(t, from.Export(ctx, &raw))
-	assert.NotContains(t, raw.String(), "hush-", "no token leaves")
-
-	to, _ := testdb.New(t)
-	require.NoError(t, to.Import(ctx, raw.Bytes()))
-	require.ErrorContains(t, to.Import(ctx, raw.Bytes()), "into an empty one")
-	back, err := to.Look(ctx, run, 1)
-	require.NoError(t, err)
-	assert.Equal(t, kept, back.Pages[0].Picture.SHA256)
-	_, err = to.Get(ctx, kept)
-	require.NoError(t, err)
-	envs, err = to.Environments(ctx, row.ID)
-	require.NoError(t, err)
-	assert.Empty(t, envs[0].Token)
-	next, err := to.NewRun(ctx, store.Run{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: release.MarkRun, RequestedBy: "ada"})
-	require.NoError(t, err)
-	assert.Greater(t, next, run, "numbers go on from there")
 }

@@ -135,10 +135,18 @@ func (l Layer) cell(class string, pages []Page, who Person, d Device, decided []
 	if len(saws) > 1 {
 		c.Seen = SeenBoth
 	}
+	c.judge(n[Never] == len(pages), cached, owned, open, strings.ReplaceAll(who.Kind, "-", " "))
+	return c
+}
+
+// judge says what is wrong with a cell, or that nothing is: never says whether the
+// settings cache none of its pages, and the lists which came from the cache, which from
+// a copy of their own, and which the settings let be cached for all.
+func (c *Cell) judge(never bool, cached, owned, open []string, kind string) {
 	switch {
-	case who.Nobody:
+	case c.Nobody:
 		// What cookies would decide is not known, so that nothing can be called wrong.
-		c.Text = fmt.Sprintf("No persona is of the kind “%s”: nobody looks as one. %s by policy.", strings.ReplaceAll(who.Kind, "-", " "), map[Policy]string{Never: "Never served from the cache", Own: "A copy for each", Shared: "Cached for all"}[c.Policy])
+		c.Text = fmt.Sprintf("No persona is of the kind “%s”: nobody looks as one. %s by policy.", kind, map[Policy]string{Never: "Never served from the cache", Own: "A copy for each", Shared: "Cached for all"}[c.Policy])
 	case c.Policy == Never && len(cached) > 0:
 		c.Trouble, c.Text = Leaks, fmt.Sprintf("Never to be served from the cache, but %s was.", named(cached))
 	case c.Policy == Own && len(cached) > 0:
@@ -147,7 +155,7 @@ func (l Layer) cell(class string, pages []Page, who Person, d Device, decided []
 		c.Trouble, c.Text = Opens, fmt.Sprintf("Never to be served from the cache, but %s came from a copy of their own.", named(owned))
 	case c.Policy != Shared && len(open) > 0:
 		c.Trouble, c.Text = Opens, fmt.Sprintf("%s, but the settings let one copy of %s be cached for all.", map[Policy]string{Never: "Never to be served from the cache", Own: "Each has a copy of their own"}[c.Policy], named(open))
-	case c.Policy == Shared && n[Never] == len(pages):
+	case c.Policy == Shared && never:
 		c.Trouble, c.Text = Wasted, "May be cached for all, but the settings never hold it."
 	case c.Policy == Never:
 		c.Text = "Never served from the cache, and the settings see to it."
@@ -156,7 +164,6 @@ func (l Layer) cell(class string, pages []Page, who Person, d Device, decided []
 	default:
 		c.Text = "Cached for all."
 	}
-	return c
 }
 
 func named(paths []string) string {

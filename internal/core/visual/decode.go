@@ -6,26 +6,32 @@ import (
 	"image"
 	"image/draw"
 	"image/png"
+
+	"golang.org/x/image/webp"
 )
 
 // largest is the number of pixels above which a picture is refused, so that a hostile
 // page cannot make us take unbounded memory.
 const largest = 100 << 20
 
-// Decode reads a PNG picture as pixels. It fails when the bytes are none, or more
-// than 100 Mi pixels.
+// Decode reads a PNG or a lossless WebP picture as pixels. It fails when the bytes are
+// none, or more than 100 Mi pixels.
 func Decode(raw []byte) (*image.NRGBA, error) {
 	if m := decodeScreen(raw); m != nil {
 		return m, nil
 	}
-	cfg, err := png.DecodeConfig(bytes.NewReader(raw))
+	config, decode := png.DecodeConfig, png.Decode
+	if bytes.HasPrefix(raw, []byte("RIFF")) {
+		config, decode = webp.DecodeConfig, webp.Decode
+	}
+	cfg, err := config(bytes.NewReader(raw))
 	if err != nil {
 		return nil, fmt.Errorf("read a picture: %w", err)
 	}
 	if cfg.Width*cfg.Height > largest {
 		return nil, fmt.Errorf("read a picture: %d × %d pixels are too many", cfg.Width, cfg.Height)
 	}
-	m, err := png.Decode(bytes.NewReader(raw))
+	m, err := decode(bytes.NewReader(raw))
 	if err != nil {
 		return nil, fmt.Errorf("read a picture: %w", err)
 	}

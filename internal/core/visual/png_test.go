@@ -8,6 +8,7 @@ import (
 	"image/png"
 	"testing"
 
+	"github.com/HugoSmits86/nativewebp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -80,4 +81,23 @@ func TestOtherFormsAndDamageAreLeftToTheGeneralReader(t *testing.T) {
 		_, err := Decode(whole[:at])
 		assert.Error(t, err, "cut at %d", at)
 	}
+}
+
+// WebP's lossless form (RFC 9649, section 3) keeps every pixel: written by a general
+// library, read by Decode.
+func TestALosslessWebPPictureHasTheSamePixels(t *testing.T) {
+	m := image.NewNRGBA(image.Rect(0, 0, 37, 23))
+	for i := range m.Pix {
+		m.Pix[i] = byte(i * i >> 3)
+		if i%4 == 3 {
+			m.Pix[i] = 255
+		}
+	}
+	var raw bytes.Buffer
+	require.NoError(t, nativewebp.Encode(&raw, m, nil))
+	got, err := Decode(raw.Bytes())
+	require.NoError(t, err)
+	require.Equal(t, m.Pix, got.Pix)
+	_, err = Decode(raw.Bytes()[:20])
+	require.ErrorContains(t, err, "read a picture")
 }
