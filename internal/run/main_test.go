@@ -50,14 +50,18 @@ type bench struct {
 
 var chromium = sync.OnceValues(func() (*browser.Browser, error) { return browser.Start(browser.Options{}) })
 
-func newBench(t *testing.T, doc site.Site) *bench {
+func newBench(t *testing.T, doc site.Site, with ...func(*standin.Options)) *bench {
 	t.Helper()
 	t.Parallel() // most of a run is waiting for a site
 	st, url := testdb.New(t)
 	b := &bench{T: t, store: st, url: url}
 	start := func(env string) *standin.Instance {
-		inst, err := standin.StartFernhollow(standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret",
-			Now: func() time.Time { return time.Now().Add(time.Duration(b.later.Load())) }})
+		opt := standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret",
+			Now: func() time.Time { return time.Now().Add(time.Duration(b.later.Load())) }}
+		for _, f := range with {
+			f(&opt)
+		}
+		inst, err := standin.StartFernhollow(opt)
 		require.NoError(t, err)
 		t.Cleanup(func() { require.NoError(t, inst.Close()) })
 		doc.Environments = append(doc.Environments, site.Environment{Name: env, URL: inst.URL, Hosts: []string{inst.OtherHost},

@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/standin/origin"
 )
@@ -46,9 +47,10 @@ type Options struct {
 	Environment string
 	Addr        string // such as 127.0.0.1:9101; port 0 takes a free one
 	Token       string
-	Keep        string      // file to keep the settings in; none when ""
-	Now         clock       // nil means time.Now
-	Desk        origin.Desk // where its mail and payments go
+	Keep        string               // file to keep the settings in; none when ""
+	Now         clock                // nil means time.Now
+	Desk        origin.Desk          // where its mail and payments go
+	Tells       httpcache.SignalKind // by what its answers tell that they were cached; Cache-Status when ""
 }
 
 // StartFernhollow starts an environment of the shop.
@@ -77,6 +79,7 @@ func Start(s Site, opt Options) (*Instance, error) {
 		return nil, errors.Join(err, l.Close())
 	}
 	inst.Layer = NewLayer(s, inst.origin, inst.URL, values, opt.Now)
+	inst.Layer.tells = opt.Tells
 	if inst.keep != "" && inst.Layer.policy().text("page-cache-store") != "memory" {
 		inst.Layer.cached.load(inst.keep + ".cached")
 	}

@@ -13,9 +13,11 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/standin/origin"
 )
@@ -27,7 +29,9 @@ type Layer struct {
 	origin Origin
 	now    func() time.Time
 	base   string
+	tells  httpcache.SignalKind
 
+	renderings atomic.Int64 // counted only for a layer that tells by them
 	mu         sync.RWMutex
 	values     settings.Values
 	serial     int // counts changes of the settings
@@ -59,6 +63,7 @@ func (l *Layer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	res := l.page(p, r)
+	l.tell(res.header)
 	if isPage(res) && p.on("page-cache-not-modified") && res.status == http.StatusOK && r.Method == http.MethodGet {
 		res.header.Set("ETag", tag(res.body))
 		if r.Header.Get("If-None-Match") == tag(res.body) {
@@ -249,6 +254,7 @@ func (l *Layer) make(p policy, r *http.Request) response {
 		if p.feature("signature") {
 			res.body = fmt.Appendf(res.body, "\n<!-- made by %s -->\n", l.site.Software)
 		}
+		l.stamp(&res)
 	}
 	res.header.Del("Content-Length")
 	if path := res.header.Get(origin.Published); path != "" {
