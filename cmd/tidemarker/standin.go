@@ -25,6 +25,7 @@ func standinCommand() *cobra.Command {
 	c.Flags().StringVar(&opt.Environment, "env", "staging", "which environment it is")
 	c.Flags().StringVar(&opt.Addr, "listen", "127.0.0.1:0", "address to listen on")
 	c.Flags().StringVar(&opt.Token, "token", "fernhollow", "bearer token of the connector")
+	c.Flags().StringVar((*string)(&opt.Tells), "tells", "cache-status", "by what its answers tell that they were cached: cache-status, header, age, marker or none")
 	c.Flags().StringVar(&opt.Keep, "keep", "", "file to keep the settings in")
 	c.Flags().StringVar(&opt.Desk.Mail, "mail", "", "host and port of the mail server its mail goes to; see the command outbox")
 	c.Flags().StringVar(&opt.Desk.Pay, "pay", "", "address of the payment page its orders go to")

@@ -63,7 +63,7 @@ func (s *story) tell(ctx context.Context) error {
 		edits                 map[string]any
 		acts                  []string
 	}{
-		{"Drop styles that no page uses", "The style sheet is large for what a page uses of it.", "First draw a little earlier.",
+		{"Remove styles that no page uses", "The style sheet is large for what a page uses of it.", "First draw a little earlier.",
 			map[string]any{"styles.dropUnused": true}, []string{"try", "rollback"}},
 		{"Defer all scripts", "Scripts in the head hold up the first draw.", "First draw earlier on phones.",
 			map[string]any{"scripts.defer": true}, []string{"try", exclude, "try", "promote"}},

@@ -158,7 +158,7 @@ func (s *Server) ruleOperations(api huma.API, tags []string) {
 			Body struct {
 				Role    string   `json:"role"`
 				Pattern string   `json:"pattern" minLength:"1" maxLength:"500"`
-				Texts   []string `json:"texts,omitempty" maxItems:"500" doc:"More to hold it against, such as names of look-ups."`
+				Texts   []string `json:"texts,omitempty" maxItems:"500" doc:"More to try it on, such as names of look-ups."`
 			}
 		}) (*output[exclusions.TriedView], error) {
 			return out(s.Exclusions.TryPattern(ctx, in.ID, in.Body.Role, in.Body.Pattern, in.Body.Texts))

@@ -98,7 +98,7 @@ func TestTheLedgerKnowsWhatIsInForceAndWhatNobodyExplained(t *testing.T) {
 	}
 	for want, body := range map[int]map[string]any{
 		http.StatusConflict:            {"key": "pages.never", "pattern": "/cart", "reason": "again"},
-		http.StatusUnprocessableEntity: {"key": "pages.hold", "pattern": "/x", "reason": "a switch has no patterns"},
+		http.StatusUnprocessableEntity: {"key": "pages.cache", "pattern": "/x", "reason": "a switch has no patterns"},
 	} {
 		status, text = record(body)
 		assert.Equal(t, want, status, text)

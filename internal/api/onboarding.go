@@ -148,14 +148,14 @@ func (s *Server) onboardingSteps(api huma.API, tags []string) {
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
-				Personas []site.Persona        `json:"personas"`
-				Journeys []journey.Journey     `json:"journeys"`
-				Edits    []site.PublishingTest `json:"edits,omitempty"`
+				Personas   []site.Persona        `json:"personas"`
+				Journeys   []journey.Journey     `json:"journeys"`
+				Publishing []site.PublishingTest `json:"publishing,omitempty"`
 			}
 		}) (*output[OnboardingView], error) {
 			t, err := s.Store.ChangeOnboarding(ctx, in.ID, func(t *store.Onboarding) error {
 				d := &t.Document.V
-				said := site.Site{Environments: d.Environments, Personas: in.Body.Personas, Journeys: in.Body.Journeys, Publishing: in.Body.Edits}
+				said := site.Site{Environments: d.Environments, Personas: in.Body.Personas, Journeys: in.Body.Journeys, Publishing: in.Body.Publishing}
 				d.SetLooks(said.MarkSensitive().WithSecretsFrom(d.Looks()))
 				return nil
 			})

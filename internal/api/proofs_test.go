@@ -101,7 +101,7 @@ func TestAProofShowsWhatWasAskedAndWhatWasPublished(t *testing.T) {
 
 	d.fill("input[aria-label='Pattern to try']", "/nowhere")
 	d.click("summary", "Hold it against something else, too")
-	d.fill("textarea[aria-label^='More to hold it against']", "/nowhere/at-all")
+	d.fill("textarea[aria-label^='More to try it on']", "/nowhere/at-all")
 	d.click("button", "^Try it$")
 	d.see("li", "/nowhere/at-all")
 }

@@ -73,7 +73,7 @@ type ChangeSummary struct {
 	ID          int64     `json:"id"`
 	Title       string    `json:"title"`
 	State       string    `json:"state"`
-	Edits       int       `json:"edits"`
+	Publishing  int       `json:"publishing"`
 	Explanation string    `json:"explanation"`
 	CreatedBy   string    `json:"createdBy"`
 	UpdatedAt   time.Time `json:"updatedAt"`

@@ -18,10 +18,10 @@ import (
 // TestPlan is what is looked at on a site. Secret values are never in it; an empty one that
 // comes back leaves what is known.
 type TestPlan struct {
-	Pages    []site.Page           `json:"pages" minItems:"1" maxItems:"500"`
-	Personas []site.Persona        `json:"personas" maxItems:"50"`
-	Journeys []journey.Journey     `json:"journeys" maxItems:"200"`
-	Edits    []site.PublishingTest `json:"edits" maxItems:"50"`
+	Pages      []site.Page           `json:"pages" minItems:"1" maxItems:"500"`
+	Personas   []site.Persona        `json:"personas" maxItems:"50"`
+	Journeys   []journey.Journey     `json:"journeys" maxItems:"200"`
+	Publishing []site.PublishingTest `json:"publishing" maxItems:"50"`
 }
 
 // TestPlanView is what is looked at, as it is now.
@@ -90,7 +90,7 @@ func (s *Server) changeTestPlan(ctx context.Context, id int64, version string, t
 		if before.Version() != version {
 			return before, "", huma.Error409Conflict("Somebody changed what is in the test plan in the meantime. Nothing of yours was kept; look at it as it is now, and say it again.")
 		}
-		now, told, err := before.TestPlan(site.Site{Pages: to.Pages, Personas: to.Personas, Journeys: to.Journeys, Publishing: to.Edits})
+		now, told, err := before.TestPlan(site.Site{Pages: to.Pages, Personas: to.Personas, Journeys: to.Journeys, Publishing: to.Publishing})
 		if err != nil {
 			return before, "", huma.Error422UnprocessableEntity("Nothing was changed: " + err.Error())
 		}

@@ -134,7 +134,7 @@ func TestTheTestPlanThroughTheAPI(t *testing.T) {
 	assert.NotContains(t, text, "hush")
 	assert.Equal(t, []string{"staging", "production"}, now.Environments)
 	put := func(c *visitor, v api.TestPlanView) (int, string) {
-		return c.ask(http.MethodPut, at+"/test-plan", map[string]any{"version": v.Version, "pages": v.Pages, "personas": v.Personas, "journeys": v.Journeys, "edits": v.Edits}, nil)
+		return c.ask(http.MethodPut, at+"/test-plan", map[string]any{"version": v.Version, "pages": v.Pages, "personas": v.Personas, "journeys": v.Journeys, "publishing": v.Publishing}, nil)
 	}
 	status, _ = put(observer, now)
 	assert.Equal(t, http.StatusForbidden, status)
@@ -159,7 +159,7 @@ func TestTheTestPlanThroughTheAPI(t *testing.T) {
 		"/pages/0/class":          func(v *api.TestPlanView) { v.Pages[0].Class = "shop" },
 		"is there twice":          func(v *api.TestPlanView) { v.Pages[1].Path = v.Pages[0].Path },
 		"no step fills in": func(v *api.TestPlanView) {
-			v.Edits = []site.PublishingTest{{Name: "e", Steps: []journey.Step{{Go: "/"}}, Shows: []site.Showing{{Page: "/kits"}}}}
+			v.Publishing = []site.PublishingTest{{Name: "e", Steps: []journey.Step{{Go: "/"}}, Shows: []site.Showing{{Page: "/kits"}}}}
 		},
 		"expected array length >= 1": func(v *api.TestPlanView) { v.Pages = []site.Page{} },
 	} {

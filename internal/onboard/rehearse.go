@@ -25,7 +25,7 @@ type Rehearsal struct {
 // Rehearsed is what came of it.
 type Rehearsed struct {
 	evidence.JourneyLook
-	Leave []journey.Step `json:"leave,omitempty" doc:"Steps that seem to sign the persona out, where none are known."`
+	SignOut []journey.Step `json:"signOut,omitempty" doc:"Steps that seem to sign the persona out, where none are known."`
 }
 
 // RehearseOnboarding takes something of a site being added, on its staging.
@@ -110,7 +110,7 @@ func (d *Desk) rehearsePersona(ctx context.Context, b *browser.Browser, env site
 	}
 	if len(p.SignOut) == 0 {
 		if at := look.Outcome.Steps; exclusion.SignedIn(p.Kind) && len(at) > 0 {
-			out.Leave = wayOut(ctx, env, at[len(at)-1].At, device, state)
+			out.SignOut = wayOut(ctx, env, at[len(at)-1].At, device, state)
 		}
 		return out, nil
 	}

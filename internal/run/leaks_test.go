@@ -66,7 +66,7 @@ func TestFaultsOfCachingAreAllFound(t *testing.T) {
 	for _, edits := range []settings.Values{
 		{"pages.signedIn": "own"},
 		{"pages.signedIn": "own", "pages.neverWithCookies": []string{}},
-		{"data.hold": true},
+		{"data.cache": true},
 		{"pages.never": []string{"/cart", "/checkout", "/account", "/library/members/", "/api/", "/contact"}},
 		{"pages.neverWithCookies": []string{"fern_*"}, "pages.ignoredParameters": []string{"utm_*", "ref"}},
 	} {
@@ -104,7 +104,7 @@ func TestFaultsOfCachingAreAllFound(t *testing.T) {
 			{"two searches give one result", evidence.VariantKind, search},
 			{"two listings give one", evidence.VariantKind, listing}}},
 		{settings.Values{"pages.perDevice": false}, []mistake{{"one device's page is served to another", evidence.VariantKind, home}}},
-		{settings.Values{"data.hold": true, "data.not": []string{}}, []mistake{{"baskets come from one cached look-up", "", cart}}},
+		{settings.Values{"data.cache": true, "data.not": []string{}}, []mistake{{"baskets come from one cached look-up", "", cart}}},
 	} {
 		r, f := b.with(release.IsolationRun, tc.edits)
 		assert.Equal(t, evidence.VerdictBroken, r.Verdict, r.Summary)

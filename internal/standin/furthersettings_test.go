@@ -83,7 +83,7 @@ func TestCachedLookUpsMixBasketsUnlessSessionsAreExcluded(t *testing.T) {
 		if left {
 			not = []string{"this session"}
 		}
-		s, c := start(t, settings.Values{"data.hold": true, "data.not": not})
+		s, c := start(t, settings.Values{"data.cache": true, "data.not": not})
 		s.post("/cart", url.Values{"kit": {"tawny-mane-block"}})
 		s.get("/cart")
 		assert.Equal(t, !left, strings.Contains(s.fresh().get("/cart").body, "Tawny mane block"), "sessions excluded: %v", left)

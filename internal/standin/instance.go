@@ -62,6 +62,9 @@ func Start(s Site, opt Options) (*Instance, error) {
 	if opt.Now == nil {
 		opt.Now = time.Now
 	}
+	if err := tellable(opt.Tells); err != nil {
+		return nil, err
+	}
 	l, err := net.Listen("tcp", opt.Addr)
 	if err != nil {
 		return nil, fmt.Errorf("start %s of %s: %w", opt.Environment, s.Name, err)

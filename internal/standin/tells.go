@@ -12,6 +12,14 @@ import (
 // httpcache.ByHeader tells how a page was served.
 const OwnHeader = "X-Page-Cache"
 
+func tellable(k httpcache.SignalKind) error {
+	switch k {
+	case "", httpcache.ByCacheStatus, httpcache.ByHeader, httpcache.ByAge, httpcache.ByMarker, httpcache.ByNothing:
+		return nil
+	}
+	return fmt.Errorf("no stand-in tells by %q that a page was cached; there are cache-status, header, age, marker, none", k)
+}
+
 // tell replaces what an answer says of the page cache by what this layer says of it.
 func (l *Layer) tell(h http.Header) {
 	status := h.Get("Cache-Status")

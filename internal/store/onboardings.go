@@ -34,7 +34,7 @@ type OnboardingDocument struct {
 	Pages        []survey.Found        `json:"pages"`
 	Personas     []site.Persona        `json:"personas"`
 	Journeys     []journey.Journey     `json:"journeys"`
-	Publishing   []site.PublishingTest `json:"edits"`
+	Publishing   []site.PublishingTest `json:"publishing"`
 }
 
 // Looks is who looks and what has to work, as far as it is known, as a site.

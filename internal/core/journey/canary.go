@@ -6,7 +6,7 @@ import "strings"
 // taken. Where the word turns up later tells who was served whose page.
 const Canary = "{canary}"
 
-// Saying is the steps with a word in place of [Canary]; the steps given stay as they are.
+// WithCanary is the steps with a word in place of [Canary]; the steps given stay as they are.
 func WithCanary(steps []Step, word string) []Step {
 	out := make([]Step, len(steps))
 	for i, s := range steps {

@@ -87,7 +87,7 @@ func Lacking(steps []Step) []string {
 // shorter ones are in everything.
 const shortestSecret = 4
 
-// Hiding takes secret values out of a text, also as addresses write them.
+// Redact takes secret values out of a text, also as addresses write them.
 func Redact(text string, secrets []string) string {
 	for _, v := range secrets {
 		if len(v) < shortestSecret {

@@ -37,7 +37,7 @@ var Bundles = func() []Bundle {
 			[]Wish{{"compress", Something}, {"html-minify", true}, {"browser-cache", true}, {"css-minify", true}, {"js-minify", true}, {"lazy-images", true}, {"page-cache-not-modified", true}, {"preload-key-image", true}}},
 		{"Running tide", "What breaks some pages and is worth it: deferred scripts, warm-up, lettering and pages fetched ahead.",
 			[]Wish{{"js-defer", true}, {"warm", true}, {"page-cache-serve-stale", true}, {"font-self-host", true}, {"font-preload", true}, {"prefetch-links", true}, {"query-strip", true}}},
-		{"Spring tide", "What breaks some sites. Try it in parts, and expect to leave things alone.",
+		{"Spring tide", "What breaks some sites. Try it in parts, and expect to exclude some.",
 			[]Wish{{"css-async", true}, {"css-combine", true}, {"lazy-frames", true}, {"data-cache", true}, {"font-swap", true}}},
 	}
 	var out []Bundle

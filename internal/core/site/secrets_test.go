@@ -12,11 +12,11 @@ const guarded = `
 site: Guarded
 environments: [{ name: staging, url: "http://127.0.0.1:1", connector: { kind: http, url: "http://127.0.0.1:1/c", token: hush-token } }, { name: production, url: "https://guarded.example" }]
 personas:
-  - { name: ada, kind: member, prepare: [{ fill: { in: { label: Name }, value: ada } }, { fill: { in: { label: Password }, value: hush-ada } }], leave: [{ click: "#out" }] }
+  - { name: ada, kind: member, prepare: [{ fill: { in: { label: Name }, value: ada } }, { fill: { in: { label: Password }, value: hush-ada } }], signOut: [{ click: "#out" }] }
   - { name: bo, kind: editor, prepare: [{ fill: { in: { label: Password }, value: hush-bo } }] }
 pages: [{ path: / }]
 journeys: [{ name: in, steps: [{ fill: { in: { label: Word }, value: hush-word, secret: true } }] }]
-edits: [{ name: lead, steps: [{ fill: { in: "#lead", value: "{canary}" } }, { fill: { in: "input[type=password]", value: hush-lead } }], shows: [{ page: / }] }]
+publishing: [{ name: lead, steps: [{ fill: { in: "#lead", value: "{canary}" } }, { fill: { in: "input[type=password]", value: hush-lead } }], shows: [{ page: / }] }]
 `
 
 func TestASiteGoesOutWithoutItsSecretsAndComesInAgain(t *testing.T) {

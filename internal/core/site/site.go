@@ -17,7 +17,7 @@ type Site struct {
 	Personas     []Persona         `json:"personas,omitempty"`
 	Pages        []Page            `json:"pages"`
 	Journeys     []journey.Journey `json:"journeys,omitempty"`
-	Publishing   []PublishingTest  `json:"edits,omitempty"`
+	Publishing   []PublishingTest  `json:"publishing,omitempty"`
 }
 
 // Environment is one instance of a site.
@@ -50,8 +50,8 @@ type Persona struct {
 	Name         string         `json:"name"`
 	Kind         string         `json:"kind"`
 	Prepare      []journey.Step `json:"prepare,omitempty"`
-	SignOut      []journey.Step `json:"leave,omitempty" doc:"Signing out: the site does not know them any more."`
-	PrivateTexts []string       `json:"marks,omitempty" doc:"Text that only this persona may see."`
+	SignOut      []journey.Step `json:"signOut,omitempty" doc:"Signing out: the site does not know them any more."`
+	PrivateTexts []string       `json:"privateTexts,omitempty" doc:"Text that only this persona may see."`
 }
 
 // PublishingTest is something that an editor publishes, to see that the pages show it in time. It
@@ -225,18 +225,18 @@ func (s Site) publishingFaults(personas, paths map[string]bool) []string {
 	names := map[string]bool{}
 	for i, e := range s.Publishing {
 		if names[e.Name] {
-			out = append(out, fmt.Sprintf("edits[%d]: the name %q is there twice", i, e.Name))
+			out = append(out, fmt.Sprintf("publishing[%d]: the name %q is there twice", i, e.Name))
 		}
 		names[e.Name] = true
 		if !personas[e.Persona] {
-			out = append(out, fmt.Sprintf("edits[%d] (%s): there is no persona %q", i, e.Name, e.Persona))
+			out = append(out, fmt.Sprintf("publishing[%d] (%s): there is no persona %q", i, e.Name, e.Persona))
 		}
 		if !journey.HasCanary(e.Steps) {
-			out = append(out, fmt.Sprintf("edits[%d] (%s): no step fills in %s; without a word of its own nobody can tell which edit a page shows", i, e.Name, journey.Canary))
+			out = append(out, fmt.Sprintf("publishing[%d] (%s): no step fills in %s; without a word of its own nobody can tell which edit a page shows", i, e.Name, journey.Canary))
 		}
 		for _, at := range e.Shows {
 			if !paths[at.Page] {
-				out = append(out, fmt.Sprintf("edits[%d] (%s): %q is not one of the pages", i, e.Name, at.Page))
+				out = append(out, fmt.Sprintf("publishing[%d] (%s): %q is not one of the pages", i, e.Name, at.Page))
 			}
 		}
 	}

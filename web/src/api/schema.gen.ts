@@ -1607,10 +1607,10 @@ export interface components {
             old: string;
         };
         "Change-test-planRequest": {
-            edits: components["schemas"]["PublishingTest"][];
             journeys: components["schemas"]["Journey"][];
             pages: components["schemas"]["Page"][];
             personas: components["schemas"]["Persona"][];
+            publishing: components["schemas"]["PublishingTest"][];
             version: string;
         };
         ChangeRef: {
@@ -1621,11 +1621,11 @@ export interface components {
         };
         ChangeSummary: {
             createdBy: string;
-            /** Format: int64 */
-            edits: number;
             explanation: string;
             /** Format: int64 */
             id: number;
+            /** Format: int64 */
+            publishing: number;
             state: string;
             title: string;
             /** Format: date-time */
@@ -2426,7 +2426,6 @@ export interface components {
             what: string;
         };
         OnboardingView: {
-            edits: components["schemas"]["PublishingTest"][];
             environments: components["schemas"]["Environment"][];
             /** @description Environments for which a token is kept. */
             hasToken: string[];
@@ -2437,6 +2436,7 @@ export interface components {
             name: string;
             pages: components["schemas"]["Found"][];
             personas: components["schemas"]["Persona"][];
+            publishing: components["schemas"]["PublishingTest"][];
             survey: components["schemas"]["SurveyProgress"];
             tests: components["schemas"]["OnboardingTest"][];
             /** Format: date-time */
@@ -2518,9 +2518,9 @@ export interface components {
             why?: string;
         };
         "People-onboardingRequest": {
-            edits?: components["schemas"]["PublishingTest"][];
             journeys: components["schemas"]["Journey"][];
             personas: components["schemas"]["Persona"][];
+            publishing?: components["schemas"]["PublishingTest"][];
         };
         PersonView: {
             /** Format: date-time */
@@ -2536,12 +2536,12 @@ export interface components {
         };
         Persona: {
             kind: string;
-            /** @description Signing out: the site does not know them any more. */
-            leave?: components["schemas"]["Step"][];
-            /** @description Text that only this persona may see. */
-            marks?: string[];
             name: string;
             prepare?: components["schemas"]["Step"][];
+            /** @description Text that only this persona may see. */
+            privateTexts?: string[];
+            /** @description Signing out: the site does not know them any more. */
+            signOut?: components["schemas"]["Step"][];
         };
         Picture: {
             /** Format: int64 */
@@ -2712,14 +2712,14 @@ export interface components {
             errors?: components["schemas"]["ScriptError"][];
             /** @description Name, when a journey was taken. */
             journey?: string;
-            /** @description Steps that seem to sign the persona out, where none are known. */
-            leave?: components["schemas"]["Step"][];
             missing?: string;
             outcome: components["schemas"]["Outcome"];
             /** @description Path and query. */
             page: string;
             persona: string;
             requests?: components["schemas"]["Request"][];
+            /** @description Steps that seem to sign the persona out, where none are known. */
+            signOut?: components["schemas"]["Step"][];
         };
         Remark: {
             /** @description Patterns that make it so. */
@@ -3093,12 +3093,12 @@ export interface components {
             who: string;
         };
         TestPlanView: {
-            edits: components["schemas"]["PublishingTest"][];
             /** @description In the order of promotion. */
             environments: string[];
             journeys: components["schemas"]["Journey"][];
             pages: components["schemas"]["Page"][];
             personas: components["schemas"]["Persona"][];
+            publishing: components["schemas"]["PublishingTest"][];
             /** @description SHA-256 of what is in the test plan. Say it when you change it. */
             version: string;
         };
@@ -3161,7 +3161,7 @@ export interface components {
         "Try-patternRequest": {
             pattern: string;
             role: string;
-            /** @description More to hold it against, such as names of look-ups. */
+            /** @description More to try it on, such as names of look-ups. */
             texts?: string[];
         };
         "Try-without-exclusionsRequest": {

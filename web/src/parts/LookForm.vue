@@ -20,7 +20,12 @@ const lacks = computed(() => unfinished(draft.value));
 const words = {
   personas: { is: "Somebody who looks", steps: "Gets ready by", after: "Signs out by", of: "signing out" },
   journeys: { is: "A journey", steps: "Steps", after: "", of: "" },
-  edits: { is: "Something that is published", steps: "Published by", after: "Taken back by", of: "taking it back" },
+  publishing: {
+    is: "Something that is published",
+    steps: "Published by",
+    after: "Taken back by",
+    of: "taking it back",
+  },
 };
 const said = computed(() => words[draft.value.kind]);
 function show() {
@@ -42,14 +47,14 @@ function show() {
         <label for="look-marks">only they may see</label>
         <InputText
           id="look-marks"
-          v-model="draft.marks"
+          v-model="draft.privateTexts"
           size="small"
           class="wide"
           placeholder="name, mail address, order number"
         />
       </template>
       <template v-else>
-        <label for="look-who">{{ draft.kind === "edits" ? "published by" : "taken by" }}</label>
+        <label for="look-who">{{ draft.kind === "publishing" ? "published by" : "taken by" }}</label>
         <select id="look-who" v-model="draft.persona">
           <option>visitor</option>
           <option v-for="p in personas" :key="p">{{ p }}</option>
@@ -62,7 +67,7 @@ function show() {
         <label><input v-model="draft.stagingOnly" type="checkbox" /> on {{ first }} only</label>
       </template>
     </div>
-    <p v-if="draft.kind === 'edits'" class="small faded">
+    <p v-if="draft.kind === 'publishing'" class="small faded">
       It is published on {{ first }} by “Test cache isolation” and by checks there, asked for, and taken back. Never on
       production.
     </p>
@@ -71,7 +76,7 @@ function show() {
     <p v-if="draft.kind !== 'journeys'" class="small faded">
       <code v-pre>{canary}</code> in what is filled in stands for a word made up each time.
       {{
-        draft.kind === "edits"
+        draft.kind === "publishing"
           ? "By it is known which edit a page shows."
           : "Where it turns up for somebody else is a leak."
       }}
@@ -80,7 +85,7 @@ function show() {
       <h4>{{ said.after }}</h4>
       <StepEditor v-model="draft.after" :of="said.of" />
     </template>
-    <template v-if="draft.kind === 'edits'">
+    <template v-if="draft.kind === 'publishing'">
       <h4>Has to show on</h4>
       <ul class="plain-list">
         <li v-for="(s, i) in draft.shows" :key="i" class="row">

@@ -24,7 +24,7 @@ const props = defineProps<{
 
 const draft = ref<Draft>();
 const keeping = useMutation({
-  mutationFn: (to: Looks) => props.keep({ personas: to.personas, journeys: to.journeys, edits: to.edits }),
+  mutationFn: (to: Looks) => props.keep({ personas: to.personas, journeys: to.journeys, publishing: to.publishing }),
   onSuccess: () => (draft.value = undefined),
 });
 const put = (to: Looks) => keeping.mutate(to);
@@ -48,14 +48,14 @@ const ran = computed(() => rehearsal.data.value);
 const worked = computed(() => !!ran.value && !ran.value.missing && !ran.value.outcome.steps?.some((s) => s.why));
 /** The way out that was seen, as long as the persona has none. */
 const wayOut = computed(() => {
-  const leave = ran.value?.leave ?? [];
+  const leave = ran.value?.signOut ?? [];
   const index = props.looks.personas.findIndex((p) => p.name === rehearsal.variables.value?.persona);
-  if (!leave.length || index < 0 || props.looks.personas[index]!.leave?.length) return undefined;
-  return { index, leave, by: leave.find((s) => s.click)?.click?.name ?? "it" };
+  if (!leave.length || index < 0 || props.looks.personas[index]!.signOut?.length) return undefined;
+  return { index, signOut: leave, by: leave.find((s) => s.click)?.click?.name ?? "it" };
 });
 function takeWayOut() {
   const at = wayOut.value!;
-  const personas = props.looks.personas.map((p, n) => (n === at.index ? { ...p, leave: at.leave } : p));
+  const personas = props.looks.personas.map((p, n) => (n === at.index ? { ...p, signOut: at.signOut } : p));
   put({ ...props.looks, personas });
 }
 const count = (list: unknown[] | undefined, one: string) =>
@@ -79,7 +79,8 @@ const count = (list: unknown[] | undefined, one: string) =>
           <span class="small faded">&#32;looks{{ p.kind === p.name ? "" : ` (${p.kind.replaceAll("-", " ")})` }}</span>
         </td>
         <td class="small">
-          {{ count(p.prepare, "step") }}<template v-if="p.leave?.length">, {{ p.leave.length }} to sign out</template>
+          {{ count(p.prepare, "step")
+          }}<template v-if="p.signOut?.length">, {{ p.signOut.length }} to sign out</template>
         </td>
         <td class="small">everywhere</td>
         <td>
@@ -124,7 +125,7 @@ const count = (list: unknown[] | undefined, one: string) =>
           </RowActs>
         </td>
       </tr>
-      <tr v-for="(e, i) in looks.edits" :key="`e${i}`">
+      <tr v-for="(e, i) in looks.publishing" :key="`e${i}`">
         <td>
           <b>{{ e.name }}</b> <span class="small faded">is published by {{ e.persona }}, and taken back</span>
         </td>
@@ -134,8 +135,8 @@ const count = (list: unknown[] | undefined, one: string) =>
           <RowActs
             v-if="mayEdit"
             :name="e.name"
-            @edit="edit('edits', i)"
-            @leave="put(without(looks, 'edits', i))"
+            @edit="edit('publishing', i)"
+            @leave="put(without(looks, 'publishing', i))"
           ></RowActs>
         </td>
       </tr>
@@ -144,7 +145,7 @@ const count = (list: unknown[] | undefined, one: string) =>
   <p v-if="mayEdit" class="row">
     <Button size="small" text label="Add a journey" @click="edit('journeys', -1)" />
     <Button size="small" text label="Add somebody who looks" @click="edit('personas', -1)" />
-    <Button size="small" text label="Add something that is published" @click="edit('edits', -1)" />
+    <Button size="small" text label="Add something that is published" @click="edit('publishing', -1)" />
   </p>
   <LookForm
     v-if="draft"

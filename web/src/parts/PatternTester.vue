@@ -14,7 +14,7 @@ const router = useRouter();
 const acts = useExclusionActs(() => props.site);
 const key = ref("");
 const pattern = ref("");
-/** What else to hold it against, a line each: what no request shows, such as the names of look-ups. */
+/** What else to try it on, a line each: what no request shows, such as the names of look-ups. */
 const more = ref("");
 watch(
   () => props.settings,
@@ -24,7 +24,7 @@ watch(
 const setting = computed(() => props.settings.find((s) => s.key === key.value));
 const tried = computed(() => acts.tryPattern.data.value);
 
-async function hold() {
+async function tryOut() {
   await acts.tryPattern.mutateAsync({
     environment: props.environment,
     role: setting.value!.role,
@@ -44,7 +44,7 @@ async function add() {
 
 <template>
   <section class="stack" aria-label="Try a pattern">
-    <form class="row" @submit.prevent="hold">
+    <form class="row" @submit.prevent="tryOut">
       <select v-model="key" aria-label="Which setting">
         <option v-for="s in settings" :key="s.key" :value="s.key">{{ s.title }}</option>
       </select>
@@ -67,11 +67,11 @@ async function add() {
       />
     </form>
     <details :open="setting?.role === 'data-exclude'">
-      <summary class="small">Hold it against something else, too</summary>
+      <summary class="small">Try it on something else, too</summary>
       <textarea
         v-model="more"
         rows="3"
-        aria-label="More to hold it against, a line each"
+        aria-label="More to try it on, a line each"
         placeholder="one a line: an address, a selector, the text of a look-up"
       ></textarea>
     </details>

@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import {
   draftOf,
-  editsFor,
+  publishingFor,
   pageDraftOf,
   pagesFor,
   unfinished,
@@ -18,13 +18,13 @@ const looks: Looks = {
       name: "wren",
       kind: "member",
       prepare: [{ go: "/account" }],
-      leave: [{ click: { css: "#out" } }],
-      marks: ["FH-1"],
+      signOut: [{ click: { css: "#out" } }],
+      privateTexts: ["FH-1"],
     },
     { name: "ida", kind: "editor", prepare: [{ go: "/desk" }] },
   ],
   journeys: [{ name: "in", persona: "wren", devices: ["phone"], where: ["staging"], steps: [{ go: "/" }] }],
-  edits: [
+  publishing: [
     {
       name: "lead",
       persona: "ida",
@@ -37,7 +37,7 @@ const looks: Looks = {
 
 describe("a persona, a journey, an edit in a form", () => {
   it("comes back as it was", () => {
-    for (const kind of ["personas", "journeys", "edits"] as const) {
+    for (const kind of ["personas", "journeys", "publishing"] as const) {
       const d = draftOf(kind, 0, looks);
       expect(unfinished(d)).toBe("");
       expect(withDraft(looks, d, "staging")).toEqual(looks);
@@ -45,7 +45,7 @@ describe("a persona, a journey, an edit in a form", () => {
   });
 
   it("is added at the end when it is new, and published by an editor where there is one", () => {
-    const d = draftOf("edits", -1, looks);
+    const d = draftOf("publishing", -1, looks);
     expect(d.persona).toBe("ida");
     expect(unfinished(d)).toBe("Give it a name.");
     d.name = " more ";
@@ -59,15 +59,15 @@ describe("a persona, a journey, an edit in a form", () => {
     d.shows[0].within = "";
     expect(unfinished(d)).toBe("");
     const now = withDraft(looks, d, "staging");
-    expect(now.edits).toHaveLength(2);
-    expect(now.edits[1]).toMatchObject({ name: "more", shows: [{ page: "/a" }] });
-    expect(looks.edits).toHaveLength(1);
+    expect(now.publishing).toHaveLength(2);
+    expect(now.publishing[1]).toMatchObject({ name: "more", shows: [{ page: "/a" }] });
+    expect(looks.publishing).toHaveLength(1);
   });
 
   it("takes its name along to what names it", () => {
     const now = withDraft(looks, { ...draftOf("personas", 0, looks), name: "tom" }, "staging");
     expect(now.journeys[0]!.persona).toBe("tom");
-    expect(now.edits[0]!.persona).toBe("ida");
+    expect(now.publishing[0]!.persona).toBe("ida");
   });
 
   it("runs everywhere unless it is said to stay on staging", () => {
@@ -114,6 +114,6 @@ describe("a page in a form", () => {
   });
 
   it("takes what has to show on it along", () => {
-    expect(editsFor(looks.edits, "/a", "/b")[0]!.shows).toEqual([{ page: "/b", within: 5 }, { page: "/" }]);
+    expect(publishingFor(looks.publishing, "/a", "/b")[0]!.shows).toEqual([{ page: "/b", within: 5 }, { page: "/" }]);
   });
 });

@@ -5,7 +5,7 @@ import { lacking, linesOf, stepOf, type Line } from "./steps";
 export interface Looks {
   personas: Schemas["Persona"][];
   journeys: Schemas["Journey"][];
-  edits: Schemas["PublishingTest"][];
+  publishing: Schemas["PublishingTest"][];
 }
 export type LookKind = keyof Looks;
 export type Device = "desktop" | "phone";
@@ -18,7 +18,7 @@ export interface Draft {
   name: string;
   /** Of a persona. */
   who: Schemas["Persona"]["kind"];
-  marks: string;
+  privateTexts: string;
   /** Who takes a journey, or publishes an edit. */
   persona: string;
   devices: Device[];
@@ -34,19 +34,19 @@ export const kindsOfPersona = ["visitor", "visitor-with-cart", "customer", "memb
 export function draftOf(kind: LookKind, index: number, looks: Looks): Draft {
   const p = kind === "personas" ? looks.personas[index] : undefined;
   const j = kind === "journeys" ? looks.journeys[index] : undefined;
-  const e = kind === "edits" ? looks.edits[index] : undefined;
+  const e = kind === "publishing" ? looks.publishing[index] : undefined;
   const editor = looks.personas.find((x) => x.kind === "editor")?.name;
   return {
     kind,
     index,
     name: p?.name ?? j?.name ?? e?.name ?? "",
     who: p?.kind ?? "member",
-    marks: (p?.marks ?? []).join(", "),
-    persona: j?.persona ?? e?.persona ?? (kind === "edits" && editor ? editor : "visitor"),
+    privateTexts: (p?.privateTexts ?? []).join(", "),
+    persona: j?.persona ?? e?.persona ?? (kind === "publishing" && editor ? editor : "visitor"),
     devices: (j?.devices as Device[]) ?? ["desktop", "phone"],
     stagingOnly: j ? !!j.where?.length : true,
     lines: (p?.prepare ?? j?.steps ?? e?.steps ?? [{ go: "/" }]).flatMap(linesOf),
-    after: (p?.leave ?? e?.undo ?? []).flatMap(linesOf),
+    after: (p?.signOut ?? e?.undo ?? []).flatMap(linesOf),
     shows: (e?.shows ?? []).map((s) => ({ page: s.page, within: s.within ? String(s.within) : "" })),
   };
 }
@@ -57,7 +57,7 @@ export function unfinished(d: Draft): string {
   if ([...d.lines, ...d.after].some(lacking)) return "A step is not finished.";
   if (d.kind !== "personas" && !d.lines.length) return "It needs a step.";
   if (d.kind === "journeys" && !d.devices.length) return "Say on which devices.";
-  if (d.kind === "edits") {
+  if (d.kind === "publishing") {
     if (!d.lines.some((l) => l.verb === "fill" && l.value.includes("{canary}")))
       return "One step has to fill in {canary}, a word made up each time, so that it is known which edit a page shows.";
     if (!d.shows.length) return "Say which page has to show it.";
@@ -75,8 +75,8 @@ export function withDraft(looks: Looks, d: Draft, first: string): Looks {
   const after = d.after.map(stepOf);
   switch (d.kind) {
     case "personas": {
-      const marks = d.marks.split(",").flatMap((m) => m.trim() || []);
-      const one = { ...looks.personas[d.index], name, kind: d.who, marks, prepare: steps, leave: after };
+      const privateTexts = d.privateTexts.split(",").flatMap((m) => m.trim() || []);
+      const one = { ...looks.personas[d.index], name, kind: d.who, privateTexts, prepare: steps, signOut: after };
       return { ...renamed(looks, looks.personas[d.index]?.name, name), personas: put(looks.personas, one) };
     }
     case "journeys": {
@@ -84,10 +84,10 @@ export function withDraft(looks: Looks, d: Draft, first: string): Looks {
       const one = { ...looks.journeys[d.index], name, persona: d.persona, devices: d.devices, where, steps };
       return { ...looks, journeys: put(looks.journeys, one) };
     }
-    case "edits": {
+    case "publishing": {
       const shows = d.shows.map((s) => (s.within ? { page: s.page, within: Number(s.within) } : { page: s.page }));
-      const one = { ...looks.edits[d.index], name, persona: d.persona, steps, undo: after, shows };
-      return { ...looks, edits: put(looks.edits, one) };
+      const one = { ...looks.publishing[d.index], name, persona: d.persona, steps, undo: after, shows };
+      return { ...looks, publishing: put(looks.publishing, one) };
     }
   }
 }
@@ -96,7 +96,7 @@ export function withDraft(looks: Looks, d: Draft, first: string): Looks {
 function renamed(looks: Looks, was: string | undefined, is: string): Looks {
   if (!was || was === is) return looks;
   const to = <T extends { persona?: string }>(x: T): T => (x.persona === was ? { ...x, persona: is } : x);
-  return { ...looks, journeys: looks.journeys.map(to), edits: looks.edits.map(to) };
+  return { ...looks, journeys: looks.journeys.map(to), publishing: looks.publishing.map(to) };
 }
 
 /** The lists without one of them. */
@@ -105,7 +105,7 @@ export function without(looks: Looks, kind: LookKind, index: number): Looks {
   return {
     personas: left(looks.personas, "personas"),
     journeys: left(looks.journeys, "journeys"),
-    edits: left(looks.edits, "edits"),
+    publishing: left(looks.publishing, "publishing"),
   };
 }
 
@@ -173,7 +173,7 @@ export function withPage(pages: Page[], d: PageDraft): Page[] {
   return d.was ? pages.map((p) => (p.path === d.was ? one : p)) : [...pages, one];
 }
 
-/** The edits with a page under another path; one that no page is left for is left as it is, to be said so. */
-export function editsFor(edits: Looks["edits"], was: string, is: string): Looks["edits"] {
-  return edits.map((e) => ({ ...e, shows: e.shows?.map((s) => (s.page === was ? { ...s, page: is } : s)) ?? [] }));
+/** The publishing tests with a page under another path; one that no page is left for is left as it is, to be said so. */
+export function publishingFor(publishing: Looks["publishing"], was: string, is: string): Looks["publishing"] {
+  return publishing.map((e) => ({ ...e, shows: e.shows?.map((s) => (s.page === was ? { ...s, page: is } : s)) ?? [] }));
 }

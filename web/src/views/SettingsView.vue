@@ -71,7 +71,7 @@ const fit = computed(() => acts.fit.data.value);
 async function look() {
   const f = await acts.fit.mutateAsync({ site: props.id, document: text.value });
   take.value = f.mapped.filter((m) => !m.confirm).map((m) => m.key);
-  title.value ||= "Carried over";
+  title.value ||= "Copied settings";
 }
 async function begin() {
   const c = await acts.take.mutateAsync({ site: props.id, document: text.value, title: title.value, take: take.value });
@@ -89,13 +89,7 @@ async function upload(e: Event) {
       <SiteHead :site="id" :name="data.siteName" here="Settings" />
       <div class="spread">
         <h1>Settings</h1>
-        <Button
-          v-if="may('work')"
-          size="small"
-          outlined
-          label="Carry over from another site"
-          @click="carrying = true"
-        />
+        <Button v-if="may('work')" size="small" outlined label="Copy from another site" @click="carrying = true" />
       </div>
       <ParityPane :site="id" />
       <div class="row tools">
@@ -163,7 +157,7 @@ async function upload(e: Event) {
       <Dialog
         v-model:visible="carrying"
         modal
-        header="Carry over from another site"
+        header="Copy from another site"
         :style="{ width: '52rem' }"
         :draggable="false"
       >

@@ -10,7 +10,7 @@ import PageForm from "../parts/PageForm.vue";
 import RowActs from "../parts/RowActs.vue";
 import SiteHead from "../parts/SiteHead.vue";
 import Trouble from "../parts/Trouble.vue";
-import { editsFor, pageDraftOf, pagesFor, withPage, type Looks, type PageDraft } from "../parts/looks";
+import { publishingFor, pageDraftOf, pagesFor, withPage, type Looks, type PageDraft } from "../parts/looks";
 import { classes } from "../parts/classes";
 
 const props = defineProps<{ id: number }>();
@@ -27,8 +27,8 @@ const unmarked = computed(() => site.data.value?.environments.every((e) => !e.ma
 const changed = ref(false);
 
 async function change(to: Partial<TestPlan>, by = acts) {
-  const { pages, personas, journeys, edits, version } = plan.value!;
-  await by.change.mutateAsync({ pages, personas, journeys, edits, version, ...to });
+  const { pages, personas, journeys, publishing, version } = plan.value!;
+  await by.change.mutateAsync({ pages, personas, journeys, publishing, version, ...to });
   changed.value = true;
 }
 const keepLooks = (to: Looks) =>
@@ -37,8 +37,11 @@ const keepLooks = (to: Looks) =>
 const page = ref<PageDraft>();
 async function keepPage() {
   const d = page.value!;
-  const { pages, edits } = plan.value!;
-  await change({ pages: withPage(pages, d), edits: d.was ? editsFor(edits, d.was, d.path.trim()) : edits });
+  const { pages, publishing } = plan.value!;
+  await change({
+    pages: withPage(pages, d),
+    publishing: d.was ? publishingFor(publishing, d.was, d.path.trim()) : publishing,
+  });
   page.value = undefined;
 }
 const cls = ref("");
