@@ -51,9 +51,9 @@ func TestEverySignalOfAPageCacheIsSeenAndUsed(t *testing.T) {
 				assert.False(t, served["/cart carrier"].FromCache(), "the cart is never cached, and is %q", served["/cart carrier"])
 			}
 
-			r, f := b.with(release.IsolationRun, settings.Values{"pages.lifetime": 7200})
+			r, _ := b.with(release.IsolationRun, settings.Values{"pages.lifetime": 7200})
 			assert.Equal(t, marked.Verdict, r.Verdict, r.Summary)
-			r, f = b.with(release.IsolationRun, settings.Values{"pages.never": []string{"/checkout", "/api/"}})
+			r, f := b.with(release.IsolationRun, settings.Values{"pages.never": []string{"/checkout", "/api/"}})
 			assert.Equal(t, evidence.VerdictBroken, r.Verdict, r.Summary)
 			assert.True(t, has(f, evidence.LeakKind, "/cart", site.Desktop), "%v", f)
 		})
