@@ -45,7 +45,7 @@ func (d *Desk) Record(ctx context.Context, siteID int64, key, pattern string, w 
 	if _, err := d.Store.AddExclusion(ctx, e); err != nil {
 		return recorded(err)
 	}
-	return d.told(ctx, siteID, who, fmt.Sprintf("Recorded why “%s” is excluded by “%s”: %s", pattern, h.Title, e.Reason))
+	return d.told(ctx, siteID, who, fmt.Sprintf("Recorded why “%s” is in “%s”: %s", pattern, h.Title, e.Reason))
 }
 
 // recorded says what to do about an entry that is there already.

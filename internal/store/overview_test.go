@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
@@ -16,8 +17,9 @@ import (
 	"tidemarker/internal/testdb"
 )
 
-// fleet is many sites, each with two environments, pages, marks and changes.
-func fleet(t testing.TB, n, pages int) *store.Store {
+// fleet is many sites, each with two environments, pages, runs, marks and changes; the
+// runs have so many looks, each with a picture, and a fifth as many findings.
+func fleet(t testing.TB, n, pages, looks int) *store.Store {
 	t.Helper()
 	st, _ := testdb.New(t)
 	ctx := t.Context()
@@ -41,6 +43,15 @@ func fleet(t testing.TB, n, pages int) *store.Store {
 				require.NoError(t, err)
 				_, err = st.BeginRun(ctx, run)
 				require.NoError(t, err)
+				findings := make([]evidence.Finding, looks/5)
+				for l := range looks {
+					sha, err := st.Put(ctx, "image/png", fmt.Appendf(nil, "the picture of look %d of run %d", l, run))
+					require.NoError(t, err)
+					p := evidence.PageLook{Key: evidence.Key{Page: fmt.Sprintf("/page-%d", l), Persona: site.Visitor, Device: site.Phone}, Picture: &evidence.Picture{SHA256: sha, Width: 390, Height: 844}}
+					require.NoError(t, st.SaveLook(ctx, run, 1, "page", p.Key, p))
+					findings[l%len(findings)] = evidence.Finding{Fingerprint: fmt.Sprint(l % len(findings)), Kind: evidence.PictureKind, Page: p.Page}
+				}
+				require.NoError(t, st.SaveFindings(ctx, run, findings))
 				require.NoError(t, st.EndRun(ctx, store.Run{ID: run, Verdict: "clear", Summary: "Clear"}, release.RunFinished))
 				_, err = st.SaveMark(ctx, store.Mark{EnvironmentID: e.ID, RunID: run, Fingerprint: fp, Who: "tester"})
 				require.NoError(t, err)
@@ -55,7 +66,7 @@ func fleet(t testing.TB, n, pages int) *store.Store {
 }
 
 func TestWhatWaitsComesFirst(t *testing.T) {
-	st := fleet(t, 12, 1)
+	st := fleet(t, 12, 1, 0)
 	ctx := t.Context()
 	sites, _, err := st.Sites(ctx, "Site 007", 1, 0)
 	require.NoError(t, err)
@@ -83,10 +94,10 @@ func TestWhatWaitsComesFirst(t *testing.T) {
 	assert.Equal(t, "Site 002", byName[0].Name, "by name, the third of them first")
 }
 
-// BenchmarkOverviews reads the first view's page of 200 sites with 60 pages each, beside
+// BenchmarkOverviews reads the first view's page of 200 sites with 60 pages and 100 looks each, beside
 // the least that a read of the same page can take: 30 rows by their key.
 func BenchmarkOverviews(b *testing.B) {
-	st := fleet(b, 200, 60)
+	st := fleet(b, 200, 60, 10)
 	var ours, least []time.Duration
 	for b.Loop() {
 		began := time.Now()

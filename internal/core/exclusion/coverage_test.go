@@ -145,7 +145,7 @@ func TestWhatTheSettingsSayOfACell(t *testing.T) {
 		want  Policy
 		why   string
 	}{
-		"a stranger on an open page": {nil, "/kits", stranger, "", Shared, "Nothing leaves it alone"},
+		"a stranger on an open page": {nil, "/kits", stranger, "", Shared, "Nothing excludes it"},
 		"the rule with most octets":  {nil, "/library/members/x", stranger, "", Never, "/library/members/"},
 		"somebody who is signed in":  {nil, "/kits", member, "", Never, "never served"},
 		"with a copy of their own":   {func(l *Layer) { l.LoggedIn = "own" }, "/kits", member, "", Own, "copies of their own"},

@@ -112,7 +112,7 @@ func (l Layer) forPerson(who Person, agent string) Saying {
 		}
 		return Saying{Shared, "People who are signed in are served what is cached for all.", nil}
 	}
-	return Saying{Shared, "Nothing leaves it alone.", nil}
+	return Saying{Shared, "Nothing excludes it.", nil}
 }
 
 // decides is the rule of a role that matches a text, the one with most octets.

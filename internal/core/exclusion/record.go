@@ -179,7 +179,7 @@ func ReadJSON(raw []byte) ([]Record, []LineFault) {
 func (r Record) faults() []string {
 	var out []string
 	if r.Role == "" && r.Key == "" {
-		out = append(out, "role or key is missing: say which setting leaves it alone")
+		out = append(out, "role or key is missing: say which setting excludes it")
 	}
 	if _, known := KindOf(r.Role); r.Role != "" && !known {
 		out = append(out, fmt.Sprintf("%q is not a role that has patterns", r.Role))

@@ -35,7 +35,7 @@ func TestAPiledUpChangeIsSplitIntoASeries(t *testing.T) {
 	steps := c.Split(edits)
 	require.Len(t, steps, 3)
 	assert.Equal(t, Values{"tight": true, "lazy": true}, steps[0].Edits, "what hardly breaks anything comes first")
-	assert.Equal(t, Values{"defer": true, "deferNot": []any{"/lib.js"}}, steps[1].Edits, "what is excluded goes with what leaves it alone")
+	assert.Equal(t, Values{"defer": true, "deferNot": []any{"/lib.js"}}, steps[1].Edits, "what is excluded goes with what excludes it")
 	assert.Equal(t, Values{"drop": true, "keep": []any{".menu"}}, steps[2].Edits)
 	together := Values{}
 	for _, s := range steps {

@@ -7,7 +7,7 @@ export type Ability = Schemas["SessionView"]["abilities"][number];
 
 export const roles: { value: Role; may: string }[] = [
   { value: "observer", may: "reads and exports" },
-  { value: "maintainer", may: "edits settings, runs checks, leaves things alone, rolls back" },
+  { value: "maintainer", may: "edits settings, runs checks, excludes, rolls back" },
   { value: "approver", may: "also decides what goes to production" },
   { value: "administrator", may: "also says who the others are" },
 ];

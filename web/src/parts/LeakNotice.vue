@@ -16,7 +16,7 @@ const way = computed(() => {
   const { change, difference, site } = props.run;
   if (!difference.length)
     return {
-      says: "The settings are the mark’s own, so going back mends nothing: leave the page alone.",
+      says: "The settings are the mark’s own, so going back mends nothing: exclude the page.",
       label: "To the exclusions",
       to: { path: `/sites/${site}/exclusions` },
     };

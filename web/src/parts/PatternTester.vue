@@ -34,7 +34,7 @@ async function tryOut() {
 }
 async function add() {
   const c = await acts.mend.mutateAsync({
-    title: `Leave ${pattern.value} alone`.slice(0, 200),
+    title: `Exclude ${pattern.value}`.slice(0, 200),
     reason: "",
     mends: [{ role: setting.value!.role, key: key.value, add: [pattern.value] }],
   });
