@@ -1,4 +1,4 @@
-// Package web serves the API under /api/v1, the events, kept pictures, and the
+// Package api serves the API under /api/v1, the events, kept pictures, and the
 // interface that is built into the binary.
 //
 // [New] returns the handler. Handlers decode, ask the store or the core, and encode;

@@ -1,0 +1,232 @@
+package changes_test
+
+import (
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/act"
+	"tidemarker/internal/browser"
+	"tidemarker/internal/changes"
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/inspect"
+	"tidemarker/internal/run"
+	"tidemarker/internal/speedlayer/kinds"
+	"tidemarker/internal/standin"
+	"tidemarker/internal/store"
+	"tidemarker/internal/testdb"
+)
+
+func TestMain(m *testing.M) { testdb.Main(m) }
+
+// bench is a desk on Fernhollow; nobody works its runs off.
+type bench struct {
+	*testing.T
+	*changes.Desk
+	site       int64
+	production *standin.Instance
+}
+
+func newBench(t *testing.T) *bench {
+	t.Parallel()
+	st, _ := testdb.New(t)
+	b := &bench{T: t}
+	doc := site.Site{Name: "Fernhollow", Pages: []site.Page{{Path: "/", Class: "home", Personas: []string{site.Visitor}, Devices: []string{site.Phone}}}}
+	for _, env := range []string{"staging", "production"} {
+		inst, err := standin.StartFernhollow(standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret"})
+		require.NoError(t, err)
+		t.Cleanup(func() { require.NoError(t, inst.Close()) })
+		doc.Environments = append(doc.Environments, site.Environment{Name: env, URL: inst.URL, Connector: &site.Connector{Kind: "http", URL: inst.ConnectorURL(), Token: "secret"}})
+		b.production = inst
+	}
+	quiet := slog.New(slog.DiscardHandler)
+	acts := &act.Acts{Store: st, Kinds: kinds.All, Log: quiet}
+	runner, err := run.New(acts, &inspect.Tools{Store: st, Blobs: st, Browser: func() (*browser.Browser, error) { return nil, errors.New("nobody looks here") }}, quiet)
+	require.NoError(t, err)
+	row, err := st.SaveSite(t.Context(), doc, false, "tester")
+	require.NoError(t, err)
+	b.Desk, b.site = &changes.Desk{Store: st, Acts: acts, Runner: runner}, row.ID
+	return b
+}
+
+// begin begins a change and returns it as it is kept.
+func (b *bench) begin(title string, edits settings.Values) store.Change {
+	b.Helper()
+	id, err := b.Begin(b.Context(), b.site, changes.Words{Title: title, Reason: "R.", Effect: "E."}, edits, "marin")
+	require.NoError(b, err)
+	return b.change(id)
+}
+
+func (b *bench) change(id int64) store.Change {
+	b.Helper()
+	c, err := b.Store.Change(b.Context(), id)
+	require.NoError(b, err)
+	return c
+}
+
+// marked says that both environments were seen to work as they are.
+func (b *bench) marked() {
+	b.Helper()
+	_, err := b.ReadNow(b.Context(), b.site)
+	require.NoError(b, err)
+	envs, err := b.Store.Environments(b.Context(), b.site)
+	require.NoError(b, err)
+	for _, e := range envs {
+		id, err := b.Store.NewRun(b.Context(), store.Run{SiteID: b.site, EnvironmentID: e.ID, Kind: release.MarkRun, RequestedBy: "marin"})
+		require.NoError(b, err)
+		_, err = b.Store.BeginRun(b.Context(), id)
+		require.NoError(b, err)
+		require.NoError(b, b.Store.EndRun(b.Context(), store.Run{ID: id, Verdict: "clear"}, release.RunFinished))
+		_, err = b.Store.SaveMark(b.Context(), store.Mark{EnvironmentID: e.ID, RunID: id, Fingerprint: e.Fingerprint, Who: "marin"})
+		require.NoError(b, err)
+	}
+}
+
+func TestAChangeBeginsFromWhatProductionHasNow(t *testing.T) {
+	b := newBench(t)
+	c := b.begin("Compact", settings.Values{"markup.compact": true, "images.lazy": false})
+	production, err := b.ReadNow(t.Context(), b.site)
+	require.NoError(t, err)
+	assert.Equal(t, production.Fingerprint, c.Base)
+	assert.Equal(t, settings.Values{"markup.compact": true}, c.Edits.V, "what is so already is no edit")
+	_, err = b.Begin(t.Context(), b.site, changes.Words{Title: "Wrong"}, settings.Values{"pages.lifetime": "soon"}, "marin")
+	require.ErrorAs(t, err, new(settings.Refusals))
+	list, err := b.Store.Changes(t.Context(), b.site, 10, 0)
+	require.NoError(t, err)
+	assert.Len(t, list, 1, "what does not fit begins nothing")
+}
+
+func TestTwoWhoEditAtOnceLoseNothing(t *testing.T) {
+	b := newBench(t)
+	c := b.begin("Compact", nil)
+	words := changes.Words{Title: "Compact"}
+	require.NoError(t, b.Edit(t.Context(), c.ID, c.Version, words, settings.Values{"markup.compact": true}, "vera"))
+	err := b.Edit(t.Context(), c.ID, c.Version, words, settings.Values{"images.lazy": true}, "marin")
+	var theirs *changes.Edited
+	require.ErrorAs(t, err, &theirs)
+	assert.Equal(t, "vera", theirs.By)
+	assert.Equal(t, c.Version+1, theirs.Version)
+	assert.Equal(t, settings.Values{"markup.compact": true}, b.change(c.ID).Edits.V)
+}
+
+func TestATryIsAMoveARunAndAJobHoweverManyAskAtOnce(t *testing.T) {
+	b := newBench(t)
+	b.marked()
+	c := b.begin("Compact", settings.Values{"markup.compact": true})
+	other := b.begin("Lazy", settings.Values{"images.lazy": true})
+	errs := make([]error, 8)
+	var all sync.WaitGroup
+	for i := range errs {
+		all.Go(func() { errs[i] = b.Try(t.Context(), c.ID, fmt.Sprint("person ", i)) })
+	}
+	all.Wait()
+	begun := 0
+	for _, err := range errs {
+		if err == nil {
+			begun++
+		}
+	}
+	assert.Equal(t, 1, begun, "%v", errs)
+	runs, err := b.Store.ChangeRuns(t.Context(), c.ID)
+	require.NoError(t, err)
+	require.Len(t, runs, 1)
+	jobs := func() (n int) {
+		require.NoError(t, b.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM river_job WHERE kind = 'run'`).Scan(&n))
+		return n
+	}
+	assert.Equal(t, 1, jobs())
+	assert.Equal(t, release.Trying, b.change(c.ID).State)
+
+	require.Error(t, b.Try(t.Context(), other.ID, "vera"), "staging is taken")
+	assert.Equal(t, release.Drafted, b.change(other.ID).State)
+	assert.Equal(t, 1, jobs(), "nothing is half done")
+	require.NoError(t, b.Runner.Stop(t.Context(), runs[0].ID))
+	assert.Equal(t, release.Drafted, b.change(c.ID).State, "nobody had begun it: it is where it was")
+	require.NoError(t, b.Try(t.Context(), other.ID, "vera"))
+}
+
+func TestWhatIsRiskyIsSplitIntoChangesOneAfterTheOther(t *testing.T) {
+	b := newBench(t)
+	c := b.begin("Faster", settings.Values{"markup.compact": true})
+	require.ErrorAs(t, b.Split(t.Context(), c.ID, "marin"), new(*changes.Conflict), "there is nothing to split")
+	c = b.begin("Much faster", settings.Values{"scripts.defer": true, "styles.later": true, "frames.onDemand": true, "markup.compact": true})
+	require.NoError(t, b.Split(t.Context(), c.ID, "marin"))
+	parts, err := b.Store.ChangesIn(t.Context(), b.site, release.Drafted)
+	require.NoError(t, err)
+	parts = parts[1:]
+	require.Greater(t, len(parts), 2)
+	together := settings.Values{}
+	for i, p := range parts {
+		assert.Equal(t, fmt.Sprintf("Much faster (%d of %d)", i+1, len(parts)), p.Title)
+		if i > 0 {
+			require.NotNil(t, p.Follows)
+			assert.Equal(t, parts[i-1].ID, *p.Follows)
+		}
+		together = together.With(p.Edits.V)
+	}
+	assert.Equal(t, c.Edits.V, together, "no edit is lost, and none added")
+}
+
+func TestAnExclusionIsAnEditAndAnEntryOfTheLedger(t *testing.T) {
+	b := newBench(t)
+	c := b.begin("Defer", settings.Values{"scripts.defer": true})
+	e := store.Exclusion{Key: "scripts.deferNot", Pattern: "/assets/fern.js", Reason: "It is called inline.", Who: "marin"}
+	require.NoError(t, b.Exclude(t.Context(), c.ID, e))
+	assert.Equal(t, []any{"/assets/fern.js"}, b.change(c.ID).Edits.V["scripts.deferNot"])
+	entries, err := b.Store.SiteExclusions(t.Context(), b.site)
+	require.NoError(t, err)
+	require.Len(t, entries, 1)
+	assert.Equal(t, "It is called inline.", entries[0].Reason)
+	require.NoError(t, b.Exclude(t.Context(), c.ID, e), "twice is once")
+	assert.Equal(t, []any{"/assets/fern.js"}, b.change(c.ID).Edits.V["scripts.deferNot"])
+	e.Key = "scripts.defer"
+	require.ErrorAs(t, b.Exclude(t.Context(), c.ID, e), new(*changes.NotPatterns))
+	entries, err = b.Store.SiteExclusions(t.Context(), b.site)
+	require.NoError(t, err)
+	assert.Len(t, entries, 1, "what failed left nothing")
+}
+
+func TestAChangeIsBegunAgainWhenProductionMovedOn(t *testing.T) {
+	b := newBench(t)
+	c := b.begin("Both", settings.Values{"markup.compact": true, "images.lazy": true})
+	now, etag := b.production.Layer.Settings()
+	_, ok := b.production.Layer.Replace(now.With(settings.Values{"markup.compact": true}), etag)
+	require.True(t, ok)
+	production, err := b.ReadNow(t.Context(), b.site)
+	require.NoError(t, err)
+	require.NotEqual(t, production.Fingerprint, c.Base)
+	drifts, err := b.Store.OpenDrifts(t.Context(), b.site)
+	require.NoError(t, err)
+	require.Len(t, drifts, 1)
+	require.Error(t, b.Rebase(t.Context(), c.ID, "marin"), "not before a person accepted what was changed outside")
+	ok, err = b.Store.AcceptDrift(t.Context(), drifts[0].ID, production.Fingerprint, "vera", "meant")
+	require.NoError(t, err)
+	require.True(t, ok)
+	require.NoError(t, b.Rebase(t.Context(), c.ID, "marin"))
+	assert.Equal(t, production.Fingerprint, b.change(c.ID).Base)
+	assert.Equal(t, settings.Values{"images.lazy": true}, b.change(c.ID).Edits.V, "what production has already is no edit any more")
+}
+
+func TestOnlyWhatNoEnvironmentHasIsDiscarded(t *testing.T) {
+	b := newBench(t)
+	b.marked()
+	c := b.begin("Compact", settings.Values{"markup.compact": true})
+	other := b.begin("Lazy", nil)
+	require.NoError(t, b.Try(t.Context(), c.ID, "marin"))
+	require.Error(t, b.Discard(t.Context(), c.ID, "marin"), "a run of it is open")
+	runs, err := b.Store.ChangeRuns(t.Context(), c.ID)
+	require.NoError(t, err)
+	require.NoError(t, b.Runner.Stop(t.Context(), runs[0].ID))
+	require.NoError(t, b.Discard(t.Context(), c.ID, "marin"))
+	require.NoError(t, b.Discard(t.Context(), other.ID, "marin"))
+	assert.Equal(t, release.Discarded, b.change(other.ID).State)
+	require.Error(t, b.Discard(t.Context(), other.ID, "marin"), "once")
+	require.ErrorIs(t, b.Discard(t.Context(), 99, "marin"), store.ErrNotFound)
+}
