@@ -3,10 +3,8 @@ package browser
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	_ "embed"
 	"encoding/base64"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"image/png"
@@ -67,12 +65,6 @@ func kept(ctx context.Context, raw []byte, keep Keep) (*evidence.Picture, error)
 		return nil, err
 	}
 	return &evidence.Picture{SHA256: sha, Width: cfg.Width, Height: cfg.Height}, nil
-}
-
-// Digest is the SHA-256 by which kept things are known.
-func Digest(raw []byte) string {
-	sum := sha256.Sum256(raw)
-	return hex.EncodeToString(sum[:])
 }
 
 // collected is what collect.js returns. Everything in it comes from the page and is

@@ -101,17 +101,6 @@ func lowest(s []Standing, change int64) int {
 // InForce tells whether a change is in force.
 func InForce(s []Standing, change int64) bool { return lowest(s, change) >= 0 }
 
-// Changes lists the changes that are in force, the one on top last.
-func Changes(s []Standing) []int64 {
-	var out []int64
-	for _, x := range s {
-		if x.Change != 0 && !slices.Contains(out, x.Change) {
-			out = append(out, x.Change)
-		}
-	}
-	return out
-}
-
 // Way is where a rollback of a change goes.
 type Way struct {
 	To    string  // fingerprint of what was in force before the change came
@@ -137,17 +126,6 @@ func Back(s []Standing, change int64) (w Way, ok bool) {
 		}
 	}
 	return w, true
-}
-
-// Gone lists the changes that were in force and no longer are.
-func Gone(before, after []Standing) []int64 {
-	var out []int64
-	for _, c := range Changes(before) {
-		if !InForce(after, c) {
-			out = append(out, c)
-		}
-	}
-	return out
 }
 
 // MarkOf is a mark as far as the choice of one is concerned.

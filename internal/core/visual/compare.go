@@ -46,9 +46,6 @@ type Result struct {
 	mask []bool // one for each pixel of the second picture
 }
 
-// Same tells whether nothing looks different.
-func (r Result) Same() bool { return r.Changed == 0 && r.Grown == 0 }
-
 // Compare compares two pictures of a page. The pictures start at their left upper
 // corners. When heights differ, rows are taken out or put in at the one row that
 // makes the rest agree best, so that a banner that came in on top does not make

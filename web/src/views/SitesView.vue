@@ -6,7 +6,7 @@ import Textarea from "primevue/textarea";
 import { useMutation, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { api, body } from "../api/client";
+import { api, body, Problem } from "../api/client";
 import { useSites } from "../api/queries";
 import { useSession } from "../api/session";
 import AskState from "../parts/AskState.vue";
@@ -113,7 +113,7 @@ const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
       <div class="row">
         <Button type="submit" label="Register" :disabled="!file.trim()" :loading="register.isPending.value" />
         <Button
-          v-if="register.error.value?.message.includes('would become')"
+          v-if="register.error.value instanceof Problem && register.error.value.status === 409"
           label="Register with these roles"
           outlined
           @click="register.mutate(true)"
