@@ -77,7 +77,8 @@ type Inspection struct {
 	Editing  string
 	Progress *Progress
 
-	reader *httpcache.Reader
+	read   sync.Once
+	reader *httpcache.Reader           // one for all, since it remembers what it has seen
 	ready  map[[2]string]browser.State // personas made ready in this pass, by name and device
 	left   []evidence.Finding          // publishing tests that could not be taken back
 }
@@ -91,9 +92,7 @@ type Result struct {
 
 // facts tells how responses were served, by the environment's signal.
 func (r *Inspection) facts() *httpcache.Reader {
-	if r.reader == nil {
-		r.reader = httpcache.NewReader(r.Env.Signal())
-	}
+	r.read.Do(func() { r.reader = httpcache.NewReader(r.Env.Signal()) })
 	return r.reader
 }
 
