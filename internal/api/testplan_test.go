@@ -45,7 +45,7 @@ func (d *desk) document() site.Site {
 func TestTheTestPlanIsChangedWhereItIsSeen(t *testing.T) {
 	d := deskOf(t, standin.Fernhollow(), memberShop())
 	d.signIn("Ada", "/sites/1")
-	d.click("a", "^1 pages and 1 journeys in the test plan$")
+	d.click("a", "^1 page and 1 journey in the test plan$")
 	d.see("td", "^/contact")
 	d.accessible("what is in the test plan")
 

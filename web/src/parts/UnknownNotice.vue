@@ -27,8 +27,10 @@ const words: Record<string, string> = {
       {{ words[act.kind] ?? act.kind }} was to put <Fingerprint :value="act.fingerprint" /> in force in place of
       <Fingerprint :value="act.predecessor" />, begun <When :at="act.at" /> by {{ act.who }}. The site gave no proper
       answer, and could not be read back.
-      <RouterLink v-if="act.run" :to="`/runs/${act.run}`">The run</RouterLink>
-      goes on as soon as it is known. Nothing else acts on {{ environment.name }} until then.
+      <template v-if="act.run">
+        <RouterLink :to="`/runs/${act.run}`">The run</RouterLink> goes on as soon as it is known.
+      </template>
+      Nothing else acts on {{ environment.name }} until then.
     </p>
     <p class="small faded">
       <template v-if="environment.able.reads && act.nextReadAt">

@@ -25,6 +25,8 @@ const { data: site, isPending, error, refetch } = useSite(() => props.id);
 const acts = useActs();
 const { session, may } = useSession();
 
+const counted = (n: number, one: string) => `${n} ${one}${n === 1 ? "" : "s"}`;
+
 const beginning = ref(false);
 const words = ref({ title: "", reason: "", effect: "" });
 async function begin() {
@@ -152,7 +154,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
       </div>
       <p class="small faded foot">
         <RouterLink :to="`/sites/${id}/test-plan`"
-          >{{ site.pages }} pages and {{ site.journeys }} journeys in the test plan</RouterLink
+          >{{ counted(site.pages, "page") }} and {{ counted(site.journeys, "journey") }} in the test plan</RouterLink
         >, as {{ site.personas.join(", ") }}.
       </p>
       <Consequence
