@@ -100,7 +100,7 @@ func TestAProofShowsWhatWasAskedAndWhatWasPublished(t *testing.T) {
 	assert.Contains(t, tried.Matches, "/kits", "pages link to it")
 
 	d.fill("input[aria-label='Pattern to try']", "/nowhere")
-	d.click("summary", "Hold it against something else, too")
+	d.click("summary", "Try it on something else, too")
 	d.fill("textarea[aria-label^='More to try it on']", "/nowhere/at-all")
 	d.click("button", "^Try it$")
 	d.see("li", "/nowhere/at-all")
