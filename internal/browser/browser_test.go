@@ -121,6 +121,58 @@ func TestTheSamePageGivesTheSamePicture(t *testing.T) {
 	assert.Equal(t, a.Picture, b.Picture, "animations are at their end")
 }
 
+// A headline that moves on, a clock, a shuffled row, an animation without end: each look
+// sees the same moment of them, however long the page took to come.
+func TestWhatMovesByTimersStandsAtTheSamePointInEveryLook(t *testing.T) {
+	env, asked := pages(t, map[string]string{
+		"/slow/": `late`,
+		"/": `<style>@keyframes turn{to{transform:rotate(1turn)}} i{display:inline-block;animation:turn 1.3s infinite linear}</style>
+			<h1>Headline 0</h1><time></time><p>chance</p><i>turning</i><script>
+			let n = 0, began = Date.now();
+			setInterval(() => { document.querySelector("h1").textContent = "Headline " + ++n; }, 450);
+			setInterval(() => { document.querySelector("time").textContent = new Date().toISOString().slice(0, 22); }, 100);
+			document.querySelector("p").textContent = [..."abcdefgh"].sort(() => Math.random() - 0.5).join("");
+			fetch("/slow/").then((r) => r.text()).then((t) => { document.body.append(t); });</script>`})
+	clock := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	see := func() evidence.PageLook {
+		l, err := shared.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: "/", Class: "other"}, Persona: "visitor", Device: site.Desktop, Clock: clock}, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing)
+		require.NoError(t, err)
+		require.Empty(t, l.Missing)
+		return l
+	}
+	first := see()
+	text := fmt.Sprint(first.Lines)
+	assert.Contains(t, text, "late", "what the page asks for by itself has come")
+	assert.Contains(t, text, "Headline 20", "the page is 9.35 s old by its own clock, though looking took less")
+	assert.Contains(t, text, "2026-03-01T12:00:09")
+	for range 3 {
+		again := see()
+		assert.Equal(t, text, fmt.Sprint(again.Lines))
+		assert.Equal(t, first.Picture, again.Picture)
+	}
+	assert.Equal(t, int32(4), asked["/slow/"].Load())
+}
+
+// A stream of events never ends; the page is looked at all the same.
+func TestAPageThatKeepsAConnectionOpenIsLookedAt(t *testing.T) {
+	mux := http.NewServeMux()
+	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		_, _ = w.Write([]byte(`<h1>0</h1><script>new EventSource("/events").onmessage = (e) => { document.querySelector("h1").textContent = e.data; };</script>`))
+	})
+	mux.HandleFunc("/events", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/event-stream")
+		_, _ = w.Write([]byte("data: 1 order\n\n"))
+		_ = http.NewResponseController(w).Flush()
+		<-r.Context().Done()
+	})
+	s := httptest.NewServer(mux)
+	defer s.Close()
+	l := look(t, site.Environment{Name: "staging", URL: s.URL}, "/", site.Desktop, State{})
+	require.Empty(t, l.Missing)
+	assert.Equal(t, "1 order", l.Lines[0].Text)
+}
+
 func TestOnlyTheSitesHostsAreReached(t *testing.T) {
 	foreign, asked := pages(t, map[string]string{"/": "foreign"})
 	env, _ := pages(t, map[string]string{"/": fmt.Sprintf(`<iframe src=%q></iframe><img src=%q><script>fetch(%q); window.open(%q)</script>`, foreign.URL+"/", foreign.URL+"/x.png", foreign.URL+"/", foreign.URL+"/")})

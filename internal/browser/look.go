@@ -93,7 +93,16 @@ func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.
 		return nil, err
 	}
 	defer t.close()
-	if err := t.navigate(task.Address()); err != nil {
+	if err := t.stopClock(task.Clock); err != nil {
+		return nil, err
+	}
+	if err := t.request(task.Address()); err != nil {
+		return nil, err
+	}
+	if err := t.unroll(quietLimit); err != nil {
+		return nil, err
+	}
+	if err := t.age(lifetime, quietLimit); err != nil {
 		return nil, err
 	}
 	if err := t.settle(); err != nil {
@@ -158,12 +167,27 @@ func headerValues(h map[string]string, name string) []string {
 }
 
 // settle brings the page into a state that can be repeated: everything lazy has been
-// scrolled to, pictures and fonts are there, animations are at their end.
+// scrolled to, pictures and fonts are there, animations are at their end. It is begun
+// while the page's clock stands, so that the clock is at the same point when it is over.
 func (t *tab) settle() error {
-	if _, err := t.page.Timeout(quietLimit).Evaluate(rod.Eval(settleJS).ByPromise()); err != nil {
+	begin := fmt.Sprintf("() => { window.__tideMarkerSettled = (%s)(); window.__tideMarkerSettled.then(() => { window.__tideMarkerSettled = true; }); }", settleJS)
+	if _, err := t.page.Timeout(quietLimit).Evaluate(rod.Eval(begin)); err != nil {
 		return fmt.Errorf("the page could not be scrolled through: %w", t.explain(err))
 	}
-	return t.quiet(quietLimit)
+	for at, began := settled, time.Now(); ; at += settled {
+		if err := t.age(at, quietLimit); err != nil {
+			return err
+		}
+		res, err := t.page.Timeout(5 * time.Second).Evaluate(rod.Eval(`() => window.__tideMarkerSettled === true`))
+		switch {
+		case err != nil:
+			return fmt.Errorf("the page could not be scrolled through: %w", t.explain(err))
+		case res.Value.Bool():
+			return nil
+		case time.Since(began) > quietLimit:
+			return fmt.Errorf("the page could not be scrolled through within %s", quietLimit)
+		}
+	}
 }
 
 func (t *tab) collect(masks []string) (collected, error) {

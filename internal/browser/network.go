@@ -78,13 +78,14 @@ func (t *tab) sent(e *proto.NetworkRequestWillBeSent) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.changed = time.Now()
-	t.inFlight[e.RequestID] = true
+	t.inFlight[e.RequestID] = e.Type
 	if strings.HasPrefix(e.Request.URL, "data:") || strings.HasPrefix(e.Request.URL, "blob:") {
 		return
 	}
 	if e.Type == proto.NetworkResourceTypeDocument && e.FrameID == t.frame && e.RedirectResponse == nil {
 		t.document = docResponse{from: len(t.requests)}
-		t.drawn, t.drawOnce = make(chan struct{}), &sync.Once{}
+		t.drawn, t.drawOnce, t.loaded = make(chan struct{}), &sync.Once{}, false
+		t.read = false
 	}
 	if i, known := t.byID[e.RequestID]; known && e.RedirectResponse != nil {
 		t.requests[i].Status = e.RedirectResponse.Status

@@ -76,13 +76,16 @@ type tab struct {
 	mu       sync.Mutex
 	requests []evidence.Request
 	byID     map[proto.NetworkRequestID]int
-	inFlight map[proto.NetworkRequestID]bool
+	inFlight map[proto.NetworkRequestID]proto.NetworkResourceType
 	stopped  map[proto.NetworkRequestID]bool // not sent: another host's
 	changed  time.Time                       // when a request last began or ended
 	errors   []evidence.ScriptError
 	console  []string
 	document docResponse
 	frame    proto.PageFrameID
+	read     bool          // the document, to its end
+	loaded   bool          // the document, with all that it names
+	spent    chan struct{} // closed when the span that the page's clock was given is over
 	drawn    chan struct{} // closed when something was drawn first
 	drawOnce *sync.Once
 	lifted   chan struct{} // closed when the finger or button that is down is up again
@@ -112,7 +115,7 @@ func (b *Browser) open(ctx context.Context, env site.Environment, deviceName str
 		return nil, fmt.Errorf("open a tab: %w", err)
 	}
 	t := &tab{page: page.Context(tabCtx), private: private, env: env, dev: dev, cancel: cancel,
-		byID: map[proto.NetworkRequestID]int{}, inFlight: map[proto.NetworkRequestID]bool{}, stopped: map[proto.NetworkRequestID]bool{}, changed: time.Now(),
+		byID: map[proto.NetworkRequestID]int{}, inFlight: map[proto.NetworkRequestID]proto.NetworkResourceType{}, stopped: map[proto.NetworkRequestID]bool{}, changed: time.Now(),
 		frame: page.FrameID, drawn: make(chan struct{}), drawOnce: &sync.Once{}, lifted: make(chan struct{}), crashed: make(chan struct{})}
 	close(t.lifted)
 	t.listen()
@@ -184,8 +187,15 @@ func (t *tab) listen() {
 		func(e *proto.RuntimeExceptionThrown) { t.threw(e.ExceptionDetails) },
 		t.logged,
 		func(e *proto.PageLifecycleEvent) {
+			if e.FrameID == t.frame && e.Name == "DOMContentLoaded" {
+				t.mu.Lock()
+				t.read = true
+				t.mu.Unlock()
+			}
 			if e.FrameID == t.frame && (e.Name == "firstPaint" || e.Name == "load") {
 				t.mu.Lock()
+				t.loaded = t.loaded || e.Name == "load"
+				t.read = t.read || t.loaded
 				once, drawn := t.drawOnce, t.drawn
 				t.mu.Unlock()
 				once.Do(func() { close(drawn) })
@@ -193,6 +203,14 @@ func (t *tab) listen() {
 		},
 		func(e *proto.PageJavascriptDialogOpening) {
 			go func() { _ = proto.PageHandleJavaScriptDialog{Accept: false}.Call(t.page) }()
+		},
+		func(e *proto.EmulationVirtualTimeBudgetExpired) {
+			t.mu.Lock()
+			defer t.mu.Unlock()
+			if t.spent != nil {
+				close(t.spent)
+				t.spent = nil
+			}
 		},
 		func(e *proto.InspectorTargetCrashed) bool { close(t.crashed); return true },
 	)
@@ -253,6 +271,14 @@ func clip(s string) string {
 
 // navigate opens a path and waits until the page is quiet.
 func (t *tab) navigate(path string) error {
+	if err := t.request(path); err != nil {
+		return err
+	}
+	return t.quiet(quietLimit)
+}
+
+// request opens a path; the page has only begun to come then.
+func (t *tab) request(path string) error {
 	address := t.env.Address(path)
 	u, err := url.Parse(address)
 	if err != nil || !t.env.Owns(u) {
@@ -274,7 +300,7 @@ func (t *tab) navigate(path string) error {
 	if res.ErrorText != "" && res.ErrorText != "net::ERR_HTTP_RESPONSE_CODE_FAILURE" {
 		return fmt.Errorf("%s could not be opened: %s", address, res.ErrorText)
 	}
-	return t.quiet(quietLimit)
+	return nil
 }
 
 // How long nothing has to happen before a page counts as quiet, and how often that

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -185,11 +186,13 @@ func (r *Inspection) lookAtPage(ctx context.Context, b *browser.Browser, t site.
 		// What is cached cannot be purged here; a second look is to see what changes by itself.
 		t.Ask = site.Uncached(t.Page.Path, strconv.FormatInt(r.Run, 10))
 	}
+	t.Clock = r.clock(look.Key)
 	if ready {
 		if look, err = b.Look(ctx, r.Env, t, state, r.facts(), r.Blobs.Put); err != nil {
 			return err
 		}
 	}
+	look.Clock = t.Clock
 	if err := r.Store.SaveLook(ctx, r.Run, pass, "page", look.Key, look); err != nil {
 		return err
 	}
@@ -206,6 +209,20 @@ func (r *Inspection) lookAtPage(ctx context.Context, b *browser.Browser, t site.
 	}
 	g.looked(look)
 	return g.take(ctx, look.Key, found)
+}
+
+// clock is what the browser's clock says in a look: the same as in the mark, so that what
+// a page makes of the date is the same, too. Whoever is signed in has tokens that are of
+// today, and looks with the real time.
+func (r *Inspection) clock(k evidence.Key) time.Time {
+	if k.Persona != site.Visitor {
+		return time.Time{}
+	}
+	if m, there := r.Base.Look.Page(k); there && !m.Clock.IsZero() {
+		return m.Clock
+	}
+	r.beginning.Do(func() { r.began = time.Now().UTC().Truncate(time.Millisecond) })
+	return r.began
 }
 
 // confirmPage holds two looks at the same page against the mark, and keeps what both

@@ -43,7 +43,7 @@ type Volatile struct {
 func Learn(first, second Look, pictures Pictures) (Baseline, error) {
 	b := NewBaseline(first, second.Probes)
 	for _, p := range first.Pages {
-		q, there := second.page(p.Key)
+		q, there := second.Page(p.Key)
 		if !there || p.Missing != "" || q.Missing != "" {
 			continue
 		}
@@ -283,7 +283,8 @@ func pixels(p, q PageLook, pictures Pictures) (a, b *image.NRGBA, err error) {
 	return a, b, err
 }
 
-func (l Look) page(k Key) (PageLook, bool) {
+// Page is the look at one page; ok is false when there is none.
+func (l Look) Page(k Key) (PageLook, bool) {
 	i := slices.IndexFunc(l.Pages, func(p PageLook) bool { return p.Key == k })
 	if i < 0 {
 		return PageLook{}, false

@@ -47,7 +47,7 @@ func ComparePage(base Baseline, p PageLook, pictures Pictures) ([]Finding, error
 	if p.Missing != "" {
 		return []Finding{p.about(NotCheckedKind, Broken, "Could not be looked at").with("%s", p.Missing).caused(p.Missing)}, nil
 	}
-	m, known := base.Look.page(p.Key)
+	m, known := base.Look.Page(p.Key)
 	if !known || m.Missing != "" {
 		return []Finding{p.about(NotCheckedKind, Unsure, "The mark has no evidence of this page").
 			with("Take a new mark, so that there is something to compare with.").caused("no evidence in the mark")}, nil

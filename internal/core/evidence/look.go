@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"image"
 	"strings"
+	"time"
 
 	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/journey"
@@ -46,6 +47,7 @@ type PageLook struct {
 	Requests  []Request         `json:"requests,omitempty"`
 	Shifts    []vitals.Shift    `json:"shifts,omitempty"`
 	Timing    Timing            `json:"timing"`
+	Clock     time.Time         `json:"clock,omitzero" doc:"What the page's clock said when it began to come."`
 }
 
 // Picture is a full-page picture, known by its content.

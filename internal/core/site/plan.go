@@ -3,6 +3,7 @@ package site
 import (
 	"slices"
 	"strings"
+	"time"
 
 	"tidemarker/internal/core/journey"
 )
@@ -15,6 +16,9 @@ type PageTask struct {
 	// Ask is the path to ask for in place of the page's, to be answered by a page that is
 	// generated fresh; "" asks for the page's.
 	Ask string `json:"-"`
+	// Clock is what the browser's clock says when the page begins to come; the real time
+	// when zero. The same in every look that is to be compared.
+	Clock time.Time `json:"-"`
 }
 
 // Address is the path that is asked for.
