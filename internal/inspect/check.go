@@ -27,6 +27,9 @@ func (r *Inspection) Check(ctx context.Context) (Result, error) {
 	if err := r.publish(ctx, g); err != nil {
 		return Result{}, err
 	}
+	if err := r.control(ctx, g); err != nil {
+		return Result{}, err
+	}
 	return r.conclude(ctx, g.all())
 }
 
@@ -38,17 +41,19 @@ func (r *Inspection) lookAgain(ctx context.Context, g *gathering) error {
 	doubtful := func(k evidence.Key) bool { return slices.ContainsFunc(g.of(k), evidence.Finding.NeedsSecondLook) }
 	var journeys, pages site.Plan
 	for _, t := range plan.Journeys {
-		if doubtful(journeyKey(t)) {
+		if doubtful(journeyKey(t)) || r.why[[2]string{t.Journey.Persona, t.Device}] != "" {
 			journeys.Journeys = append(journeys.Journeys, t)
 		}
 	}
 	var paths []string
 	for _, t := range plan.Pages {
-		if doubtful(evidence.Key{Page: t.Page.Path, Persona: t.Persona, Device: t.Device}) {
+		if doubtful(pageKey(t)) || r.why[[2]string{t.Persona, t.Device}] != "" {
 			pages.Pages = append(pages.Pages, t)
 			paths = append(paths, t.Page.Path)
 		}
 	}
+	g.second = true
+	defer func() { g.second = false }()
 	if len(journeys.Journeys) > 0 {
 		if err := r.lookAt(ctx, journeys, 2, g); err != nil {
 			return err

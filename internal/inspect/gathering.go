@@ -3,6 +3,7 @@ package inspect
 import (
 	"context"
 	"image"
+	"maps"
 	"slices"
 	"sync"
 
@@ -12,15 +13,43 @@ import (
 )
 
 func (r *Inspection) gathering() *gathering {
-	return &gathering{inspection: r, seen: map[evidence.Key][]evidence.Finding{}, pages: map[evidence.Key]evidence.PageLook{}}
+	return &gathering{inspection: r, seen: map[evidence.Key][]evidence.Finding{}, pages: map[evidence.Key]evidence.PageLook{}, bases: map[evidence.Key]evidence.Baseline{}}
 }
 
 // gathering collects findings as they come.
 type gathering struct {
 	inspection *Inspection
-	mu         sync.Mutex
-	seen       map[evidence.Key][]evidence.Finding
-	pages      map[evidence.Key]evidence.PageLook // first looks, for the second to be compared with
+	second     bool // what comes now is held against what came first
+	silent     bool // nobody is told, and nothing stored: it is for a control
+
+	mu    sync.Mutex
+	seen  map[evidence.Key][]evidence.Finding
+	pages map[evidence.Key]evidence.PageLook // first looks, for the second to be compared with
+	// bases are baselines that know more of what changes by itself on one page.
+	bases map[evidence.Key]evidence.Baseline
+}
+
+// base is what a page is held against.
+func (g *gathering) base(k evidence.Key) evidence.Baseline {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if b, more := g.bases[k]; more {
+		return b
+	}
+	return g.inspection.Base
+}
+
+func (g *gathering) learned(k evidence.Key, b evidence.Baseline) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.bases[k] = b
+}
+
+// everything is what was found, by what was looked at; also where nothing was found.
+func (g *gathering) everything() map[evidence.Key][]evidence.Finding {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return maps.Clone(g.seen)
 }
 
 func (g *gathering) looked(p evidence.PageLook) {
@@ -59,7 +88,7 @@ func (g *gathering) take(ctx context.Context, k evidence.Key, findings []evidenc
 	had := len(g.seen[k])
 	g.seen[k] = findings
 	g.mu.Unlock()
-	if had == 0 && len(findings) == 0 {
+	if g.silent || had == 0 && len(findings) == 0 {
 		return nil
 	}
 	all := g.all()

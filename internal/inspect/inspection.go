@@ -73,17 +73,20 @@ type Inspection struct {
 	// may stay. Otherwise the pages of the test plan are purged where that is possible, so
 	// that visitors of a big site find the others cached.
 	Changed  bool
-	Isolated bool // it is a cache isolation test
+	Turns    Turns // for looking with the earlier settings
+	Isolated bool  // it is a cache isolation test
 	Editing  string
 	Progress *Progress
 
 	beginning sync.Once
 	began     time.Time // what the browser's clock says where the mark says nothing
 
-	read   sync.Once
-	reader *httpcache.Reader           // one for all, since it remembers what it has seen
-	ready  map[[2]string]browser.State // personas made ready in this pass, by name and device
-	left   []evidence.Finding          // publishing tests that could not be taken back
+	read    sync.Once
+	reader  *httpcache.Reader           // one for all, since it remembers what it has seen
+	ready   map[[2]string]browser.State // personas made ready in this pass, by name and device
+	why     map[[2]string]string        // why the others are not
+	renewed []store.Renewal             // where the site itself moved on
+	left    []evidence.Finding          // publishing tests that could not be taken back
 }
 
 // Result is what an inspection came to.

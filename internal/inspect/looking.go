@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -21,9 +22,9 @@ import (
 	"tidemarker/internal/store"
 )
 
-// personas begins to make everybody ready who looks, on each device. A persona whose
-// last step did not hold is used all the same: what it carries may be what matters.
-func (r *Inspection) personas(ctx context.Context, eg *errgroup.Group, b *browser.Browser, plan site.Plan, pass int, g *gathering) (*readiness, error) {
+// personas makes everybody ready who looks, on each device. Nobody looks meanwhile: who
+// signs in or fills a basket changes what others may see.
+func (r *Inspection) personas(ctx context.Context, b *browser.Browser, plan site.Plan, pass int, g *gathering) error {
 	wanted := map[[2]string]bool{}
 	for _, t := range plan.Pages {
 		wanted[[2]string{t.Persona, t.Device}] = true
@@ -31,48 +32,72 @@ func (r *Inspection) personas(ctx context.Context, eg *errgroup.Group, b *browse
 	for _, t := range plan.Journeys {
 		wanted[[2]string{t.Journey.Persona, t.Device}] = true
 	}
-	m := &readiness{known: map[[2]string]chan struct{}{}, state: maps.Clone(r.ready)}
-	if m.state == nil {
-		m.state = map[[2]string]browser.State{}
+	for _, who := range plan.Others {
+		wanted[who] = true
 	}
-	var prepare []func() error
+	state := maps.Clone(r.ready)
+	if state == nil {
+		state = map[[2]string]browser.State{}
+	}
+	if r.why == nil {
+		r.why = map[[2]string]string{}
+	}
+	var mu sync.Mutex
+	eg, preparing := errgroup.WithContext(ctx)
+	eg.SetLimit(b.Tabs())
 	for who := range wanted {
 		persona, known := r.Site.Persona(who[0])
 		if !known {
-			return nil, fmt.Errorf("there is no persona %q", who[0])
+			return errors.Join(fmt.Errorf("there is no persona %q", who[0]), eg.Wait())
 		}
-		done := make(chan struct{})
-		m.known[who] = done
 		if len(persona.Prepare) == 0 {
-			m.set(who, browser.State{})
-			close(done)
+			mu.Lock()
+			state[who] = browser.State{}
+			mu.Unlock()
 			continue
 		}
-		prepare = append(prepare, func() error {
-			defer close(done)
-			state, look, err := r.prepare(ctx, b, persona, who[1], pass)
+		eg.Go(func() error {
+			made, look, err := r.prepare(preparing, b, persona, who[1], pass)
 			if err != nil {
 				return err
 			}
-			if err := r.Store.SaveLook(ctx, r.Run, pass, "journey", look.Key, look); err != nil {
+			if err := r.Store.SaveLook(preparing, r.Run, pass, "journey", look.Key, look); err != nil {
 				return err
 			}
-			if look.Missing == "" {
-				m.set(who, state)
+			mu.Lock()
+			defer mu.Unlock()
+			delete(state, who)
+			delete(r.why, who)
+			if why := look.NotReady(); why == nil {
+				state[who] = made
+			} else {
+				r.why[who] = why.Error()
 			}
-			if g != nil {
-				return g.take(ctx, look.Key, evidence.CompareJourney(r.Base, look))
+			if g == nil {
+				return nil
 			}
-			return nil
+			k := evidence.Key{Journey: look.Journey, Persona: look.Persona, Device: look.Device}
+			found := evidence.CompareReady(r.Base, look)
+			if g.second {
+				found = evidence.Confirm(g.of(k), found)
+			}
+			return g.take(preparing, k, found)
 		})
 	}
-	for _, p := range prepare {
-		eg.Go(p)
-	}
-	return m, nil
+	err := eg.Wait()
+	r.ready = state
+	return err
 }
 
-// makeUp makes somebody ready, with a word of their own where their steps have room for
+// unready says why somebody could not be made ready.
+func (r *Inspection) unready(persona, device string) string {
+	if why := r.why[[2]string{persona, device}]; why != "" {
+		return why
+	}
+	return persona + " could not be made ready"
+}
+
+// prepare makes somebody ready, with a word of their own where their steps have room for
 // one.
 func (r *Inspection) prepare(ctx context.Context, b *browser.Browser, p site.Persona, device string, pass int) (browser.State, evidence.JourneyLook, error) {
 	word := ""
@@ -102,63 +127,52 @@ func (r *Inspection) lookAt(ctx context.Context, plan site.Plan, pass int, g *ga
 	if pass == 1 {
 		r.Progress.update(ctx, func(p *store.RunProgress) { p.Looks.Planned = plan.Size() })
 	}
-	r.Progress.Say(ctx, "looking", fmt.Sprintf("Looking at %d pages and journeys", plan.Size()))
+	if g == nil || !g.silent {
+		r.Progress.Say(ctx, "looking", fmt.Sprintf("Looking at %d pages and journeys", plan.Size()))
+	}
+	if err := r.personas(ctx, b, plan, pass, g); err != nil {
+		return err
+	}
 	eg, looking := errgroup.WithContext(ctx)
 	eg.SetLimit(b.Tabs())
-	// Those who have to be made ready first are begun with; meanwhile the others look.
-	made, err := r.personas(looking, eg, b, plan, pass, g)
-	if err != nil {
-		return errors.Join(err, eg.Wait())
+	for _, t := range plan.Pages {
+		eg.Go(func() error { return r.lookAtPage(looking, b, t, pass, g) })
 	}
-	late := func(who string) bool { p, _ := r.Site.Persona(who); return len(p.Prepare) > 0 }
-	for _, later := range []bool{false, true} {
-		for _, t := range plan.Pages {
-			if late(t.Persona) == later {
-				eg.Go(func() error { return r.lookAtPage(looking, b, t, made, pass, g) })
-			}
+	if err := eg.Wait(); err != nil {
+		return err
+	}
+	return r.takeJourneys(ctx, b, plan.Journeys, pass, g)
+}
+
+// takeJourneys takes journeys when nobody looks at a page, since what they order or write
+// may stand there. Those of one persona come one after the other, as one person does
+// things; strangers do not know each other.
+func (r *Inspection) takeJourneys(ctx context.Context, b *browser.Browser, journeys []site.JourneyTask, pass int, g *gathering) error {
+	var chains [][]site.JourneyTask
+	of := map[string]int{}
+	for _, t := range journeys {
+		i, begun := of[t.Journey.Persona]
+		if !begun || t.Journey.Persona == site.Visitor {
+			i = len(chains)
+			of[t.Journey.Persona] = i
+			chains = append(chains, nil)
 		}
-		for _, t := range plan.Journeys {
-			if late(t.Journey.Persona) == later {
-				eg.Go(func() error { return r.takeJourney(looking, b, t, made, pass, g) })
+		chains[i] = append(chains[i], t)
+	}
+	slices.SortStableFunc(chains, func(a, b []site.JourneyTask) int { return len(b) - len(a) }) // the longest first
+	eg, taking := errgroup.WithContext(ctx)
+	eg.SetLimit(b.Tabs())
+	for _, chain := range chains {
+		eg.Go(func() error {
+			for _, t := range chain {
+				if err := r.takeJourney(taking, b, t, pass, g); err != nil {
+					return err
+				}
 			}
-		}
+			return nil
+		})
 	}
-	err = eg.Wait()
-	r.ready = made.all()
-	return err
-}
-
-// readiness is who is ready to look, as it becomes known.
-type readiness struct {
-	known map[[2]string]chan struct{} // closed when it is known whether somebody is ready; by persona and device
-	mu    sync.Mutex
-	state map[[2]string]browser.State
-}
-
-func (m *readiness) set(who [2]string, s browser.State) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	m.state[who] = s
-}
-
-// of waits until it is known whether somebody is ready.
-func (m *readiness) of(ctx context.Context, persona, device string) (s browser.State, ready bool, err error) {
-	who := [2]string{persona, device}
-	select {
-	case <-m.known[who]:
-	case <-ctx.Done():
-		return s, false, ctx.Err()
-	}
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	s, ready = m.state[who]
-	return s, ready, nil
-}
-
-func (m *readiness) all() map[[2]string]browser.State {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	return maps.Clone(m.state)
+	return eg.Wait()
 }
 
 // counted notes that one look of the first pass has been made.
@@ -175,19 +189,17 @@ func (r *Inspection) counted(ctx context.Context, pass int, what, missing string
 	})
 }
 
-func (r *Inspection) lookAtPage(ctx context.Context, b *browser.Browser, t site.PageTask, made *readiness, pass int, g *gathering) error {
-	state, ready, err := made.of(ctx, t.Persona, t.Device)
-	if err != nil {
-		return err
-	}
-	look := evidence.PageLook{Key: evidence.Key{Page: t.Page.Path, Persona: t.Persona, Device: t.Device}, Class: t.Page.Class,
-		Missing: "The persona " + t.Persona + " could not be made ready."}
+func (r *Inspection) lookAtPage(ctx context.Context, b *browser.Browser, t site.PageTask, pass int, g *gathering) error {
+	state, ready := r.ready[[2]string{t.Persona, t.Device}]
+	look := evidence.PageLook{Key: pageKey(t), Class: t.Page.Class,
+		Missing: r.unready(t.Persona, t.Device), NotReady: true}
 	if pass > 1 && !r.Able.PurgesAll {
 		// What is cached cannot be purged here; a second look is to see what changes by itself.
 		t.Ask = site.Uncached(t.Page.Path, strconv.FormatInt(r.Run, 10))
 	}
 	t.Clock = r.clock(look.Key)
 	if ready {
+		var err error
 		if look, err = b.Look(ctx, r.Env, t, state, r.facts(), r.Blobs.Put); err != nil {
 			return err
 		}
@@ -200,10 +212,10 @@ func (r *Inspection) lookAtPage(ctx context.Context, b *browser.Browser, t site.
 	if g == nil {
 		return nil
 	}
-	if pass > 1 {
+	if g.second {
 		return r.confirmPage(ctx, look, g)
 	}
-	found, err := evidence.ComparePage(r.Base, look, r.picture(ctx))
+	found, err := evidence.ComparePage(g.base(look.Key), look, r.picture(ctx))
 	if err != nil {
 		return err
 	}
@@ -229,10 +241,15 @@ func (r *Inspection) clock(k evidence.Key) time.Time {
 // show and what did not differ between the two.
 func (r *Inspection) confirmPage(ctx context.Context, again evidence.PageLook, g *gathering) error {
 	first := g.firstLook(again.Key)
+	if first.Missing != "" && again.Missing == "" {
+		found, err := evidence.ComparePage(r.Base, again, r.picture(ctx))
+		return errors.Join(err, g.take(ctx, again.Key, found))
+	}
 	base, err := r.Base.Relearn(first, again, r.picture(ctx))
 	if err != nil {
 		return err
 	}
+	g.learned(again.Key, base)
 	before, err := evidence.ComparePage(base, first, r.picture(ctx))
 	if err != nil {
 		return err
@@ -244,14 +261,12 @@ func (r *Inspection) confirmPage(ctx context.Context, again evidence.PageLook, g
 	return g.take(ctx, again.Key, evidence.Confirm(before, now))
 }
 
-func (r *Inspection) takeJourney(ctx context.Context, b *browser.Browser, t site.JourneyTask, made *readiness, pass int, g *gathering) error {
-	state, ready, err := made.of(ctx, t.Journey.Persona, t.Device)
-	if err != nil {
-		return err
-	}
+func (r *Inspection) takeJourney(ctx context.Context, b *browser.Browser, t site.JourneyTask, pass int, g *gathering) error {
+	state, ready := r.ready[[2]string{t.Journey.Persona, t.Device}]
 	look := evidence.JourneyLook{Key: evidence.Key{Page: t.Journey.StartPage(), Journey: t.Journey.Name, Persona: t.Journey.Persona, Device: t.Device},
-		Missing: "The persona " + t.Journey.Persona + " could not be made ready."}
+		Missing: r.unready(t.Journey.Persona, t.Device), Unready: true}
 	if ready {
+		var err error
 		if look, err = b.Take(ctx, r.Env, t, state, r.Blobs.Put); err != nil {
 			return err
 		}
@@ -265,10 +280,14 @@ func (r *Inspection) takeJourney(ctx context.Context, b *browser.Browser, t site
 	}
 	k := journeyKey(t)
 	found := evidence.CompareJourney(r.Base, look)
-	if pass > 1 {
+	if g.second {
 		found = evidence.Confirm(g.of(k), found)
 	}
 	return g.take(ctx, k, found)
+}
+
+func pageKey(t site.PageTask) evidence.Key {
+	return evidence.Key{Page: t.Page.Path, Persona: t.Persona, Device: t.Device}
 }
 
 // journeyKey is one key for a journey, on whichever page it failed.

@@ -12,7 +12,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"tidemarker/internal/browser"
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/exclusion"
 	"tidemarker/internal/core/site"
@@ -25,23 +24,61 @@ import (
 // and one with another value of a parameter.
 func (r *Inspection) probe(ctx context.Context, pass int, g *gathering) error {
 	r.Progress.Say(ctx, "probing", "Asking as somebody else, and with other parameters")
-	byPath := r.probes(pass, g)
+	if err := r.probeAll(ctx, r.probes(pass, g)); err != nil {
+		return err
+	}
+	return r.signOutProbes(ctx, pass, g, nil)
+}
+
+// probing is one probe to be made: under which key its findings are gathered, and how.
+type probing struct {
+	key evidence.Key
+	do  func(context.Context) error
+}
+
+// probeAll makes probes, those of several pages at once.
+func (r *Inspection) probeAll(ctx context.Context, byPath map[string][]probing) error {
 	eg, asking := errgroup.WithContext(ctx)
 	eg.SetLimit(4)
 	for _, probes := range byPath {
 		eg.Go(func() error {
 			for _, p := range probes {
-				if err := p(asking); err != nil {
+				if err := p.do(asking); err != nil {
 					return err
 				}
 			}
 			return nil
 		})
 	}
-	if err := eg.Wait(); err != nil {
+	return eg.Wait()
+}
+
+// probeAgain makes those probes once more that are wanted.
+func (r *Inspection) probeAgain(ctx context.Context, wanted func(evidence.Key) bool, pass int, g *gathering) error {
+	some := map[string][]probing{}
+	for path, probes := range r.probes(pass, g) {
+		some[path] = slices.DeleteFunc(probes, func(p probing) bool { return !wanted(p.key) })
+	}
+	if err := r.probeAll(ctx, some); err != nil {
 		return err
 	}
-	return r.signOutProbes(ctx, pass, g)
+	if err := r.signOutProbes(ctx, pass, g, wanted); err != nil {
+		return err
+	}
+	for _, e := range r.Site.PublishingTestsOn(r.Env.Name) {
+		shows := func(at site.Showing) bool {
+			return slices.ContainsFunc([]string{site.Desktop, site.Phone}, func(device string) bool {
+				p := evidence.Probe{Key: evidence.Key{Page: at.Page, Persona: site.Visitor, Device: device}, Kind: evidence.Published, Edit: e.Name}
+				return wanted(probeKey(p))
+			})
+		}
+		if slices.ContainsFunc(e.Shows, shows) {
+			if err := r.publishOne(ctx, e, pass, g); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // TestIsolation makes everybody ready and asks for the pages as each of them, without
@@ -89,15 +126,11 @@ func (r *Inspection) makeReady(ctx context.Context, g *gathering) error {
 		return err
 	}
 	r.Progress.Say(ctx, "signing in", "Making everybody ready who asks")
-	eg, ready := errgroup.WithContext(ctx)
-	eg.SetLimit(b.Tabs())
 	plan := r.Site.Plan(r.Env.Name)
 	plan.Journeys = formsOf(plan)
-	made, err := r.personas(ready, eg, b, plan, 1, g)
-	if err := errors.Join(err, eg.Wait()); err != nil {
+	if err := r.personas(ctx, b, plan, 1, g); err != nil {
 		return err
 	}
-	r.ready = made.all()
 	if len(g.all()) == 0 { // somebody who could not sign in is no use to later ones
 		r.keepReady(r.EnvID, r.ready)
 	}
@@ -105,34 +138,39 @@ func (r *Inspection) makeReady(ctx context.Context, g *gathering) error {
 }
 
 // probes are what probe asks, by page.
-func (r *Inspection) probes(pass int, g *gathering) map[string][]func(context.Context) error {
+func (r *Inspection) probes(pass int, g *gathering) map[string][]probing {
 	plan := r.Site.Plan(r.Env.Name)
 	// Probes of one page disturb each other, those of different pages do not.
-	byPath := map[string][]func(context.Context) error{}
-	add := func(path string, do func(context.Context) error) { byPath[path] = append(byPath[path], do) }
+	byPath := map[string][]probing{}
+	add := func(t site.PageTask, kind evidence.ProbeKind, parameter, before string) {
+		p := evidence.Probe{Key: pageKey(t), Class: t.Page.Class, Kind: kind, Parameter: parameter, Before: before}
+		byPath[p.Page] = append(byPath[p.Page], probing{probeKey(p), func(ctx context.Context) error {
+			err := r.make(ctx, &p)
+			return r.probed(ctx, p, err, pass, g)
+		}})
+	}
 	personas := map[[2]string][]site.PageTask{} // by page and device
 	for _, t := range plan.Pages {
 		at := [2]string{t.Page.Path, t.Device}
 		if t.Persona != site.Visitor {
 			personas[at] = append(personas[at], t)
-			add(t.Page.Path, func(ctx context.Context) error { return r.strangerAfter(ctx, t, pass, g) })
-			add(t.Page.Path, func(ctx context.Context) error { return r.personaTwice(ctx, t, pass, g) })
-			stranger := site.PageTask{Page: t.Page, Persona: site.Visitor, Device: t.Device}
-			add(t.Page.Path, func(ctx context.Context) error { return r.personaAfter(ctx, t, stranger, pass, g) })
+			add(t, evidence.StrangerAfter, "", "")
+			add(t, evidence.PersonaTwice, "", "")
+			add(t, evidence.PersonaAfter, "", site.Visitor)
 			continue
 		}
-		add(t.Page.Path, func(ctx context.Context) error { return r.strangerTwice(ctx, t, pass, g) })
+		add(t, evidence.StrangerTwice, "", "")
 		names := exclusion.Parameters(t.Page.Path)
 		for _, name := range names[:min(len(names), mostParameters)] {
-			add(t.Page.Path, func(ctx context.Context) error { return r.parameter(ctx, t, evidence.OtherValue, name, pass, g) })
-			add(t.Page.Path, func(ctx context.Context) error { return r.parameter(ctx, t, evidence.WithoutParameter, name, pass, g) })
+			add(t, evidence.OtherValue, name, "")
+			add(t, evidence.WithoutParameter, name, "")
 		}
 		if noise := r.ignoredParameter(t.Page.Path); noise != "" && site.Cacheable(t.Page.Class) {
-			add(t.Page.Path, func(ctx context.Context) error { return r.parameter(ctx, t, evidence.IgnoredParameter, noise, pass, g) })
+			add(t, evidence.IgnoredParameter, noise, "")
 		}
 		for _, other := range t.Page.Devices {
 			if other != t.Device && site.Cacheable(t.Page.Class) {
-				add(t.Page.Path, func(ctx context.Context) error { return r.deviceAfter(ctx, t, other, pass, g) })
+				add(t, evidence.DeviceAfter, "", other)
 			}
 		}
 	}
@@ -140,7 +178,7 @@ func (r *Inspection) probes(pass int, g *gathering) map[string][]func(context.Co
 		tasks := personas[at]
 		for i, t := range tasks {
 			if before := tasks[(i+1)%len(tasks)]; len(tasks) > 1 {
-				add(t.Page.Path, func(ctx context.Context) error { return r.personaAfter(ctx, t, before, pass, g) })
+				add(t, evidence.PersonaAfter, "", before.Persona)
 			}
 		}
 	}
@@ -172,172 +210,53 @@ func (r *Inspection) purgePages(ctx context.Context, paths ...string) error {
 	return err
 }
 
-// asker is somebody who asks for pages with one device.
-type asker struct {
-	persona, device string
-}
-
-// ask gets a page as somebody, and notes which of these marks stand in it.
-func (r *Inspection) ask(ctx context.Context, path string, as asker, marks []string, into *evidence.Answer) error {
-	state := browser.State{}
-	if as.persona != site.Visitor {
-		var ready bool
-		if state, ready = r.ready[[2]string{as.persona, as.device}]; !ready {
-			return fmt.Errorf("the persona %s could not be made ready", as.persona)
+// make makes a probe: who asks first, who asks then, and for which private texts.
+func (r *Inspection) make(ctx context.Context, p *evidence.Probe) error {
+	visitor, persona := asker{site.Visitor, p.Device}, asker{p.Persona, p.Device}
+	switch p.Kind {
+	case evidence.StrangerAfter:
+		return r.pair(ctx, p.Page, persona, visitor, r.privateTextsOf(p.Persona), p)
+	case evidence.StrangerTwice:
+		p.Personal = r.personalCookies()
+		return r.pair(ctx, p.Page, visitor, visitor, r.signedInTexts(), p)
+	case evidence.PersonaTwice:
+		return r.pair(ctx, p.Page, persona, persona, r.privateTextsOf(p.Persona), p)
+	case evidence.DeviceAfter:
+		p.Personal = r.personalCookies()
+		return r.pair(ctx, p.Page, asker{site.Visitor, p.Before}, visitor, nil, p)
+	case evidence.PersonaAfter:
+		mine := r.privateTextsOf(p.Persona)
+		texts := slices.DeleteFunc(r.privateTextsOf(p.Before), func(m string) bool { return slices.Contains(mine, m) })
+		if p.Before == site.Visitor {
+			texts = mine // a stranger has none; what is theirs must not be missing
 		}
+		return r.pair(ctx, p.Page, asker{p.Before, p.Device}, persona, texts, p)
 	}
-	return r.askWith(ctx, path, as.device, state, marks, r.words(), into)
-}
-
-// words are those made up for somebody, with whose they are.
-func (r *Inspection) words() map[string]string {
-	out := map[string]string{}
-	for who, state := range r.ready {
-		if state.Canary != "" {
-			out[state.Canary] = who[0]
-		}
-	}
-	return out
-}
-
-// askWith gets a page with what a browser carries. Words that were made up are told by
-// whose they are: the next test has others.
-func (r *Inspection) askWith(ctx context.Context, path, device string, state browser.State, marks []string, words map[string]string, into *evidence.Answer) error {
-	a, err := r.plain().Ask(ctx, path, device, state, marks)
-	for i, m := range a.PrivateTexts {
-		if whose := words[m]; whose != "" {
-			a.PrivateTexts[i] = evidence.MadeUp(whose)
-		}
-	}
-	a.PrivateTexts = slices.Compact(a.PrivateTexts)
-	*into = a
-	return err
-}
-
-// pair asks for a page as one, as the other right after, and as the other once more
-// when nothing is cached.
-func (r *Inspection) pair(ctx context.Context, path string, first, second asker, marks []string, p *evidence.Probe) error {
-	if err := r.purgePages(ctx, path); err != nil {
-		return err
-	}
-	if err := r.ask(ctx, path, first, marks, &p.First); err != nil {
-		return err
-	}
-	if err := r.ask(ctx, path, second, marks, &p.Second); err != nil {
-		return err
-	}
-	if err := r.purgePages(ctx, path); err != nil {
-		return err
-	}
-	return r.ask(ctx, path, second, marks, &p.Fresh)
-}
-
-func (r *Inspection) probeOf(t site.PageTask, kind evidence.ProbeKind) evidence.Probe {
-	return evidence.Probe{Key: evidence.Key{Page: t.Page.Path, Persona: t.Persona, Device: t.Device}, Class: t.Page.Class, Kind: kind}
-}
-
-func (r *Inspection) strangerAfter(ctx context.Context, t site.PageTask, pass int, g *gathering) error {
-	p := r.probeOf(t, evidence.StrangerAfter)
-	err := r.pair(ctx, t.Page.Path, asker{t.Persona, t.Device}, asker{site.Visitor, t.Device}, r.privateTextsOf(t.Persona), &p)
-	return r.probed(ctx, p, err, pass, g)
-}
-
-func (r *Inspection) strangerTwice(ctx context.Context, t site.PageTask, pass int, g *gathering) error {
-	p := r.probeOf(t, evidence.StrangerTwice)
-	p.Personal = r.personalCookies()
-	visitor := asker{site.Visitor, t.Device}
-	err := r.pair(ctx, t.Page.Path, visitor, visitor, r.signedInTexts(), &p)
-	return r.probed(ctx, p, err, pass, g)
-}
-
-// personalCookies are the names of the cookies by which the site knows those who were
-// made ready.
-func (r *Inspection) personalCookies() []string {
-	var out []string
-	for _, state := range r.ready {
-		for _, name := range state.Personal() {
-			if !slices.Contains(out, name) {
-				out = append(out, name)
-			}
-		}
-	}
-	slices.Sort(out)
-	return out
-}
-
-// signedInTexts are the marks of those who have to be made ready by signing in: what a
-// basket has in it stands on public pages, too.
-func (r *Inspection) signedInTexts() []string {
-	var out []string
-	for _, who := range r.Site.Personas {
-		if exclusion.SignedIn(who.Kind) {
-			out = append(out, r.privateTextsOf(who.Name)...)
-		}
-	}
-	return out
-}
-
-// privateTextsOf are the texts that only one persona may see: those that the site file names,
-// and the words made up while it was made ready.
-func (r *Inspection) privateTextsOf(persona string) []string {
-	p, _ := r.Site.Persona(persona)
-	out := slices.Clone(p.PrivateTexts)
-	for who, state := range r.ready {
-		if who[0] == persona && state.Canary != "" {
-			out = append(out, state.Canary)
-		}
-	}
-	return out
-}
-
-func (r *Inspection) personaAfter(ctx context.Context, t, before site.PageTask, pass int, g *gathering) error {
-	p := r.probeOf(t, evidence.PersonaAfter)
-	p.Before = before.Persona
-	mine := r.privateTextsOf(t.Persona)
-	marks := slices.DeleteFunc(r.privateTextsOf(before.Persona), func(m string) bool { return slices.Contains(mine, m) })
-	if before.Persona == site.Visitor {
-		marks = mine // a stranger has none; what is theirs must not be missing
-	}
-	err := r.pair(ctx, t.Page.Path, asker{before.Persona, t.Device}, asker{t.Persona, t.Device}, marks, &p)
-	return r.probed(ctx, p, err, pass, g)
-}
-
-func (r *Inspection) deviceAfter(ctx context.Context, t site.PageTask, before string, pass int, g *gathering) error {
-	p := r.probeOf(t, evidence.DeviceAfter)
-	p.Personal = r.personalCookies()
-	p.Before = before
-	err := r.pair(ctx, t.Page.Path, asker{site.Visitor, before}, asker{site.Visitor, t.Device}, nil, &p)
-	return r.probed(ctx, p, err, pass, g)
+	return r.parameter(ctx, p)
 }
 
 // parameter asks for a page, and for the same with one parameter changed, left out or
 // added.
-func (r *Inspection) parameter(ctx context.Context, t site.PageTask, kind evidence.ProbeKind, name string, pass int, g *gathering) error {
-	p := r.probeOf(t, kind)
-	p.Parameter = name
-	visitor := asker{site.Visitor, t.Device}
-	err := func() error {
-		u, err := url.Parse(t.Page.Path)
-		if err != nil {
-			return err
-		}
-		q := u.Query()
-		if kind == evidence.WithoutParameter {
-			q.Del(name)
-		} else {
-			q.Set(name, q.Get(name)+"-zqx")
-		}
-		u.RawQuery = q.Encode()
-		other := u.String()
-		if err := r.purgePages(ctx, t.Page.Path, other); err != nil {
-			return err
-		}
-		if err := r.ask(ctx, t.Page.Path, visitor, nil, &p.First); err != nil {
-			return err
-		}
-		return r.ask(ctx, other, visitor, nil, &p.Second)
-	}()
-	return r.probed(ctx, p, err, pass, g)
+func (r *Inspection) parameter(ctx context.Context, p *evidence.Probe) error {
+	u, err := url.Parse(p.Page)
+	if err != nil {
+		return err
+	}
+	q := u.Query()
+	if p.Kind == evidence.WithoutParameter {
+		q.Del(p.Parameter)
+	} else {
+		q.Set(p.Parameter, q.Get(p.Parameter)+"-zqx")
+	}
+	u.RawQuery = q.Encode()
+	other, visitor := u.String(), asker{site.Visitor, p.Device}
+	if err := r.purgePages(ctx, p.Page, other); err != nil {
+		return err
+	}
+	if err := r.ask(ctx, p.Page, visitor, nil, &p.First); err != nil {
+		return err
+	}
+	return r.ask(ctx, other, visitor, nil, &p.Second)
 }
 
 // ignoredParameter is a name that the settings ignore and a page does not have yet, ""
@@ -356,11 +275,23 @@ func (r *Inspection) ignoredParameter(path string) string {
 	return ""
 }
 
-func (r *Inspection) personaTwice(ctx context.Context, t site.PageTask, pass int, g *gathering) error {
-	p := r.probeOf(t, evidence.PersonaTwice)
-	who := asker{t.Persona, t.Device}
-	err := r.pair(ctx, t.Page.Path, who, who, r.privateTextsOf(t.Persona), &p)
-	return r.probed(ctx, p, err, pass, g)
+// probeKey is under which key the findings of a probe are gathered.
+func probeKey(p evidence.Probe) evidence.Key {
+	k := p.Key
+	k.Journey = probePrefix + string(p.Kind) + " " + p.Parameter + p.Before + p.Edit
+	return k
+}
+
+const probePrefix = "probe "
+
+// probeOfKey reads back which probe a key names; ok is false when it is none.
+func probeOfKey(k evidence.Key) (kind evidence.ProbeKind, about string, ok bool) {
+	rest, is := strings.CutPrefix(k.Journey, probePrefix)
+	if !is {
+		return "", "", false
+	}
+	name, about, _ := strings.Cut(rest, " ")
+	return evidence.ProbeKind(name), about, true
 }
 
 func (r *Inspection) probed(ctx context.Context, p evidence.Probe, err error, pass int, g *gathering) error {
@@ -369,6 +300,9 @@ func (r *Inspection) probed(ctx context.Context, p evidence.Probe, err error, pa
 	}
 	if err != nil {
 		p.Missing = err.Error()
+		if no, is := errors.AsType[*notReady](err); is {
+			p.Unready = no.persona
+		}
 	}
 	if err := r.Store.SaveLook(ctx, r.Run, pass, "probe", p.Key, p); err != nil {
 		return err
@@ -379,11 +313,9 @@ func (r *Inspection) probed(ctx context.Context, p evidence.Probe, err error, pa
 	if g == nil {
 		return nil
 	}
-	k := p.Key
-	k.Journey = "probe " + string(p.Kind) + " " + p.Parameter + p.Before + p.Edit
 	base := r.Base
 	if r.Isolated && p.Kind == evidence.Published {
 		base = evidence.Baseline{} // an isolation test is about what is so, not about what changed
 	}
-	return g.take(ctx, k, evidence.CompareProbe(base, p))
+	return g.take(ctx, probeKey(p), evidence.CompareProbe(base, p))
 }

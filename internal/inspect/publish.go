@@ -61,20 +61,20 @@ func (r *Inspection) publishingPages() int {
 // it, then takes it back.
 func (r *Inspection) publish(ctx context.Context, g *gathering) error {
 	for _, e := range r.Site.PublishingTestsOn(r.Env.Name) {
-		if err := r.publishOne(ctx, e, g); err != nil {
+		if err := r.publishOne(ctx, e, 1, g); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (r *Inspection) publishOne(ctx context.Context, e site.PublishingTest, g *gathering) error {
+func (r *Inspection) publishOne(ctx context.Context, e site.PublishingTest, pass int, g *gathering) error {
 	b, err := r.Browser()
 	if err != nil {
 		return err
 	}
 	r.Progress.Say(ctx, "probing", "Publishing: "+e.Name)
-	word := r.word(e.Name, "", 1)
+	word := r.word(e.Name, "", pass)
 	probes := r.expectations(ctx, e)
 	if err := r.Progress.editing(ctx, e.Name); err != nil {
 		return err
@@ -92,7 +92,7 @@ func (r *Inspection) publishOne(ctx context.Context, e site.PublishingTest, g *g
 			if published && probes[i].Missing == "" {
 				err = r.shows(waiting, &probes[i], word, at)
 			}
-			return r.probed(waiting, probes[i], err, 1, g)
+			return r.probed(waiting, probes[i], err, pass, g)
 		})
 	}
 	err = eg.Wait()

@@ -37,11 +37,18 @@ func (r *Inspection) signOutPages() int {
 	return n
 }
 
-// leave signs people out, one after the other, and asks for their pages with what their
-// browsers have left. It comes last: their sessions are over then.
-func (r *Inspection) signOutProbes(ctx context.Context, pass int, g *gathering) error {
+// signOutProbes signs people out, one after the other, and asks for their pages with what
+// their browsers have left; only for those that are wanted, unless wanted is nil. It comes
+// last: their sessions are over then.
+func (r *Inspection) signOutProbes(ctx context.Context, pass int, g *gathering, wanted func(evidence.Key) bool) error {
 	who, pages := r.signOutPersonas()
 	for _, at := range who {
+		if wanted != nil {
+			pages[at] = slices.DeleteFunc(pages[at], func(t site.PageTask) bool { return !wanted(probeKey(r.probeOf(t, evidence.AfterSignOut))) })
+			if len(pages[at]) == 0 {
+				continue
+			}
+		}
 		state, ready := r.ready[at]
 		if !ready {
 			continue // that nobody could sign in was found before

@@ -87,7 +87,12 @@ func (r *Inspection) clearAndWarm(ctx context.Context) error {
 			return err
 		}
 	}
-	return r.confirmCached(ctx, paths)
+	uncached, err := r.askUntilCached(ctx, paths)
+	if err != nil {
+		return err
+	}
+	r.Progress.update(ctx, func(p *store.RunProgress) { p.Uncached = uncached })
+	return nil
 }
 
 func (r *Inspection) warmByConnector(ctx context.Context, paths []string) error {
@@ -133,13 +138,12 @@ func expectCached(cat settings.Catalogue, v settings.Values, path string) bool {
 // first answer after a purge may well be the one that fills the cache.
 const cachedTries = 3
 
-// confirmCached asks for every page that should be cached until it is, and notes those
+// askUntilCached asks for every page that should be cached until it is, and tells those
 // that never are.
-func (r *Inspection) confirmCached(ctx context.Context, paths []string) error {
+func (r *Inspection) askUntilCached(ctx context.Context, paths []string) (uncached []string, err error) {
 	plain := r.plain()
 	plain.Keep = nil
 	var mu sync.Mutex
-	var uncached []string
 	g, asking := errgroup.WithContext(ctx)
 	g.SetLimit(4)
 	for _, path := range paths {
@@ -164,10 +168,7 @@ func (r *Inspection) confirmCached(ctx context.Context, paths []string) error {
 			})
 		}
 	}
-	if err := g.Wait(); err != nil {
-		return err
-	}
+	err = g.Wait()
 	slices.Sort(uncached)
-	r.Progress.update(ctx, func(p *store.RunProgress) { p.Uncached = uncached })
-	return nil
+	return uncached, err
 }

@@ -32,6 +32,7 @@ type run struct {
 
 	base     evidence.Baseline
 	baseMark *store.Mark
+	renewed  []store.Renewal // parts of the mark that the site itself has moved on in
 }
 
 // concluded tells whether the run had come to its end already, but for putting back.
@@ -60,6 +61,9 @@ func (r *run) carryOut(ctx context.Context) error {
 	if err := r.loadBaseline(ctx); err != nil {
 		return err
 	}
+	if err := r.lookBefore(ctx); err != nil {
+		return err
+	}
 	if err := r.bringInForce(ctx); err != nil {
 		return err
 	}
@@ -68,8 +72,16 @@ func (r *run) carryOut(ctx context.Context) error {
 	if r.row.Kind == release.IsolationRun {
 		look = i.TestIsolation
 	}
+	var err error
+	if i.Turns, err = r.turns(ctx); err != nil {
+		return err
+	}
 	out, err := look(ctx)
-	r.row.Verdict, r.row.Summary = out.Verdict, out.Summary
+	r.row.Verdict, r.row.Summary, r.renewed = out.Verdict, out.Summary, i.Renewed()
+	if stands := r.standAgain(ctx); stands != nil {
+		r.row.Verdict, r.row.Summary, r.renewed = "", "", nil
+		return errors.Join(stands, err)
+	}
 	return err
 }
 
@@ -190,6 +202,7 @@ func (r *run) bringInForce(ctx context.Context) error {
 		return r.noteThere(ctx)
 	}
 	switch {
+	case r.lastAct(ctx) == release.ActControl && r.env.Fingerprint != target: // cut off while it looked with the earlier settings
 	case r.resumed:
 		return fmt.Errorf("%s did not take the settings. It could be read again, and has those from before", r.env.Name)
 	case r.row.Attempt > 1 && r.env.Fingerprint != r.row.Before:

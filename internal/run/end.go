@@ -141,6 +141,11 @@ func (r *run) record(ctx context.Context, s *store.Store, event release.RunEvent
 			return err
 		}
 	}
+	if event == release.RunFinished {
+		if err := r.renew(ctx, s); err != nil {
+			return err
+		}
+	}
 	if err := s.EndRun(ctx, r.row, event); err != nil {
 		return err
 	}

@@ -27,13 +27,13 @@ var archived = []struct{ table, where string }{
 // that somebody is still adding, with theirs.
 var notArchived = []string{"people", "invitations", "tokens", "sign_in_failures", "sessions", "team_history", "onboardings"}
 
-// shownBlobs are the bodies of first looks, and of their pictures those that a page
+// shownBlobs are the bodies of first looks and of controls, and of their pictures those that a page
 // shows or a run needs: of each environment's newest mark, and on both sides of the
 // proof of a finding.
 const shownBlobs = `WHERE sha256 IN (
 	WITH named AS (
 		SELECT l.run_id, l.page, l.journey, l.persona, l.device, (regexp_matches(l.document::text, '[0-9a-f]{64}', 'g'))[1] AS sha256
-		FROM looks l WHERE l.pass = 1
+		FROM looks l WHERE l.pass = 1 OR l.pass >= 3
 	), shown AS (
 		SELECT r.id AS run_id, m.run_id AS before_id, f.document->>'page' AS page, coalesce(f.document->>'journey', '') AS journey,
 			f.document->>'persona' AS persona, f.document->>'device' AS device

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"time"
 
@@ -14,6 +15,15 @@ type VolatilePage struct {
 	Volatile evidence.Volatile `json:"volatile"`
 }
 
+// Renewal is one part of a mark's evidence that was made anew since: the site itself had
+// moved on. The newest of a key counts.
+type Renewal struct {
+	Key  evidence.Key `json:"key"`
+	Run  int64        `json:"run"`  // that looked
+	Pass int          `json:"pass"` // in which it did so with the mark's settings, or those before its change
+	Why  string       `json:"why"`
+}
+
 // Mark is a revision of one environment together with the evidence that it works.
 type Mark struct {
 	ID            int64                  `db:"id"`
@@ -22,6 +32,7 @@ type Mark struct {
 	Fingerprint   string                 `db:"fingerprint"`
 	Volatile      JSON[[]VolatilePage]   `db:"volatile"`
 	Probes        JSON[[]evidence.Probe] `db:"probes"` // of the second look
+	Renewed       JSON[[]Renewal]        `db:"renewed"`
 	Reason        string                 `db:"reason"`
 	Who           string                 `db:"who"`
 	TakenAt       time.Time              `db:"taken_at"`
@@ -54,11 +65,33 @@ func (s *Store) Baseline(ctx context.Context, m Mark) (evidence.Baseline, error)
 	if err != nil {
 		return evidence.Baseline{}, fmt.Errorf("read the evidence of mark %d: %w", m.ID, err)
 	}
+	for _, r := range m.Renewed.V {
+		newer, err := s.pageLook(ctx, r)
+		if err != nil {
+			return evidence.Baseline{}, fmt.Errorf("read the renewed evidence of mark %d: %w", m.ID, err)
+		}
+		look = look.With(newer)
+	}
 	b := evidence.NewBaseline(look, m.Probes.V)
 	for _, r := range m.Volatile.V {
 		b.Volatile[r.Key] = r.Volatile
 	}
 	return b, nil
+}
+
+// RenewMark takes newer evidence into a mark.
+func (s *Store) RenewMark(ctx context.Context, id int64, renewed []Renewal) error {
+	return s.exec(ctx, "the mark", `UPDATE marks SET renewed = renewed || $2::jsonb WHERE id = $1`, id, JSON[[]Renewal]{renewed})
+}
+
+func (s *Store) pageLook(ctx context.Context, r Renewal) (evidence.PageLook, error) {
+	row, err := one[LookRow](ctx, s, "the look", `SELECT * FROM looks WHERE run_id = $1 AND pass = $2 AND kind = 'page' AND page = $3 AND persona = $4 AND device = $5 ORDER BY id DESC LIMIT 1`,
+		r.Run, r.Pass, r.Key.Page, r.Key.Persona, r.Key.Device)
+	if err != nil {
+		return evidence.PageLook{}, err
+	}
+	var p evidence.PageLook
+	return p, json.Unmarshal(row.Document, &p)
 }
 
 // Event is one line of a site's history.

@@ -283,6 +283,18 @@ func pixels(p, q PageLook, pictures Pictures) (a, b *image.NRGBA, err error) {
 	return a, b, err
 }
 
+// With is the look with one page looked at anew.
+func (l Look) With(p PageLook) Look {
+	i := slices.IndexFunc(l.Pages, func(q PageLook) bool { return q.Key == p.Key })
+	if i < 0 {
+		l.Pages = append(slices.Clone(l.Pages), p)
+		return l
+	}
+	l.Pages = slices.Clone(l.Pages)
+	l.Pages[i] = p
+	return l
+}
+
 // Page is the look at one page; ok is false when there is none.
 func (l Look) Page(k Key) (PageLook, bool) {
 	i := slices.IndexFunc(l.Pages, func(p PageLook) bool { return p.Key == k })

@@ -45,7 +45,11 @@ func Compare(base Baseline, look Look, pictures Pictures) ([]Finding, error) {
 // ComparePage holds one page against the baseline.
 func ComparePage(base Baseline, p PageLook, pictures Pictures) ([]Finding, error) {
 	if p.Missing != "" {
-		return []Finding{p.about(NotCheckedKind, Broken, "Could not be looked at").with("%s", p.Missing).caused(p.Missing)}, nil
+		f := p.about(NotCheckedKind, Broken, "Could not be looked at").with("%s", p.Missing).caused(p.Missing)
+		if p.NotReady {
+			f = f.dueTo(notReady(p.Persona))
+		}
+		return []Finding{f}, nil
 	}
 	m, known := base.Look.Page(p.Key)
 	if !known || m.Missing != "" {
@@ -333,60 +337,4 @@ func (p PageLook) nameAt(r image.Rectangle) (name, path string) {
 		name = "the page as a whole"
 	}
 	return name, p.Outline[i].Path
-}
-
-// CompareJourney holds one run of a journey against the baseline.
-func CompareJourney(base Baseline, j JourneyLook) []Finding {
-	if j.Missing != "" {
-		return []Finding{j.about(NotCheckedKind, Broken, "The journey could not be taken").with("%s", j.Missing).caused(j.Missing)}
-	}
-	failed := j.Outcome.Failed()
-	if failed < 0 {
-		return nil
-	}
-	step := j.Outcome.Steps[failed]
-	m, known := base.Look.journey(j.Key)
-	if !known || m.Missing != "" {
-		f := j.about(NotCheckedKind, Unsure, "The mark has no evidence of this journey").with("Take a new mark.")
-		return []Finding{f.caused("no evidence in the mark")}
-	}
-	severity := Broken
-	detail := step.Why
-	if was := m.Outcome.Failed(); was >= 0 && was <= failed {
-		severity = Note
-		detail += " It failed here when the mark was taken, too."
-	}
-	f := j.about(JourneyKind, severity, fmt.Sprintf("%s: %s does not work", j.Journey, step.Step)).with("%s", detail)
-	if strings.HasPrefix(step.Step, "expect ") {
-		f.Title = fmt.Sprintf("%s: expected %s", j.Journey, strings.TrimPrefix(step.Step, "expect "))
-	}
-	f.Step = &failed
-	return []Finding{f.caused(fmt.Sprintf("%s, step %d", j.Journey, failed+1))}
-}
-
-// Doubts are the journeys that did not work in either of two untouched looks, and the
-// edits that did not show: what a mark cannot vouch for.
-func Doubts(first, second Look) []Finding {
-	var out []Finding
-	for _, j := range first.Journeys {
-		failed := j.Outcome.Failed()
-		again, there := second.journey(j.Key)
-		if failed < 0 || !there || again.Outcome.Failed() < 0 {
-			continue
-		}
-		f := j.about(JourneyKind, Unsure, fmt.Sprintf("%s: %s does not work as it is written", j.Journey, j.Outcome.Steps[failed].Step)).
-			with("%s", j.Outcome.Steps[failed].Why)
-		f.Step = &failed
-		out = append(out, f.caused(j.Journey))
-	}
-	for _, p := range first.Probes {
-		if p.Kind != Published {
-			continue
-		}
-		for _, f := range CompareProbe(Baseline{}, p) {
-			f.Severity = Unsure
-			out = append(out, f)
-		}
-	}
-	return out
 }

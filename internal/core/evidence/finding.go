@@ -54,6 +54,8 @@ type Finding struct {
 	Step        *int           `json:"step,omitempty" doc:"Index of the step that did not hold, from 0."`
 	Region      *visual.Region `json:"region,omitempty"`
 	Cause       string         `json:"cause" doc:"Findings of one cause belong together."`
+	Known       bool           `json:"known,omitempty" doc:"It follows from the settings; nobody had to see it."`
+	Control     *Control       `json:"control,omitempty" doc:"What looks with the earlier settings say of it."`
 	Fingerprint string         `json:"fingerprint" doc:"Known again in another check by this."`
 }
 
@@ -64,7 +66,12 @@ func (k Key) about(kind Kind, severity Severity, title string) Finding {
 
 // caused sets what the finding is due to, and with it its fingerprint.
 func (f Finding) caused(cause string) Finding {
-	f.Cause = string(f.Kind) + ": " + cause
+	return f.dueTo(string(f.Kind) + ": " + cause)
+}
+
+// dueTo is caused for a cause that findings of other kinds have, too.
+func (f Finding) dueTo(cause string) Finding {
+	f.Cause = cause
 	sum := sha256.Sum256([]byte(strings.Join([]string{f.Page, f.Persona, f.Device, f.Journey, f.Cause}, "\x00")))
 	f.Fingerprint = hex.EncodeToString(sum[:])
 	return f
@@ -107,6 +114,9 @@ func Confirm(first, second []Finding) []Finding {
 	}
 	return out
 }
+
+// Repeated tells whether a second look showed a finding again.
+func (f Finding) Repeated() bool { return f.Kind != JourneyKind || f.Severity == Broken }
 
 func (f Finding) agrees(g Finding) bool {
 	if f.Kind != g.Kind || f.Key() != g.Key() {
@@ -159,7 +169,7 @@ type Progress struct {
 func Summarise(v Verdict, findings []Finding, looks Progress) string {
 	switch v {
 	case VerdictClear:
-		return fmt.Sprintf("Clear: %s, nothing a visitor would miss.", count(looks.Done, "look"))
+		return fmt.Sprintf("Clear: %s, nothing a visitor would miss.%s", count(looks.Done, "look"), movedOn(findings))
 	case VerdictNotChecked:
 		for _, f := range findings {
 			if f.Kind == NotCheckedKind && f.Severity != Note {
@@ -185,7 +195,25 @@ func Summarise(v Verdict, findings []Finding, looks Progress) string {
 	if n := causes(findings, want) - 1; n > 0 {
 		more = fmt.Sprintf(" And %s.", count(n, "more cause"))
 	}
-	return fmt.Sprintf("%s for %s on %s: %s.%s", word, who, where(pages), lowerFirst(strings.TrimSuffix(worst.Title, ".")), more)
+	proof := ""
+	if worst.Control != nil && worst.Control.Outcome != NotMade {
+		proof = " " + worst.Control.String()
+	}
+	return fmt.Sprintf("%s for %s on %s: %s.%s%s", word, who, where(pages), lowerFirst(strings.TrimSuffix(worst.Title, ".")), proof, more)
+}
+
+// movedOn says on how many pages the site itself is otherwise than at the mark.
+func movedOn(findings []Finding) string {
+	var pages []string
+	for _, f := range findings {
+		if f.SiteMovedOn() {
+			pages = append(pages, f.Page)
+		}
+	}
+	if len(pages) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" The site itself has moved on, on %s.", where(unique(pages)))
 }
 
 func where(pages []string) string {

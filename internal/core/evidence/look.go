@@ -31,6 +31,7 @@ type PageLook struct {
 	Key
 	Class     string            `json:"class"`
 	Missing   string            `json:"missing,omitempty" doc:"Why it could not be looked at; the rest is empty then."`
+	NotReady  bool              `json:"notReady,omitempty" doc:"It is missing because its persona could not be made ready."`
 	Attempts  int               `json:"attempts"`
 	Address   string            `json:"address" doc:"Where the browser ended up."`
 	Status    int               `json:"status"`
@@ -110,6 +111,7 @@ type Timing struct {
 type JourneyLook struct {
 	Key
 	Missing  string          `json:"missing,omitempty"`
+	Unready  bool            `json:"unready,omitempty" doc:"It is missing because its persona could not be made ready."`
 	Attempts int             `json:"attempts"`
 	Outcome  journey.Outcome `json:"outcome"`
 	Cookies  []string        `json:"cookies,omitempty" doc:"Names of the cookies that a persona was given while it was made ready."`

@@ -63,6 +63,7 @@ type Probe struct {
 	Class     string    `json:"class"`
 	Kind      ProbeKind `json:"kind" enum:"stranger-after,stranger-twice,persona-after,device-after,other-value,without-parameter,ignored-parameter,persona-twice,after-sign-out,as-cached,published"`
 	Missing   string    `json:"missing,omitempty"`
+	Unready   string    `json:"unready,omitempty" doc:"The persona that could not be made ready, which is why it is missing."`
 	Personal  []string  `json:"personal,omitempty" doc:"Names of the cookies that tell one person from another."`
 	Parameter string    `json:"parameter,omitempty"`
 	Before    string    `json:"before,omitempty" doc:"Who asked first: a persona, or a device."`
@@ -79,7 +80,11 @@ type Probe struct {
 // CompareProbe holds one probe against the baseline.
 func CompareProbe(base Baseline, p Probe) []Finding {
 	if p.Missing != "" {
-		return []Finding{p.about(NotCheckedKind, Broken, "A probe could not be made").with("%s", p.Missing).caused(p.Missing)}
+		f := p.about(NotCheckedKind, Broken, "A probe could not be made").with("%s", p.Missing).caused(p.Missing)
+		if p.Unready != "" {
+			f = f.dueTo(notReady(p.Unready))
+		}
+		return []Finding{f}
 	}
 	switch p.Kind {
 	case StrangerAfter:

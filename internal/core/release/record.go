@@ -11,6 +11,7 @@ const (
 	ActPromote  ActKind = "promote"
 	ActRollBack ActKind = "roll back"
 	ActRestore  ActKind = "put back" // a run brought back what it found
+	ActControl  ActKind = "control"  // a run looks with the settings from before; what it tried comes again
 	ActOutside  ActKind = "outside"  // somebody else did it
 	ActFirst    ActKind = "first"    // the first reading; nothing was changed
 )

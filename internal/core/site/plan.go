@@ -53,6 +53,7 @@ type JourneyTask struct {
 type Plan struct {
 	Pages    []PageTask    `json:"pages"`
 	Journeys []JourneyTask `json:"journeys"`
+	Others   [][2]string   `json:"-"` // who else is made ready: persona and device
 }
 
 // Size is the number of looks planned.

@@ -1,0 +1,134 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/inspect"
+	"tidemarker/internal/store"
+)
+
+// turns are how the run's inspection goes back to the earlier settings and on again. Each
+// turn is an act like any other: its intent is recorded first, and it is read back.
+func (r *run) turns(ctx context.Context) (inspect.Turns, error) {
+	at, _, _ := r.site.Environment(r.env.Name)
+	switch {
+	case r.row.Kind == release.RollBackRun:
+		return inspect.Turns{Why: "a rollback is not taken back to look"}, nil
+	case at.Role == site.Production:
+		return inspect.Turns{Why: "visitors are on " + r.env.Name + ", which does not go back and forth", Before: r.row.Kind == release.PromoteRun}, nil
+	case !r.able.Applies:
+		return inspect.Turns{Why: r.env.Name + " is changed by hand"}, nil
+	}
+	earlier, err := r.earlier(ctx)
+	if err != nil || earlier == "" {
+		return inspect.Turns{Why: "nothing was changed since the mark was taken"}, err
+	}
+	return inspect.Turns{
+		Earlier: func(ctx context.Context) (settings.Values, error) { return r.turn(ctx, release.ActControl, earlier) },
+		Again:   func(ctx context.Context) (settings.Values, error) { return r.turn(ctx, release.ActTry, r.row.Target) },
+	}, nil
+}
+
+// lookBefore looks at production just before something is promoted to it, once.
+func (r *run) lookBefore(ctx context.Context) error {
+	at, _, _ := r.site.Environment(r.env.Name)
+	if r.row.Kind != release.PromoteRun || at.Role != site.Production || r.row.Attempt > 1 || r.env.Fingerprint == r.row.Target {
+		return nil
+	}
+	return r.inspection().LookBefore(ctx)
+}
+
+// earlier is the fingerprint of what the environment had before what is looked at: before
+// this run, before its change, or when the mark was taken; "" when it is the same.
+func (r *run) earlier(ctx context.Context) (string, error) {
+	if r.row.Before != r.row.Target {
+		return r.row.Before, nil
+	}
+	if r.row.ChangeID != nil {
+		placed, err := r.Store.Placed(ctx, r.env.ID)
+		if err != nil {
+			return "", err
+		}
+		if way, there := release.Back(release.Record(placed), *r.row.ChangeID); there && way.To != r.row.Target {
+			return way.To, nil
+		}
+	}
+	if r.baseMark != nil && r.baseMark.Fingerprint != r.row.Target {
+		return r.baseMark.Fingerprint, nil
+	}
+	return "", nil
+}
+
+// turn puts settings in force for a control. What is not applied ends the control and not
+// the run; what is not known rests as ever.
+func (r *run) turn(ctx context.Context, kind release.ActKind, fingerprint string) (settings.Values, error) {
+	if r.env.Fingerprint == fingerprint {
+		return r.values, nil
+	}
+	v, err := r.Store.Revision(ctx, r.row.SiteID, fingerprint)
+	if err != nil {
+		return nil, err
+	}
+	in, err := r.intent(ctx, kind, v, fingerprint)
+	if err != nil {
+		return nil, err
+	}
+	o := r.apply(ctx, in)
+	return v, release.Take(o, func() error { return nil }, func(why error) error { return &inspect.NoTurn{Err: why} }, func(error) error { return after(o, nil) })
+}
+
+// standAgain puts in force again what the run is to leave, when a control left the earlier
+// settings there; also when the run was stopped meanwhile. What is put back anyway is not.
+func (r *run) standAgain(ctx context.Context) error {
+	if r.row.PutBack || r.env.Fingerprint == r.row.Target || r.lastAct(ctx) != release.ActControl {
+		return nil
+	}
+	ctx = context.WithoutCancel(ctx)
+	r.progress.Say(ctx, "applying", "Putting the change in force again on "+r.env.Name)
+	if _, err := r.turn(ctx, release.ActTry, r.row.Target); err != nil {
+		return err
+	}
+	return r.inspection().Purge(ctx)
+}
+
+// lastAct is the kind of the run's last act on its environment, "" when it has none.
+func (r *run) lastAct(ctx context.Context) release.ActKind {
+	mine, err := r.Store.RunActs(context.WithoutCancel(ctx), r.row.ID)
+	if err != nil || len(mine) == 0 {
+		return ""
+	}
+	return mine[len(mine)-1].Kind
+}
+
+// renew takes into the mark what the site itself has moved on in.
+func (r *run) renew(ctx context.Context, s *store.Store) error {
+	if len(r.renewed) == 0 || r.baseMark == nil {
+		return nil
+	}
+	for i := range r.renewed {
+		r.renewed[i].Run = r.row.ID
+	}
+	if err := s.RenewMark(ctx, r.baseMark.ID, r.renewed); err != nil {
+		return err
+	}
+	return s.Record(ctx, store.Event{SiteID: r.row.SiteID, EnvironmentID: &r.env.ID, RunID: &r.row.ID, Kind: "mark", Who: r.row.RequestedBy,
+		Text: renewedText(r.baseMark.ID, r.env.Name, r.renewed)})
+}
+
+// renewedText says in the history what was taken into a mark, and why.
+func renewedText(mark int64, environment string, renewed []store.Renewal) string {
+	var pages []string
+	for _, x := range renewed {
+		pages = append(pages, x.Key.Page)
+	}
+	slices.Sort(pages)
+	pages = slices.Compact(pages)
+	return fmt.Sprintf("Mark %d of %s has newer evidence of %s: it is otherwise with the earlier settings, too, so that the site itself has moved on.",
+		mark, environment, strings.Join(pages, ", "))
+}
