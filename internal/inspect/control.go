@@ -73,11 +73,15 @@ func (r *Inspection) control(ctx context.Context, g *gathering) error {
 }
 
 // LookBefore looks at everything with the settings that are about to be replaced, where
-// nobody can go back to them to look. Nothing is purged: visitors are there.
+// nobody can go back to them to look. The pages of the test plan are generated fresh for
+// it, and no others: visitors are there.
 func (r *Inspection) LookBefore(ctx context.Context) error {
 	r.Progress.Say(ctx, "control", "Looking at "+r.Env.Name+" as it is, before it is changed")
 	g := r.gathering()
 	g.silent = true
+	if err := r.purgePages(ctx, r.planned()...); err != nil {
+		return err
+	}
 	return r.lookAt(ctx, r.Site.Plan(r.Env.Name), firstControlPass, g)
 }
 

@@ -193,7 +193,7 @@ func (r *Inspection) lookAtPage(ctx context.Context, b *browser.Browser, t site.
 	state, ready := r.ready[[2]string{t.Persona, t.Device}]
 	look := evidence.PageLook{Key: pageKey(t), Class: t.Page.Class,
 		Missing: r.unready(t.Persona, t.Device), NotReady: true}
-	if pass > 1 && !r.Able.PurgesAll {
+	if pass > 1 && !r.Able.PurgesAll || pass > 2 && !r.Able.PurgesPages && !r.Changed {
 		// What is cached cannot be purged here; a second look is to see what changes by itself.
 		t.Ask = site.Uncached(t.Page.Path, strconv.FormatInt(r.Run, 10))
 	}

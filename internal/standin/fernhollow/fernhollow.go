@@ -175,7 +175,7 @@ func (s *Shop) missing(w http.ResponseWriter, r *http.Request) {
 func (s *Shop) home(w http.ResponseWriter, r *http.Request) {
 	picks := append([]kit(nil), kits[2:6]...)
 	rand.Shuffle(len(picks), func(i, j int) { picks[i], picks[j] = picks[j], picks[i] })
-	s.render(w, r, "home", "Grow something strange", map[string]any{"Slides": slides, "Picks": picks, "Articles": s.library()})
+	s.render(w, r, "home", "Grow something strange", map[string]any{"Slides": slides, "Picks": picks, "Articles": s.library(), "Sent": 1204 + s.orders.Load()})
 }
 
 func (s *Shop) listing(w http.ResponseWriter, r *http.Request) {
@@ -209,7 +209,7 @@ func (s *Shop) product(w http.ResponseWriter, r *http.Request) {
 		s.missing(w, r)
 		return
 	}
-	s.render(w, r, "product", k.Name, k)
+	s.render(w, r, "product", k.Name, batch{k, max(0, 400-s.orders.Load())})
 }
 
 func (s *Shop) article(w http.ResponseWriter, r *http.Request) {

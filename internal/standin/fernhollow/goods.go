@@ -83,3 +83,9 @@ var memberArticles = []article{
 		"Strain 14 sulks when it is moved. Leave it where it was born.",
 	}},
 }
+
+// batch is a kit with how many of its batch are left.
+type batch struct {
+	kit
+	Left int64
+}

@@ -1,0 +1,176 @@
+package run_test
+
+import (
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"regexp"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/store"
+)
+
+// placeOrder places an order on a Fernhollow, as somebody else would meanwhile: the home page
+// counts it.
+func placeOrder(t *testing.T, address string) {
+	t.Helper()
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	client := http.Client{Jar: jar, Timeout: 20 * time.Second}
+	res, err := client.Get(address + "/checkout")
+	require.NoError(t, err)
+	body, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	require.NoError(t, res.Body.Close())
+	token := regexp.MustCompile(`name="token" value="([^"]+)"`).FindSubmatch(body)
+	require.NotNil(t, token)
+	res, err = client.PostForm(address+"/checkout", url.Values{"token": {string(token[1])}})
+	require.NoError(t, err)
+	require.NoError(t, res.Body.Close())
+	require.Equal(t, http.StatusOK, res.StatusCode)
+}
+
+// front is the home page, seen by strangers on a desktop.
+func front() site.Site {
+	return site.Site{Name: "Fernhollow", Pages: []site.Page{{Path: "/", Class: "home", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}}}}
+}
+
+func kindsOf(t *testing.T, st *store.Store, run int64) []release.ActKind {
+	t.Helper()
+	acts, err := st.RunActs(t.Context(), run)
+	require.NoError(t, err)
+	var out []release.ActKind
+	for _, a := range acts {
+		require.Equal(t, release.ActApplied, a.State)
+		out = append(out, a.Kind)
+	}
+	return out
+}
+
+func TestAFindingIsBrokenWhenItGoesWithTheEarlierSettings(t *testing.T) {
+	b := newBench(t, front())
+	b.mark(0)
+	r, found := b.try(settings.Values{"scripts.defer": true})
+	require.Equal(t, evidence.VerdictBroken, r.Verdict, r.Summary)
+	assert.Contains(t, r.Summary, "Gone with the earlier settings, 3 of 3.")
+	for _, f := range found {
+		if f.Severity == evidence.Broken {
+			require.NotNil(t, f.Control, f.Title)
+			assert.Equal(t, evidence.Gone, f.Control.Outcome, f.Title)
+			assert.Equal(t, 2, f.Control.With)
+			look, err := b.store.Look(t.Context(), r.ID, f.Control.Pass)
+			require.NoError(t, err)
+			assert.NotEmpty(t, look.Pages, "what was seen with the earlier settings is kept")
+		}
+	}
+	assert.Equal(t, []release.ActKind{release.ActTry, release.ActControl}, kindsOf(t, b.store, r.ID), "they stay in force, since the run puts them back anyway")
+	assert.True(t, r.Restored)
+}
+
+func TestWhatTheSiteItselfMovedOnInIsNotTheChanges(t *testing.T) {
+	b := newBench(t, front())
+	b.mark(0)
+	placeOrder(t, b.staging.URL)
+	before := b.baseline()
+	r, found := b.try(settings.Values{"markup.compact": true})
+	require.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
+	assert.Contains(t, r.Summary, "The site itself has moved on, on /.")
+	moved := 0
+	for _, f := range found {
+		if f.SiteMovedOn() {
+			moved++
+			assert.Equal(t, evidence.Note, f.Severity)
+			assert.Equal(t, 3, f.Control.Without)
+		}
+	}
+	assert.Positive(t, moved)
+	events, err := b.store.History(t.Context(), b.site.ID, 0, 20)
+	require.NoError(t, err)
+	said := false
+	for _, e := range events {
+		said = said || e.Kind == "mark" && e.RunID != nil && *e.RunID == r.ID
+	}
+	assert.True(t, said, "the history says that the mark has newer evidence, and why")
+	assert.NotEqual(t, before.Look.Pages[0].Lines, b.baseline().Look.Pages[0].Lines)
+
+	// The next change is compared with what the site is now, and has nothing to explain.
+	r, found = b.try(settings.Values{"markup.compact": true})
+	assert.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
+	assert.Empty(t, found)
+	assert.Equal(t, []release.ActKind{release.ActTry, release.ActRestore}, kindsOf(t, b.store, r.ID), "with nothing to find there is no control")
+}
+
+// baseline is what the next run on staging compares with.
+func (b *bench) baseline() evidence.Baseline {
+	b.Helper()
+	m, err := b.store.LatestMark(b.Context(), b.envs[0].ID)
+	require.NoError(b, err)
+	base, err := b.store.Baseline(b.Context(), m)
+	require.NoError(b, err)
+	return base
+}
+
+func TestAChangeThatStaysIsInForceAgainAfterTheControl(t *testing.T) {
+	b := newBench(t, front())
+	b.mark(0)
+	c, fp := b.begin(settings.Values{"scripts.defer": true})
+	b.move(c, release.Try)
+	r := b.carryOut(store.Run{EnvironmentID: b.envs[0].ID, ChangeID: &c.ID, Kind: release.TryRun, Target: fp})
+	require.Equal(t, evidence.VerdictBroken, r.Verdict, r.Summary)
+	assert.Equal(t, []release.ActKind{release.ActTry, release.ActControl, release.ActTry}, kindsOf(t, b.store, r.ID))
+	now, _ := b.staging.Layer.Settings()
+	assert.Equal(t, fp, fingerprint(t, now))
+	placed, err := b.store.Placed(t.Context(), b.envs[0].ID)
+	require.NoError(t, err)
+	way, there := release.Back(release.Record(placed), c.ID)
+	require.True(t, there, "the record says that staging has the change")
+	assert.Equal(t, c.Base, way.To)
+
+	// Checked once more as it stands, the control goes back to before the change.
+	r = b.carryOut(store.Run{EnvironmentID: b.envs[0].ID, ChangeID: &c.ID, Kind: release.TryRun, Target: fp})
+	assert.Contains(t, r.Summary, "Gone with the earlier settings")
+	now, _ = b.staging.Layer.Settings()
+	assert.Equal(t, fp, fingerprint(t, now))
+}
+
+func TestARunThatIsKilledDuringAControlIsFinishedWithTheChangeInForce(t *testing.T) {
+	b := newBench(t, front())
+	b.mark(0)
+	c, fp := b.begin(settings.Values{"scripts.defer": true})
+	b.move(c, release.Try)
+	wanted, err := b.runner.Start(t.Context(), store.Run{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, ChangeID: &c.ID, Kind: release.TryRun, Target: fp, RequestedBy: "tester"})
+	require.NoError(t, err)
+	b.killAt(wanted.ID, "control", 300*time.Millisecond)
+	r := b.takeUp(wanted.ID)
+	assert.Equal(t, release.Done, r.State, r.Problem)
+	assert.Equal(t, evidence.VerdictBroken, r.Verdict, r.Summary)
+	now, _ := b.staging.Layer.Settings()
+	assert.Equal(t, fp, fingerprint(t, now))
+}
+
+// On production nobody goes back and forth: what is seen just before is the control.
+func TestAPromotionIsComparedWithLooksJustBeforeIt(t *testing.T) {
+	b := newBench(t, front())
+	b.mark(0)
+	b.mark(1)
+	placeOrder(t, b.production.URL)
+	c, fp := b.begin(settings.Values{"markup.compact": true})
+	b.move(c, release.Try)
+	r := b.carryOut(store.Run{EnvironmentID: b.envs[0].ID, ChangeID: &c.ID, Kind: release.TryRun, Target: fp})
+	require.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
+	b.move(c, release.Promote)
+	r = b.carryOut(store.Run{EnvironmentID: b.envs[1].ID, ChangeID: &c.ID, Kind: release.PromoteRun, Target: fp})
+	assert.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
+	assert.Contains(t, r.Summary, "The site itself has moved on, on /.")
+	assert.Equal(t, []release.ActKind{release.ActPromote}, kindsOf(t, b.store, r.ID), "visitors have the new settings and no others")
+	assert.Equal(t, release.Marked, b.change(c.ID).State)
+}
