@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"image"
 	"image/color"
 	"image/png"
@@ -9,10 +10,12 @@ import (
 	"slices"
 	"strconv"
 
+	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/visual"
 	"tidemarker/internal/core/vitals"
 	"tidemarker/internal/inspect"
@@ -42,10 +45,12 @@ type Proof struct {
 	Before     *PageProof            `json:"before" doc:"The mark's look."`
 	Now        *PageProof            `json:"now" doc:"This run's look."`
 	Again      *PageProof            `json:"again" doc:"This run's second look, when there was one."`
+	Control    *PageProof            `json:"control" doc:"The look with the earlier settings, when there was one."`
 	Regions    []visual.Region       `json:"regions"`
 	Quiet      []visual.Region       `json:"quiet" doc:"Parts that may differ and were left out."`
 	Steps      *evidence.JourneyLook `json:"steps" doc:"This run's run of the journey."`
 	StepsWere  *evidence.JourneyLook `json:"stepsWere" doc:"The mark's run of the journey."`
+	StepsThen  *evidence.JourneyLook `json:"stepsThen" doc:"The run of the journey with the earlier settings."`
 	Probe      *evidence.Probe       `json:"probe"`
 	Candidates []exclusion.Candidate `json:"candidates" doc:"What could be excluded, the likeliest first."`
 }
@@ -74,7 +79,7 @@ func (s *Server) evidenceOf(ctx context.Context, findingID int64) (evidenceOf, e
 		if e.mark, err = s.Store.Mark(ctx, *e.run.MarkID); err != nil {
 			return e, err
 		}
-		if e.base, err = s.Store.Baseline(ctx, e.mark); err != nil {
+		if e.base, err = s.Store.BaselineBefore(ctx, e.mark, e.run.ID); err != nil {
 			return e, err
 		}
 		e.haveMark = true
@@ -96,6 +101,16 @@ func (s *Server) proof(ctx context.Context, findingID int64) (Proof, error) {
 	p := Proof{Finding: FindingView{f.ID, doc, f.State, f.AcceptedBy, f.AcceptedWhy, f.AcceptedAt}, Regions: []visual.Region{}, Quiet: []visual.Region{}, Candidates: []exclusion.Candidate{}}
 	key := evidence.Key{Page: doc.Page, Persona: doc.Persona, Device: doc.Device}
 	now, before := pageOf(e.now, key), pageOf(e.base.Look, key)
+	if doc.Control != nil && doc.Control.Pass > 0 {
+		control, err := s.Store.Look(ctx, e.run.ID, doc.Control.Pass)
+		if err != nil {
+			return p, err
+		}
+		p.Control = pageProof(pageOf(control, key), e.run.ID)
+		if doc.Journey != "" {
+			p.StepsThen = journeyOf(control, doc)
+		}
+	}
 	if doc.Journey == "" {
 		p.Now, p.Again, p.Before = pageProof(now, e.run.ID), pageProof(pageOf(e.again, key), e.run.ID), pageProof(before, e.mark.RunID)
 	}
@@ -124,6 +139,37 @@ func (s *Server) proof(ctx context.Context, findingID int64) (Proof, error) {
 			exclusion.Observed{Page: now, PageWas: before, Journey: p.Steps, JourneyWas: p.StepsWere})
 	}
 	return p, err
+}
+
+// addHost adds the host that was not asked to the environment that lacked it.
+func (s *Server) addHost(ctx context.Context, findingID int64) (RunView, error) {
+	f, err := s.Store.Finding(ctx, findingID)
+	if err != nil {
+		return RunView{}, err
+	}
+	host := f.Document.V.Host
+	if host == "" {
+		return RunView{}, huma.Error409Conflict("This finding is not about a host that was not asked.")
+	}
+	r, err := s.Store.Run(ctx, f.RunID)
+	if err != nil {
+		return RunView{}, err
+	}
+	env, err := s.Store.Environment(ctx, r.EnvironmentID)
+	if err != nil {
+		return RunView{}, err
+	}
+	_, err = s.Store.ChangeTestPlan(ctx, r.SiteID, who(ctx), func(doc site.Site) (site.Site, string, error) {
+		doc, added := doc.WithHost(env.Name, host)
+		if !added {
+			return doc, "", nil
+		}
+		return doc, fmt.Sprintf("%s is one of the hosts of %s now: its pages ask for it (run %d).", host, env.Name, r.ID), doc.Complete()
+	})
+	if err != nil {
+		return RunView{}, problem(err)
+	}
+	return s.runView(ctx, r.ID)
 }
 
 func pageOf(l evidence.Look, k evidence.Key) *evidence.PageLook {

@@ -30,7 +30,7 @@ type MarkView struct {
 // ActView is one act on an environment's settings.
 type ActView struct {
 	ID          int64      `json:"id"`
-	Kind        string     `json:"kind" enum:"try,promote,roll back,put back,outside,first"`
+	Kind        string     `json:"kind" enum:"try,promote,roll back,put back,control,outside,first"`
 	Fingerprint string     `json:"fingerprint"`
 	Predecessor string     `json:"predecessor"`
 	State       string     `json:"state" enum:"intended,applied,not applied,unknown"`

@@ -108,7 +108,7 @@ func (c *controlling) before(ctx context.Context) error {
 		}
 		c.seen[k] = firstControlPass
 		for _, f := range findings {
-			if have := c.causes[f.Cause]; have != nil && f.NeedsControl() {
+			if have := c.causes[f.OwnCause()]; have != nil && f.NeedsControl() {
 				*have = have.Seen(false, f.Shows(others))
 			}
 		}
@@ -135,10 +135,10 @@ func (c *controlling) begin() {
 		if !f.NeedsControl() {
 			continue
 		}
-		have := c.causes[f.Cause]
+		have := c.causes[f.OwnCause()]
 		if have == nil {
 			have = &evidence.Control{}
-			c.causes[f.Cause] = have
+			c.causes[f.OwnCause()] = have
 		}
 		*have = have.Seen(true, true)
 		if f.NeedsSecondLook() {
@@ -201,8 +201,8 @@ func (c *controlling) choose() []evidence.Key {
 	showing := map[string][]evidence.Key{}
 	for k, findings := range c.of.everything() {
 		for _, f := range findings {
-			if have := c.causes[f.Cause]; have != nil && have.Outcome == "" && f.NeedsControl() && !slices.Contains(showing[f.Cause], k) {
-				showing[f.Cause] = append(showing[f.Cause], k)
+			if have := c.causes[f.OwnCause()]; have != nil && have.Outcome == "" && f.NeedsControl() && !slices.Contains(showing[f.OwnCause()], k) {
+				showing[f.OwnCause()] = append(showing[f.OwnCause()], k)
 			}
 		}
 	}
@@ -241,7 +241,7 @@ func (c *controlling) round(ctx context.Context, keys []evidence.Key, withChange
 		}
 		missing := slices.ContainsFunc(others, func(f evidence.Finding) bool { return f.Kind == evidence.NotCheckedKind })
 		for _, f := range findings {
-			if have := c.causes[f.Cause]; have != nil && f.NeedsControl() && !missing {
+			if have := c.causes[f.OwnCause()]; have != nil && f.NeedsControl() && !missing {
 				*have = have.Seen(withChange, f.Shows(others))
 			}
 		}
@@ -263,7 +263,7 @@ func (c *controlling) conclude(ctx context.Context, why string) error {
 	for k, findings := range c.of.everything() {
 		var out []evidence.Finding
 		for _, f := range findings {
-			if have := c.causes[f.Cause]; have != nil && f.NeedsControl() {
+			if have := c.causes[f.OwnCause()]; have != nil && f.NeedsControl() {
 				control := *have
 				if control.Outcome == "" {
 					control = control.GivenUp()

@@ -110,6 +110,11 @@ func (r *Inspection) plain() browser.Plain {
 // conclude keeps what was found and comes to a verdict.
 func (r *Inspection) conclude(ctx context.Context, findings []evidence.Finding) (Result, error) {
 	findings = append(findings, r.left...)
+	look, err := r.Store.Look(ctx, r.Run, 1)
+	if err != nil {
+		return Result{}, err
+	}
+	findings = evidence.Tie(r.Base, look, findings)
 	evidence.Sort(findings)
 	if err := r.Store.SaveFindings(ctx, r.Run, findings); err != nil {
 		return Result{}, err

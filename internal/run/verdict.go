@@ -19,8 +19,9 @@ type NotAccepted struct {
 func (e *NotAccepted) Error() string { return e.Why }
 
 // AcceptFinding accepts a finding as expected, or takes that back, and comes to a new
-// verdict of its run.
-func (w *Runner) AcceptFinding(ctx context.Context, id int64, accepted bool, why, who string) (runID int64, err error) {
+// verdict of its run. With cause it does so for all findings of the same cause, but for
+// what could not be looked at.
+func (w *Runner) AcceptFinding(ctx context.Context, id int64, accepted, cause bool, why, who string) (runID int64, err error) {
 	f, err := w.Store.Finding(ctx, id)
 	if err != nil {
 		return 0, err
@@ -42,8 +43,19 @@ func (w *Runner) AcceptFinding(ctx context.Context, id int64, accepted bool, why
 		text = "Accepted as expected: " + f.Document.V.Title + ". " + why
 	}
 	return r.ID, w.Store.Within(ctx, func(s *store.Store) error {
-		if err := s.AcceptFinding(ctx, id, accepted, who, why); err != nil {
-			return err
+		all := []int64{id}
+		if cause {
+			if all, err = ofOneCause(ctx, s, f); err != nil {
+				return err
+			}
+		}
+		for _, id := range all {
+			if err := s.AcceptFinding(ctx, id, accepted, who, why); err != nil {
+				return err
+			}
+		}
+		if n := len(all); n > 1 {
+			text += fmt.Sprintf(" (and %d more of the same cause)", n-1)
 		}
 		if err := rejudge(ctx, s, r); err != nil {
 			return err
@@ -52,6 +64,18 @@ func (w *Runner) AcceptFinding(ctx context.Context, id int64, accepted bool, why
 			s.Record(ctx, store.Event{SiteID: r.SiteID, ChangeID: r.ChangeID, RunID: &r.ID, Kind: "finding", Who: who, Text: text}),
 			s.Tell(ctx, store.Notice{Site: r.SiteID, Run: r.ID}))
 	})
+}
+
+// ofOneCause are the findings of a run that have the cause of one of them and weigh something.
+func ofOneCause(ctx context.Context, s *store.Store, f store.Finding) ([]int64, error) {
+	rows, err := s.Findings(ctx, f.RunID)
+	var out []int64
+	for _, x := range rows {
+		if d := x.Document.V; d.Cause == f.Document.V.Cause && d.Kind != evidence.NotCheckedKind && d.Severity != evidence.Note {
+			out = append(out, x.ID)
+		}
+	}
+	return out, err
 }
 
 // rejudge comes to a verdict on the findings that are not accepted.

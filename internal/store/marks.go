@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math"
 	"time"
 
 	"tidemarker/internal/core/evidence"
@@ -59,13 +60,22 @@ func (s *Store) LatestMark(ctx context.Context, envID int64) (Mark, error) {
 	return one[Mark](ctx, s, "a mark of the environment", `SELECT * FROM marks WHERE environment_id = $1 ORDER BY id DESC LIMIT 1`, envID)
 }
 
-// Baseline reads the evidence of a mark.
+// Baseline reads the evidence of a mark as it is now.
 func (s *Store) Baseline(ctx context.Context, m Mark) (evidence.Baseline, error) {
+	return s.BaselineBefore(ctx, m, math.MaxInt64)
+}
+
+// BaselineBefore reads the evidence of a mark as a run compared with it: without what that
+// run and later ones renewed.
+func (s *Store) BaselineBefore(ctx context.Context, m Mark, run int64) (evidence.Baseline, error) {
 	look, err := s.Look(ctx, m.RunID, 1)
 	if err != nil {
 		return evidence.Baseline{}, fmt.Errorf("read the evidence of mark %d: %w", m.ID, err)
 	}
 	for _, r := range m.Renewed.V {
+		if r.Run >= run {
+			continue
+		}
 		newer, err := s.pageLook(ctx, r)
 		if err != nil {
 			return evidence.Baseline{}, fmt.Errorf("read the renewed evidence of mark %d: %w", m.ID, err)

@@ -61,6 +61,7 @@ func ComparePage(base Baseline, p PageLook, pictures Pictures) ([]Finding, error
 	if len(out) > 0 {
 		return out, nil // another document altogether; its looks say nothing more
 	}
+	out = append(out, hostFindings(p.Key, m.Requests, p.Requests)...)
 	out = append(out, errorFindings(p.Key, m.Errors, rest, p)...)
 	out = append(out, requestFindings(m, rest, p)...)
 	out = append(out, shiftFindings(m, rest, p)...)

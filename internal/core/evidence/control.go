@@ -29,6 +29,7 @@ type Control struct {
 	WithoutOf int            `json:"withoutOf" doc:"Looks with the earlier settings at what shows it."`
 	Pass      int            `json:"pass,omitempty" doc:"The pass with the last look at this very thing with the earlier settings."`
 	Why       string         `json:"why,omitempty" doc:"Why there was no control."`
+	Text      string         `json:"text,omitempty" doc:"The same in words."`
 }
 
 // What a control is decided by. A difference that has nothing to do with the settings shows
@@ -110,6 +111,7 @@ func (f Finding) Shows(others []Finding) bool {
 // at the mark, and left for a person when something does not work there. What comes and
 // goes at random is for a person, too.
 func (f Finding) Controlled(c Control) Finding {
+	c.Text = c.String()
 	f.Control = &c
 	switch c.Outcome {
 	case Remains:

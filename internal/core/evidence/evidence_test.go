@@ -175,7 +175,7 @@ func TestEachKindOfPageDifference(t *testing.T) {
 		}, map[Kind]Severity{}},
 		"a stranger's host, stopped": {func(p *PageLook) {
 			p.Requests = []Request{{URL: "http://ads.example/", Kind: "script", Blocked: true, Failed: "blocked"}}
-		}, map[Kind]Severity{}},
+		}, map[Kind]Severity{NotCheckedKind: Note}},
 		"a cart page is cached":        {func(p *PageLook) { p.Served = httpcache.Cached }, map[Kind]Severity{PolicyKind: Broken}},
 		"it jumps":                     {func(p *PageLook) { p.Shifts = []vitals.Shift{{At: time.Second, Score: 0.3}} }, map[Kind]Severity{ShiftKind: Broken}},
 		"it jumps a little":            {func(p *PageLook) { p.Shifts = []vitals.Shift{{At: time.Second, Score: 0.07}} }, map[Kind]Severity{ShiftKind: Unsure}},

@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -54,9 +55,13 @@ type Finding struct {
 	Step        *int           `json:"step,omitempty" doc:"Index of the step that did not hold, from 0."`
 	Region      *visual.Region `json:"region,omitempty"`
 	Cause       string         `json:"cause" doc:"Findings of one cause belong together."`
+	Symptom     bool           `json:"symptom,omitempty" doc:"It comes of another finding of the same cause."`
+	Host        string         `json:"host,omitempty" doc:"A host that was not asked, because the site does not list it."`
 	Known       bool           `json:"known,omitempty" doc:"It follows from the settings; nobody had to see it."`
 	Control     *Control       `json:"control,omitempty" doc:"What looks with the earlier settings say of it."`
 	Fingerprint string         `json:"fingerprint" doc:"Known again in another check by this."`
+
+	own string // the cause that it was found with, before it was tied to another
 }
 
 // about starts a finding on what was looked at.
@@ -71,7 +76,7 @@ func (f Finding) caused(cause string) Finding {
 
 // dueTo is caused for a cause that findings of other kinds have, too.
 func (f Finding) dueTo(cause string) Finding {
-	f.Cause = cause
+	f.Cause, f.own = cause, cause
 	sum := sha256.Sum256([]byte(strings.Join([]string{f.Page, f.Persona, f.Device, f.Journey, f.Cause}, "\x00")))
 	f.Fingerprint = hex.EncodeToString(sum[:])
 	return f
@@ -80,6 +85,14 @@ func (f Finding) dueTo(cause string) Finding {
 func (f Finding) with(detail string, args ...any) Finding {
 	f.Detail = fmt.Sprintf(detail, args...)
 	return f
+}
+
+// OwnCause is what the finding was found with, before it was tied to another's cause.
+func (f Finding) OwnCause() string {
+	if f.own == "" {
+		return f.Cause
+	}
+	return f.own
 }
 
 // Key is what the finding is about.
@@ -172,6 +185,9 @@ func Summarise(v Verdict, findings []Finding, looks Progress) string {
 		return fmt.Sprintf("Clear: %s, nothing a visitor would miss.%s", count(looks.Done, "look"), movedOn(findings))
 	case VerdictNotChecked:
 		for _, f := range findings {
+			if f.Host != "" {
+				return fmt.Sprintf("Not checked: %s was not asked, since the site does not list it. Add the host to the site and look again.", f.Host)
+			}
 			if f.Kind == NotCheckedKind && f.Severity != Note {
 				return fmt.Sprintf("Not checked: %s could not be looked at (%s: %s).", count(max(looks.Failed, 1), "page"), f.Page, lowerFirst(f.Title))
 			}
@@ -228,9 +244,13 @@ func where(pages []string) string {
 var order = []Kind{LeakKind, VariantKind, PolicyKind, JourneyKind, ScriptErrorKind, MissingKind, ShiftKind, ContentKind, PictureKind, RequestKind, NotCheckedKind}
 
 func worstCause(findings []Finding, want Severity) (worst Finding, pages, devices, personas []string) {
-	best := len(order) + 1
+	best := 2*len(order) + 1
 	for _, f := range findings {
-		if rank := slices.Index(order, f.Kind); f.Severity == want && rank < best {
+		rank := slices.Index(order, f.Kind)
+		if f.Symptom {
+			rank += len(order) // what it comes of is said, when that is a finding
+		}
+		if f.Severity == want && rank < best {
 			best, worst = rank, f
 		}
 	}
@@ -271,19 +291,32 @@ func lowerFirst(s string) string {
 	return s
 }
 
-// Sort orders findings worst first, then by how much their kind explains.
+// Sort orders findings by cause: what was not asked before any fault of the site's, then the
+// worst first, then by how much the cause's kind explains; within a cause, what comes of it
+// after itself.
 func Sort(findings []Finding) {
 	weight := map[Severity]int{Broken: 0, Unsure: 1, Note: 2}
+	type rank struct{ host, weight, kind int }
+	causes := map[string]rank{}
+	for _, f := range findings {
+		is := rank{1, weight[f.Severity], slices.Index(order, f.Kind)}
+		if f.Host != "" {
+			is.host = 0
+		}
+		if f.Symptom {
+			is.kind += len(order)
+		}
+		had, there := causes[f.Cause]
+		if there {
+			is = rank{min(is.host, had.host), min(is.weight, had.weight), min(is.kind, had.kind)}
+		}
+		causes[f.Cause] = is
+	}
 	slices.SortStableFunc(findings, func(a, b Finding) int {
-		if d := weight[a.Severity] - weight[b.Severity]; d != 0 {
-			return d
-		}
-		if d := slices.Index(order, a.Kind) - slices.Index(order, b.Kind); d != 0 {
-			return d
-		}
-		if d := strings.Compare(a.Cause, b.Cause); d != 0 {
-			return d
-		}
-		return strings.Compare(a.Page+a.Persona+a.Device, b.Page+b.Persona+b.Device)
+		x, y := causes[a.Cause], causes[b.Cause]
+		symptom := map[bool]int{true: 1}
+		return cmp.Or(x.host-y.host, x.weight-y.weight, x.kind-y.kind, strings.Compare(a.Cause, b.Cause), symptom[a.Symptom]-symptom[b.Symptom],
+			weight[a.Severity]-weight[b.Severity], slices.Index(order, a.Kind)-slices.Index(order, b.Kind),
+			strings.Compare(a.Page+a.Persona+a.Device, b.Page+b.Persona+b.Device))
 	})
 }

@@ -32,6 +32,11 @@ func CompareReady(base Baseline, j JourneyLook) []Finding {
 
 // CompareJourney holds one run of a journey against the baseline.
 func CompareJourney(base Baseline, j JourneyLook) []Finding {
+	m, _ := base.Look.journey(j.Key)
+	return append(hostFindings(j.Key, m.Requests, j.Requests), journeyFindings(base, j)...)
+}
+
+func journeyFindings(base Baseline, j JourneyLook) []Finding {
 	if j.Missing != "" {
 		f := j.about(NotCheckedKind, Broken, "The journey could not be taken").with("%s", j.Missing).caused(j.Missing)
 		if j.Unready {

@@ -127,6 +127,18 @@ func (s Site) Page(path string) (Page, bool) {
 	return Page{}, false
 }
 
+// WithHost is the site with one more host of an environment; added is false when it has it
+// already, or the environment is not there.
+func (s Site) WithHost(environment, host string) (out Site, added bool) {
+	i := slices.IndexFunc(s.Environments, func(e Environment) bool { return e.Name == environment })
+	if i < 0 || slices.ContainsFunc(s.Environments[i].Hosts, func(h string) bool { return strings.EqualFold(h, host) }) {
+		return s, false
+	}
+	s.Environments = slices.Clone(s.Environments)
+	s.Environments[i].Hosts = append(slices.Clone(s.Environments[i].Hosts), host)
+	return s, true
+}
+
 // Owns tells whether an address belongs to this environment: its own host or one of
 // the further hosts. Only those are ever fetched.
 func (e Environment) Owns(u *url.URL) bool {

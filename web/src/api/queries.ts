@@ -308,13 +308,18 @@ export function useActs() {
       onSuccess: again,
     }),
     accept: useMutation({
-      mutationFn: (v: { finding: number; accepted: boolean; why: string }) =>
+      mutationFn: (v: { finding: number; accepted: boolean; why: string; cause?: boolean }) =>
         body(
           api.POST("/api/v1/findings/{id}/accept", {
             params: { path: { id: v.finding } },
-            body: { accepted: v.accepted, why: v.why },
+            body: { accepted: v.accepted, why: v.why, cause: v.cause },
           }),
         ),
+      onSuccess: again,
+    }),
+    addHost: useMutation({
+      mutationFn: (finding: number) =>
+        body(api.POST("/api/v1/findings/{id}/add-host", { params: { path: { id: finding } } })),
       onSuccess: again,
     }),
   };

@@ -566,6 +566,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/findings/{id}/add-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Adds the host that a finding names to the environment it was missed on
+         * @description From then on Tide Marker asks it. 409 when the finding names none.
+         */
+        post: operations["add-host"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings/{id}/proof": {
         parameters: {
             query?: never;
@@ -1448,6 +1468,8 @@ export interface components {
         };
         "Accept-findingRequest": {
             accepted: boolean;
+            /** @description All findings of the same cause in the run, not this one alone. */
+            cause?: boolean;
             why: string;
         };
         ActView: {
@@ -1461,7 +1483,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "try" | "promote" | "roll back" | "put back" | "outside" | "first";
+            kind: "try" | "promote" | "roll back" | "put back" | "control" | "outside" | "first";
             note: string;
             predecessor: string;
             /** Format: int64 */
@@ -1754,6 +1776,39 @@ export interface components {
         Containing: {
             contains: string;
             in: components["schemas"]["Target"];
+        };
+        Control: {
+            /** @enum {string} */
+            outcome: "gone" | "remains" | "random" | "came" | "not made";
+            /**
+             * Format: int64
+             * @description The pass with the last look at this very thing with the earlier settings.
+             */
+            pass?: number;
+            /** @description The same in words. */
+            text?: string;
+            /** @description Why there was no control. */
+            why?: string;
+            /**
+             * Format: int64
+             * @description Looks with the change that showed it.
+             */
+            with: number;
+            /**
+             * Format: int64
+             * @description Looks with the change at what shows it.
+             */
+            withOf: number;
+            /**
+             * Format: int64
+             * @description Looks with the earlier settings that showed it.
+             */
+            without: number;
+            /**
+             * Format: int64
+             * @description Looks with the earlier settings at what shows it.
+             */
+            withoutOf: number;
         };
         Copied: {
             exclusions: components["schemas"]["CopiedExclusion"][];
@@ -2082,14 +2137,20 @@ export interface components {
         Finding: {
             /** @description Findings of one cause belong together. */
             cause: string;
+            /** @description What looks with the earlier settings say of it. */
+            control?: components["schemas"]["Control"];
             detail?: string;
             /** @enum {string} */
             device: "desktop" | "phone";
             /** @description Known again in another check by this. */
             fingerprint: string;
+            /** @description A host that was not asked, because the site does not list it. */
+            host?: string;
             journey?: string;
             /** @enum {string} */
             kind: "picture" | "journey" | "script-error" | "request" | "missing-resource" | "layout-shift" | "cache-leak" | "cache-policy" | "stale-content" | "wrong-variant" | "form-refused" | "content" | "metric" | "not-checked";
+            /** @description It follows from the settings; nobody had to see it. */
+            known?: boolean;
             page: string;
             persona: string;
             region?: components["schemas"]["Region"];
@@ -2100,6 +2161,8 @@ export interface components {
              * @description Index of the step that did not hold, from 0.
              */
             step?: number;
+            /** @description It comes of another finding of the same cause. */
+            symptom?: boolean;
             title: string;
         };
         FindingView: {
@@ -2109,16 +2172,22 @@ export interface components {
             acceptedWhy?: string;
             /** @description Findings of one cause belong together. */
             cause: string;
+            /** @description What looks with the earlier settings say of it. */
+            control?: components["schemas"]["Control"];
             detail?: string;
             /** @enum {string} */
             device: "desktop" | "phone";
             /** @description Known again in another check by this. */
             fingerprint: string;
+            /** @description A host that was not asked, because the site does not list it. */
+            host?: string;
             /** Format: int64 */
             id: number;
             journey?: string;
             /** @enum {string} */
             kind: "picture" | "journey" | "script-error" | "request" | "missing-resource" | "layout-shift" | "cache-leak" | "cache-policy" | "stale-content" | "wrong-variant" | "form-refused" | "content" | "metric" | "not-checked";
+            /** @description It follows from the settings; nobody had to see it. */
+            known?: boolean;
             page: string;
             persona: string;
             region?: components["schemas"]["Region"];
@@ -2131,6 +2200,8 @@ export interface components {
              * @description Index of the step that did not hold, from 0.
              */
             step?: number;
+            /** @description It comes of another finding of the same cause. */
+            symptom?: boolean;
             title: string;
         };
         Fit: {
@@ -2267,6 +2338,8 @@ export interface components {
             page: string;
             persona: string;
             requests?: components["schemas"]["Request"][];
+            /** @description It is missing because its persona could not be made ready. */
+            unready?: boolean;
         };
         KindView: {
             name: string;
@@ -2590,6 +2663,8 @@ export interface components {
             rule?: string;
             /** @description The answer right after it. */
             second: components["schemas"]["Answer"];
+            /** @description The persona that could not be made ready, which is why it is missing. */
+            unready?: string;
             /**
              * Format: double
              * @description Seconds from the edit, or from the first answer, to the second.
@@ -2614,6 +2689,8 @@ export interface components {
             before: components["schemas"]["PageProof"];
             /** @description What could be excluded, the likeliest first. */
             candidates: components["schemas"]["Candidate"][];
+            /** @description The look with the earlier settings, when there was one. */
+            control: components["schemas"]["PageProof"];
             finding: components["schemas"]["FindingView"];
             /** @description This run's look. */
             now: components["schemas"]["PageProof"];
@@ -2623,6 +2700,8 @@ export interface components {
             regions: components["schemas"]["Region"][];
             /** @description This run's run of the journey. */
             steps: components["schemas"]["JourneyLook"];
+            /** @description The run of the journey with the earlier settings. */
+            stepsThen: components["schemas"]["JourneyLook"];
             /** @description The mark's run of the journey. */
             stepsWere: components["schemas"]["JourneyLook"];
         };
@@ -2720,6 +2799,8 @@ export interface components {
             requests?: components["schemas"]["Request"][];
             /** @description Steps that seem to sign the persona out, where none are known. */
             signOut?: components["schemas"]["Step"][];
+            /** @description It is missing because its persona could not be made ready. */
+            unready?: boolean;
         };
         Remark: {
             /** @description Patterns that make it so. */
@@ -3185,7 +3266,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "try" | "promote" | "roll back" | "put back" | "outside" | "first";
+            kind: "try" | "promote" | "roll back" | "put back" | "control" | "outside" | "first";
             /**
              * Format: date-time
              * @description When it is read again; null when a person has to upload its settings.
@@ -4323,6 +4404,37 @@ export interface operations {
                 "application/json": components["schemas"]["Accept-findingRequest"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {

@@ -2,7 +2,7 @@
 /** Findings by cause, the worst first; one is chosen. */
 import { computed } from "vue";
 import type { Finding } from "../api/queries";
-import { byCause, kindNames } from "./findings";
+import { aboutCause, byCause, kindNames } from "./findings";
 import StateGlyph from "./StateGlyph.vue";
 
 const props = defineProps<{ findings: Finding[] }>();
@@ -18,7 +18,7 @@ const holds = (c: { findings: Finding[] }) => c.findings.some((f) => f.id === ch
         <StateGlyph :state="c.severity" bare />
         <span
           ><strong>{{ c.title }}</strong
-          ><br /><span class="small faded">{{ kindNames[c.kind] ?? c.kind }} · {{ c.where }}</span></span
+          ><br /><span class="small faded">{{ aboutCause(c) }}</span></span
         >
       </button>
       <ul v-if="holds(c) && c.findings.length > 1" class="plain-list places">
@@ -29,7 +29,8 @@ const holds = (c: { findings: Finding[] }) => c.findings.some((f) => f.id === ch
             :aria-current="f.id === chosen"
             @click="chosen = f.id"
           >
-            {{ f.page }} · {{ f.device }}<template v-if="f.persona !== 'visitor'"> · {{ f.persona }}</template
+            <template v-if="f.symptom">↳ {{ kindNames[f.kind] ?? f.kind }}: </template>{{ f.page }} · {{ f.device
+            }}<template v-if="f.persona !== 'visitor'"> · {{ f.persona }}</template
             ><span v-if="f.state === 'accepted'"> · accepted</span>
           </button>
         </li>

@@ -7,7 +7,7 @@ const keys = [
   ["1 2 3", "side by side, laid over, difference"],
   ["x", "swap what was and what is"],
   ["+ / − / 0", "zoom in, out, to fit"],
-  ["a", "accept the finding as expected"],
+  ["a / A", "accept the finding / its whole cause as expected"],
   ["l", "exclude something because of the finding"],
   ["/", "search settings"],
   ["?", "this list"],

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /**
- * Two pictures of a page: side by side, laid over each other with a movable edge, or
- * what differs. Regions that changed are outlined; parts that may differ are hatched.
+ * Two pictures of a page, and a third with the earlier settings where there was a control: side by
+ * side, laid over each other with a movable edge, or what differs. Regions that changed are outlined; parts that may differ are hatched.
  */
 import Button from "primevue/button";
 import SelectButton from "primevue/selectbutton";
@@ -11,6 +11,9 @@ import type { Schemas } from "../api/client";
 const props = defineProps<{
   before?: Schemas["Picture"];
   now?: Schemas["Picture"];
+  control?: Schemas["Picture"];
+  /** This run looked with changed settings. */
+  changed?: boolean;
   difference: string;
   regions: Schemas["Region"][];
   quiet: Schemas["Region"][];
@@ -26,8 +29,17 @@ const swapped = ref(false);
 const edge = ref(50);
 const zoom = ref(0); // 0: fit the width
 const url = (p?: Schemas["Picture"]) => (p ? `/api/v1/blobs/${p.sha256}` : "");
-const pair = computed(() => (swapped.value ? [props.now, props.before] : [props.before, props.now]));
-const names = computed(() => (swapped.value ? ["this run", "the mark"] : ["the mark", "this run"]));
+const against = ref<"mark" | "control">("mark"); // what this run's picture is laid over
+const thisRun = computed(() => (props.changed ? "with the change" : "this run"));
+const pair = computed(() => {
+  const control = props.control ? [{ picture: props.control, name: "earlier settings, in this run" }] : [];
+  const mark = [{ picture: props.before, name: "the mark" }];
+  const now = { picture: props.now, name: thisRun.value };
+  if (way.value === "beside") return swapped.value ? [...control, now, ...mark] : [...mark, now, ...control];
+  const other = against.value === "control" && control.length ? control[0]! : mark[0]!;
+  return swapped.value ? [now, other] : [other, now];
+});
+const columns = computed(() => (way.value === "beside" ? pair.value.length : 1));
 const width = computed(() => props.now?.width ?? props.before?.width ?? 1280);
 const height = computed(() => Math.max(props.now?.height ?? 0, props.before?.height ?? 0));
 
@@ -36,7 +48,7 @@ const paneWidth = ref(600);
 const scale = computed(
   () =>
     zoom.value ||
-    Math.min(1, (paneWidth.value - (way.value === "beside" ? 24 : 6)) / (way.value === "beside" ? 2 : 1) / width.value),
+    Math.min(1, (paneWidth.value - (columns.value > 1 ? 12 * columns.value : 6)) / columns.value / width.value),
 );
 const size = computed(() => ({ width: `${width.value * scale.value}px`, height: `${height.value * scale.value}px` }));
 const box = (r: Schemas["Region"]) => ({
@@ -90,6 +102,13 @@ function press(e: KeyboardEvent) {
       <span class="small">{{ Math.round(scale * 100) }} %</span>
       <Button size="small" text label="+" aria-label="Zoom in" @click="zoom = Math.min(3, scale * 1.25)" />
       <Button size="small" text label="Fit" @click="zoom = 0" />
+      <label v-if="way === 'over' && control" class="row small"
+        >Laid over
+        <select v-model="against">
+          <option value="mark">the mark</option>
+          <option value="control">the earlier settings</option>
+        </select></label
+      >
       <label v-if="way === 'over'" class="row small"
         >Edge
         <input
@@ -103,9 +122,9 @@ function press(e: KeyboardEvent) {
     <div ref="pane" class="pane" tabindex="0" aria-label="Pictures">
       <div v-if="way === 'beside'" class="beside">
         <figure v-for="(p, i) in pair" :key="i">
-          <figcaption class="small">{{ names[i] }}</figcaption>
+          <figcaption class="small">{{ p.name }}</figcaption>
           <div class="frame" :style="size">
-            <img v-if="p" :src="url(p)" :alt="`The page, ${names[i]}`" :style="{ width: size.width }" />
+            <img v-if="p.picture" :src="url(p.picture)" :alt="`The page, ${p.name}`" :style="{ width: size.width }" />
             <p v-else class="faded">no picture</p>
             <span v-for="(r, n) in quiet" :key="`q${n}`" class="quiet" :style="box(r)" />
             <span v-for="(r, n) in regions" :key="n" class="region" :style="box(r)" />
@@ -113,15 +132,15 @@ function press(e: KeyboardEvent) {
         </figure>
       </div>
       <div v-else-if="way === 'over'" class="frame" :style="size">
-        <img :src="url(pair[0])" :alt="`The page, ${names[0]}`" :style="{ width: size.width }" />
+        <img :src="url(pair[0]!.picture)" :alt="`The page, ${pair[0]!.name}`" :style="{ width: size.width }" />
         <img
-          :src="url(pair[1])"
-          :alt="`The page, ${names[1]}`"
+          :src="url(pair[1]!.picture)"
+          :alt="`The page, ${pair[1]!.name}`"
           class="top"
           :style="{ width: size.width, clipPath: `inset(0 0 0 ${edge}%)` }"
         />
         <span class="edge" :style="{ left: `${edge}%` }" aria-hidden="true" />
-        <span class="tag left">{{ names[0] }}</span><span class="tag right">{{ names[1] }}</span>
+        <span class="tag left">{{ pair[0]!.name }}</span><span class="tag right">{{ pair[1]!.name }}</span>
       </div>
       <div v-else class="frame" :style="size">
         <img :src="difference" alt="What differs, marked on a faded page" :style="{ width: size.width }" />

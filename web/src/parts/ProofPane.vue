@@ -25,8 +25,18 @@ const router = useRouter();
 
 const accepting = ref(false);
 const why = ref("");
+const whole = ref(false); // the whole cause is accepted, not this finding alone
+const ofCause = computed(() =>
+  props.run.findings.filter(
+    (f) => f.cause === props.finding.cause && f.kind !== "not-checked" && f.severity !== "note",
+  ),
+);
+function ask(cause: boolean) {
+  whole.value = cause && ofCause.value.length > 1;
+  accepting.value = true;
+}
 async function accept() {
-  await acts.accept.mutateAsync({ finding: props.finding.id, accepted: true, why: why.value });
+  await acts.accept.mutateAsync({ finding: props.finding.id, accepted: true, why: why.value, cause: whole.value });
   accepting.value = false;
   why.value = "";
 }
@@ -49,9 +59,18 @@ async function exclude() {
 }
 const mayLeave = computed(() => may("work") && props.run.change && (proof.value?.candidates.length ?? 0) > 0);
 
+const mayAccept = computed(
+  () => may("work") && props.finding.kind !== "not-checked" && props.finding.severity !== "note",
+);
+const adding = ref(false);
+async function addHost() {
+  await acts.addHost.mutateAsync(props.finding.id);
+  adding.value = false;
+}
+
 function press(e: KeyboardEvent) {
   if (e.target instanceof HTMLElement && e.target.closest("input, textarea, [role=dialog]")) return;
-  if (e.key === "a" && may("work") && props.finding.severity !== "note") accepting.value = true;
+  if (["a", "A"].includes(e.key) && mayAccept.value) ask(e.key === "A");
   if (e.key === "l" && mayLeave.value) leave();
 }
 onMounted(() => addEventListener("keydown", press));
@@ -67,6 +86,9 @@ onUnmounted(() => removeEventListener("keydown", press));
       </p>
       <h3>{{ finding.title }}</h3>
       <p v-if="finding.detail">{{ finding.detail }}</p>
+      <p v-if="finding.control" class="control" :class="finding.control.outcome.replace(' ', '-')">
+        {{ finding.control.text }}
+      </p>
       <p v-if="finding.state === 'accepted'" class="accepted">
         Accepted as expected by {{ finding.acceptedBy }}: {{ finding.acceptedWhy }}
         <Button
@@ -79,23 +101,29 @@ onUnmounted(() => removeEventListener("keydown", press));
       </p>
       <div v-else-if="run.state === 'done'" class="row acts">
         <Button v-if="mayLeave" label="Exclude something" size="small" @click="leave" />
+        <Button v-if="mayAccept" label="Accept as expected" size="small" outlined @click="ask(false)" />
         <Button
-          v-if="may('work') && finding.kind !== 'not-checked' && finding.severity !== 'note'"
-          label="Accept as expected"
+          v-if="finding.host && may('work')"
+          :label="`Add ${finding.host} to the site`"
           size="small"
-          outlined
-          @click="accepting = true"
+          @click="adding = true"
         />
       </div>
     </div>
     <AskState :pending="isPending" :error="error" what="The proof" @again="refetch()">
       <template v-if="proof">
         <StepList v-if="finding.journey" :now="proof.steps ?? undefined" :was="proof.stepsWere ?? undefined" />
+        <details v-if="proof.stepsThen">
+          <summary>The same journey with the earlier settings</summary>
+          <StepList :now="proof.stepsThen" />
+        </details>
         <ProbeAnswers v-if="proof.probe" :probe="proof.probe" />
         <PicturePair
           v-if="!finding.journey && proof.before?.picture && proof.now?.picture"
           :before="proof.before.picture"
           :now="proof.now.picture"
+          :control="proof.control?.picture ?? undefined"
+          :changed="!!finding.control"
           :difference="`/api/v1/findings/${finding.id}/difference.png`"
           :regions="proof.regions"
           :quiet="proof.quiet"
@@ -112,10 +140,36 @@ onUnmounted(() => removeEventListener("keydown", press));
       :draggable="false"
     >
       <form class="stack" @submit.prevent="accept">
+        <fieldset v-if="ofCause.length > 1" class="candidates">
+          <legend class="small faded">How far it reaches</legend>
+          <label class="candidate"
+            ><input v-model="whole" type="radio" name="reach" :value="false" /> This finding alone</label
+          >
+          <label class="candidate"
+            ><input v-model="whole" type="radio" name="reach" :value="true" /> The whole cause,
+            {{ ofCause.length }} findings</label
+          >
+        </fieldset>
         <label for="why">Why is this difference meant? It stands in the record.</label>
         <Textarea id="why" v-model="why" rows="3" autofocus required />
         <Trouble :error="acts.accept.error.value" />
         <Button type="submit" label="Accept" :disabled="!why.trim()" :loading="acts.accept.isPending.value" />
+      </form>
+    </Dialog>
+    <Dialog
+      v-model:visible="adding"
+      modal
+      :header="`Add ${finding.host} to the site?`"
+      :style="{ width: '30rem' }"
+      :draggable="false"
+    >
+      <form class="stack" @submit.prevent="addHost">
+        <p>
+          From then on Tide Marker fetches from <code>{{ finding.host }}</code> what the pages of
+          {{ run.environment }} ask for. Add it only when it belongs to the site.
+        </p>
+        <Trouble :error="acts.addHost.error.value" />
+        <Button type="submit" label="Add the host" :loading="acts.addHost.isPending.value" autofocus />
       </form>
     </Dialog>
     <Dialog v-model:visible="leaving" modal header="Exclude something" :style="{ width: '38rem' }" :draggable="false">
@@ -148,6 +202,15 @@ onUnmounted(() => removeEventListener("keydown", press));
 </template>
 
 <style scoped>
+.control {
+  border-left: 4px solid var(--blind);
+  padding: 0 var(--s3);
+  margin: var(--s1) 0 0;
+}
+.control.gone {
+  border-color: var(--deep);
+  font-weight: 600;
+}
 .acts {
   margin-top: var(--s2);
 }

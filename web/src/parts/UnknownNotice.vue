@@ -17,6 +17,7 @@ const words: Record<string, string> = {
   promote: "A promotion",
   "roll back": "A rollback",
   "put back": "Putting back",
+  control: "A control",
 };
 </script>
 

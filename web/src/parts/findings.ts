@@ -7,32 +7,38 @@ export interface Cause {
   severity: string;
   title: string;
   findings: Finding[];
+  /** How many of them come of the others. */
+  symptoms: number;
+  /** What looks with the earlier settings said of it. */
+  control?: string;
   /** Which pages and devices it was seen on, in words. */
   where: string;
 }
 
 const rank: Record<string, number> = { broken: 0, unsure: 1, note: 2 };
 
-/** Groups findings by cause, the worst first, and of those what is shown to somebody else; the server sent them in that order. */
+/** Groups findings by cause. The server sent them in order: the worst cause first, and in a cause what comes of it last. */
 export function byCause(findings: Finding[]): Cause[] {
   const out = new Map<string, Cause>();
   for (const f of findings) {
-    const key = `${f.severity} ${f.cause}`;
-    const c = out.get(key) ?? {
-      cause: key,
+    const c = out.get(f.cause) ?? {
+      cause: f.cause,
       kind: f.kind,
       severity: f.severity,
       title: f.title,
+      control: f.control?.outcome,
       findings: [],
+      symptoms: 0,
       where: "",
     };
     c.findings.push(f);
-    out.set(key, c);
+    if (f.symptom) c.symptoms++;
+    if ((rank[f.severity] ?? 3) < (rank[c.severity] ?? 3)) c.severity = f.severity;
+    out.set(f.cause, c);
   }
   const list = [...out.values()];
   for (const c of list) c.where = where(c.findings);
-  const leak = (c: Cause) => (c.kind === "cache-leak" ? 0 : 1);
-  return list.sort((a, b) => (rank[a.severity] ?? 3) - (rank[b.severity] ?? 3) || leak(a) - leak(b));
+  return list;
 }
 
 function where(findings: Finding[]) {
@@ -44,6 +50,20 @@ function where(findings: Finding[]) {
     .filter(Boolean)
     .join(" · ");
 }
+
+/** What is said of a cause under its title. */
+export function aboutCause(c: Cause) {
+  const symptoms = c.symptoms === 0 ? "" : c.symptoms === 1 ? "1 symptom" : `${c.symptoms} symptoms`;
+  return [kindNames[c.kind] ?? c.kind, c.where, symptoms, controlWords[c.control ?? ""]].filter(Boolean).join(" · ");
+}
+
+/** What a control showed, beside a finding's name. */
+export const controlWords: Record<string, string> = {
+  gone: "goes with the earlier settings",
+  came: "not there before",
+  remains: "there before, too",
+  random: "comes and goes",
+};
 
 /** Names of the kinds, as people say them. */
 export const kindNames: Record<string, string> = {

@@ -1,0 +1,251 @@
+package evidence
+
+import (
+	"cmp"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+)
+
+// Tie ties findings into causes by what else the same look or journey had: a request that
+// failed explains the error that followed, an error the step that did not work, a step what
+// looks different there. What Tide Marker itself did not fetch explains more than anything
+// the site did; what comes of that is not checked. look is the first look of the run.
+//
+// A finding keeps its kind; one that comes of another gets its cause and is a symptom.
+func Tie(base Baseline, look Look, findings []Finding) []Finding {
+	t := tying{base: base, findings: slices.Clone(findings), cause: map[string]string{}}
+	for _, j := range look.Journeys {
+		t.journey(j)
+	}
+	for _, p := range look.Pages {
+		t.page(p)
+	}
+	t.served()
+	return t.tied()
+}
+
+type tying struct {
+	base     Baseline
+	findings []Finding
+	cause    map[string]string // what a cause comes of, by itself
+	added    []Finding
+}
+
+// of are the indexes of the findings about one page or journey, as somebody on a device.
+func (t *tying) of(k Key, kinds ...Kind) []int {
+	var out []int
+	for i, f := range t.findings {
+		same := f.Persona == k.Persona && f.Device == k.Device && f.Journey == k.Journey && (k.Journey != "" || f.Page == k.Page)
+		if same && slices.Contains(kinds, f.Kind) {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// comes says that one finding comes of a cause. What is there with the earlier settings, too,
+// does not come of what is not.
+func (t *tying) comes(i int, of string) {
+	f := &t.findings[i]
+	if f.Symptom || f.Cause == of || f.Severity == Note || f.Control != nil && (f.Control.Outcome == Remains || f.Control.Outcome == Random) {
+		return
+	}
+	f.Cause, f.Symptom = of, true
+}
+
+// appearance are the kinds by which one sees that something is wrong, what explains most first.
+var appearance = []Kind{ShiftKind, ContentKind, PictureKind}
+
+func (t *tying) page(p PageLook) {
+	m, _ := t.base.Look.Page(p.Key)
+	root := root(newHosts(m.Requests, p.Requests))
+	if root == "" {
+		// A picture that is missing is missed where it was; scripts and styles may be missed
+		// anywhere.
+		for _, kind := range []string{"script", "stylesheet", "fetch", "font"} {
+			for _, i := range t.of(p.Key, MissingKind, RequestKind) {
+				if root == "" && strings.HasPrefix(t.findings[i].Title, "The "+kind+" ") {
+					root = t.findings[i].Cause
+				}
+			}
+		}
+		for _, i := range t.of(p.Key, ScriptErrorKind) {
+			if root == "" {
+				root = t.findings[i].Cause
+			}
+		}
+	}
+	if root != "" {
+		for _, i := range t.of(p.Key, append([]Kind{ScriptErrorKind, MissingKind, RequestKind}, appearance...)...) {
+			t.comes(i, root)
+		}
+		return
+	}
+	// What looks different is one cause on one page; a journey that stops on it explains it.
+	var seen []int
+	for _, kind := range appearance {
+		seen = append(seen, t.of(p.Key, kind)...)
+	}
+	if len(seen) == 0 {
+		return
+	}
+	root = t.findings[seen[0]].Cause
+	for _, f := range t.findings {
+		if f.Kind == JourneyKind && f.Severity != Note && f.Page == p.Page && f.Device == p.Device {
+			root = f.Cause
+			break
+		}
+	}
+	for _, i := range seen {
+		t.comes(i, root)
+	}
+}
+
+func (t *tying) journey(j JourneyLook) {
+	var failed []int
+	for i, f := range t.findings {
+		if f.Kind == JourneyKind && f.Journey == j.Journey && f.Persona == j.Persona && f.Device == j.Device {
+			failed = append(failed, i)
+		}
+	}
+	if len(failed) == 0 {
+		return
+	}
+	m, known := t.base.Look.journey(j.Key)
+	if !known {
+		return
+	}
+	root := root(newHosts(m.Requests, j.Requests))
+	if root == "" {
+		root = t.broke(m, j)
+	}
+	if root == "" {
+		return
+	}
+	for _, i := range failed {
+		ready := t.findings[i].Cause == notReady(j.Persona)
+		t.comes(i, root)
+		if ready { // and all that could not be looked at for it
+			t.cause[notReady(j.Persona)] = root
+		}
+	}
+}
+
+// broke is what failed while a journey was taken and did not when the mark was: a request,
+// else an error. It becomes a finding when no page had it.
+func (t *tying) broke(m, j JourneyLook) string {
+	was := PageLook{Requests: m.Requests}
+	now := PageLook{Key: j.Key, Requests: j.Requests, Errors: j.Errors}
+	for _, f := range append(requestFindings(was, Volatile{}, now), errorFindings(j.Key, m.Errors, Volatile{}, now)...) {
+		if strings.HasPrefix(f.Title, "The image ") {
+			continue
+		}
+		if !slices.ContainsFunc(t.findings, func(g Finding) bool { return g.Cause == f.Cause }) {
+			f.Control = t.controlOf(j.Key)
+			t.added = append(t.added, f)
+		}
+		return f.Cause
+	}
+	return ""
+}
+
+// controlOf is what the control said of a journey.
+func (t *tying) controlOf(k Key) *Control {
+	for _, f := range t.findings {
+		if f.Journey == k.Journey && f.Persona == k.Persona && f.Device == k.Device && f.Control != nil {
+			return f.Control
+		}
+	}
+	return nil
+}
+
+// root is the cause of all that may come of hosts that were not asked, "" without any.
+func root(hosts []string) string {
+	if len(hosts) == 0 {
+		return ""
+	}
+	return hostCause(hosts[0])
+}
+
+func hostCause(host string) string { return "host: " + host }
+
+// newHosts are the hosts that were not asked now and were not asked for before.
+func newHosts(before, now []Request) []string {
+	hosts := func(list []Request) (out []string) {
+		for _, r := range list {
+			if u, err := url.Parse(r.URL); err == nil && r.Blocked && u.Host != "" {
+				out = append(out, u.Host)
+			}
+		}
+		return unique(out)
+	}
+	had := hosts(before)
+	return slices.DeleteFunc(hosts(now), func(h string) bool { return slices.Contains(had, h) })
+}
+
+// hostFindings tell of hosts that the page asks for now and the site does not list. They
+// weigh something once something comes of them ([Tie]).
+func hostFindings(k Key, before, now []Request) []Finding {
+	var out []Finding
+	for _, host := range newHosts(before, now) {
+		n := 0
+		for _, r := range now {
+			if u, err := url.Parse(r.URL); err == nil && r.Blocked && u.Host == host {
+				n++
+			}
+		}
+		f := k.about(NotCheckedKind, Note, host+" was not asked: the site does not list it").
+			with("%s not sent to it, since only a site's own hosts are ever reached. What lacks here may come of that alone. Add the host to the site and look again.",
+				map[bool]string{true: "1 request was", false: fmt.Sprintf("%d requests were", n)}[n == 1]).dueTo(hostCause(host))
+		f.Host = host
+		out = append(out, f)
+	}
+	return out
+}
+
+// served ties what a cached page did wrong on one page: it was cached, so that somebody got
+// what is not theirs.
+func (t *tying) served() {
+	byPage := map[string][]int{}
+	for i, f := range t.findings {
+		if slices.Contains([]Kind{LeakKind, VariantKind, PolicyKind, FormKind, StaleKind}, f.Kind) && f.Severity != Note {
+			byPage[f.Page] = append(byPage[f.Page], i)
+		}
+	}
+	for _, of := range byPage {
+		slices.SortStableFunc(of, func(a, b int) int {
+			return cmp.Compare(slices.Index(order, t.findings[a].Kind), slices.Index(order, t.findings[b].Kind))
+		})
+		for _, i := range of[1:] {
+			t.comes(i, t.findings[of[0]].Cause)
+		}
+	}
+}
+
+// tied is what became of all: causes that come of others are followed to the end, and what
+// comes of a host that was not asked is not the site's fault.
+func (t *tying) tied() []Finding {
+	out := append(t.findings, t.added...)
+	lacking := map[string]bool{} // causes that something comes of
+	for _, f := range out {
+		lacking[f.Cause] = lacking[f.Cause] || f.Symptom
+	}
+	for i, f := range out {
+		for range len(t.cause) + 1 {
+			if next, more := t.cause[f.Cause]; more && next != f.Cause {
+				f.Cause, f.Symptom = next, true
+			}
+		}
+		if strings.HasPrefix(f.Cause, "host: ") && f.Symptom && f.Severity == Broken && f.Kind != NotCheckedKind {
+			f.Severity = Note
+			f.Detail = strings.TrimSpace(f.Detail + " It may come of the host that was not asked.")
+		}
+		if f.Host != "" && lacking[f.Cause] {
+			f.Severity = Broken
+		}
+		out[i] = f
+	}
+	return out
+}

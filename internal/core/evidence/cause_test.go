@@ -1,0 +1,142 @@
+package evidence_test
+
+import (
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/journey"
+)
+
+// found compares one look with a mark and ties what it finds.
+func found(t *testing.T, mark, now evidence.Look) []evidence.Finding {
+	t.Helper()
+	base := evidence.NewBaseline(mark, nil)
+	f, err := evidence.Compare(base, now, nil)
+	require.NoError(t, err)
+	f = evidence.Tie(base, now, f)
+	evidence.Sort(f)
+	return f
+}
+
+func causesOf(findings []evidence.Finding) []string {
+	var out []string
+	for _, f := range findings {
+		if !slices.Contains(out, f.Cause) && f.Severity != evidence.Note {
+			out = append(out, f.Cause)
+		}
+	}
+	return out
+}
+
+func pageAt(path, device string, lines []string, requests []evidence.Request, errors ...evidence.ScriptError) evidence.PageLook {
+	p := evidence.PageLook{Key: evidence.Key{Page: path, Persona: "visitor", Device: device}, Status: 200, Address: "http://shop.test" + path, Requests: requests, Errors: errors}
+	for _, l := range lines {
+		p.Lines = append(p.Lines, evidence.Line{Text: l, Box: -1})
+	}
+	return p
+}
+
+func taken(name, persona, page string, passed bool, requests []evidence.Request, errors ...evidence.ScriptError) evidence.JourneyLook {
+	o := journey.StepOutcome{Step: "click the button “Add to basket”", Passed: passed}
+	if !passed {
+		o.Why = "It is not there."
+	}
+	return evidence.JourneyLook{Key: evidence.Key{Page: page, Journey: name, Persona: persona, Device: "phone"}, Requests: requests, Errors: errors,
+		Outcome: journey.Outcome{Steps: []journey.StepOutcome{o}}}
+}
+
+// One script that is missing breaks four pages, two journeys and a persona, in script
+// errors, lost text and what depends on it: it is one cause.
+func TestAMissingScriptIsOneCause(t *testing.T) {
+	ok := []evidence.Request{{URL: "http://shop.test/app.js", Kind: "script", Status: 200}}
+	lost := []evidence.Request{{URL: "http://shop.test/app.js", Kind: "script", Status: 404}}
+	broken := evidence.ScriptError{Message: "ReferenceError: app is not defined"}
+	var mark, now evidence.Look
+	for _, path := range []string{"/", "/kits", "/cart", "/contact"} {
+		mark.Pages = append(mark.Pages, pageAt(path, "phone", []string{"Menu", "Basket: 0"}, ok))
+		now.Pages = append(now.Pages, pageAt(path, "phone", []string{"Menu"}, lost, broken))
+	}
+	for _, name := range []string{"menu", "basket"} {
+		mark.Journeys = append(mark.Journeys, taken(name, "visitor", "/", true, ok))
+		now.Journeys = append(now.Journeys, taken(name, "visitor", "/", false, lost, broken))
+	}
+	now.Journeys = append(now.Journeys, taken("getting ready as buyer", "buyer", "/kits", false, lost, broken))
+	mark.Journeys = append(mark.Journeys, taken("getting ready as buyer", "buyer", "/kits", true, ok))
+	own := evidence.PageLook{Key: evidence.Key{Page: "/cart", Persona: "buyer", Device: "phone"}, Status: 200}
+	mark.Pages = append(mark.Pages, own)
+	own.Missing, own.NotReady = "buyer could not be made ready", true
+	now.Pages = append(now.Pages, own)
+
+	base := evidence.NewBaseline(mark, nil)
+	f, err := evidence.Compare(base, now, nil)
+	require.NoError(t, err)
+	// As in a run: the steps that make somebody ready are compared as such.
+	f = slices.DeleteFunc(f, func(f evidence.Finding) bool { return f.Journey == "getting ready as buyer" })
+	f = append(f, evidence.CompareReady(base, now.Journeys[2])...)
+	f = evidence.Tie(base, now, f)
+	evidence.Sort(f)
+	assert.Equal(t, []string{"missing-resource: /app.js"}, causesOf(f))
+	assert.Equal(t, evidence.MissingKind, f[0].Kind, "the cause comes first")
+	assert.False(t, f[0].Symptom)
+	assert.Equal(t, "Broken for phone visitors on 4 pages: the script /app.js is missing.", evidence.Summarise(evidence.VerdictBroken, slices.DeleteFunc(f, func(f evidence.Finding) bool { return f.Persona == "buyer" }), evidence.Progress{}))
+	for _, x := range f {
+		assert.NotEqual(t, evidence.LeakKind, x.Kind)
+	}
+}
+
+// What Tide Marker did not ask is no fault of the site's: it is said first, with what mends
+// it, and the run is not checked.
+func TestAHostThatWasNotAskedIsNotTheSitesFault(t *testing.T) {
+	mark := evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", []string{"Menu", "Basket: 0"}, nil)}}
+	blocked := []evidence.Request{{URL: "http://cdn.test/app.js", Kind: "script", Blocked: true}, {URL: "http://cdn.test/more.js", Kind: "script", Blocked: true}}
+	now := evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", []string{"Menu"}, blocked, evidence.ScriptError{Message: "ReferenceError: app is not defined"})}}
+	f := found(t, mark, now)
+	require.NotEmpty(t, f)
+	assert.Equal(t, "cdn.test was not asked: the site does not list it", f[0].Title)
+	assert.Contains(t, f[0].Detail, "2 requests were not sent to it")
+	assert.Equal(t, "cdn.test", f[0].Host)
+	for _, x := range f[1:] {
+		assert.True(t, x.Symptom, x.Title)
+		assert.Equal(t, evidence.Note, x.Severity, x.Title)
+	}
+	looks := evidence.Progress{Planned: 1, Done: 1}
+	assert.Equal(t, evidence.VerdictNotChecked, evidence.Judge(f, looks))
+	assert.Equal(t, "Not checked: cdn.test was not asked, since the site does not list it. Add the host to the site and look again.", evidence.Summarise(evidence.VerdictNotChecked, f, looks))
+
+	harmless := evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", []string{"Menu", "Basket: 0"}, blocked)}}
+	f = found(t, mark, harmless)
+	assert.Equal(t, evidence.VerdictClear, evidence.Judge(f, looks), "an advertisement from another host each time costs nothing: %v", f)
+
+	same := evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", []string{"Menu", "Basket: 0"}, blocked)}}
+	assert.Empty(t, found(t, same, same), "a host that was not asked for the mark, either, changes nothing")
+}
+
+func TestWhatIsThereWithTheEarlierSettingsIsNoSymptom(t *testing.T) {
+	mark := evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", []string{"3 seats left"}, nil)}}
+	now := evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", []string{"2 seats left"}, nil, evidence.ScriptError{Message: "TypeError: x"})}}
+	base := evidence.NewBaseline(mark, nil)
+	f, err := evidence.Compare(base, now, nil)
+	require.NoError(t, err)
+	for i, x := range f {
+		outcome := evidence.Gone
+		if x.Kind == evidence.ContentKind {
+			outcome = evidence.Remains
+		}
+		f[i] = x.Controlled(evidence.Control{Outcome: outcome, With: 2, WithOf: 2, WithoutOf: 3})
+	}
+	for _, x := range evidence.Tie(base, now, f) {
+		assert.False(t, x.Symptom, x.Title)
+	}
+}
+
+func TestAJourneyExplainsWhatLooksDifferentWhereItStops(t *testing.T) {
+	mark := evidence.Look{Pages: []evidence.PageLook{pageAt("/kits", "phone", []string{"Menu", "Library"}, nil)}, Journeys: []evidence.JourneyLook{taken("menu", "visitor", "/kits", true, nil)}}
+	now := evidence.Look{Pages: []evidence.PageLook{pageAt("/kits", "phone", []string{"Menu"}, nil)}, Journeys: []evidence.JourneyLook{taken("menu", "visitor", "/kits", false, nil)}}
+	f := found(t, mark, now)
+	assert.Equal(t, []string{"journey: menu, step 1"}, causesOf(f))
+	assert.Equal(t, evidence.JourneyKind, f[0].Kind)
+}
