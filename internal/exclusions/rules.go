@@ -8,6 +8,7 @@ import (
 
 	"tidemarker/internal/act"
 	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/inspect"
 	"tidemarker/internal/store"
 )
 
@@ -37,7 +38,7 @@ type TriedView struct {
 
 // Coverage is what is wrong with an environment's rules.
 func (d *Desk) Coverage(ctx context.Context, envID int64) (CoverageView, error) {
-	g, err := RuleContextOf(ctx, d.Store, envID)
+	g, err := inspect.RuleContextOf(ctx, d.Store, envID)
 	if err != nil {
 		return CoverageView{}, err
 	}
@@ -49,7 +50,7 @@ func (d *Desk) Coverage(ctx context.Context, envID int64) (CoverageView, error) 
 
 // Matrix is policies, settings and sightings of an environment.
 func (d *Desk) Matrix(ctx context.Context, envID int64) (MatrixView, error) {
-	g, err := RuleContextOf(ctx, d.Store, envID)
+	g, err := inspect.RuleContextOf(ctx, d.Store, envID)
 	if err != nil {
 		return MatrixView{}, err
 	}
@@ -62,7 +63,7 @@ func (d *Desk) TryPattern(ctx context.Context, envID int64, role, pattern string
 	if !has {
 		return TriedView{}, refused("body.role", fmt.Errorf("%q is not a role that has patterns", role))
 	}
-	g, err := RuleContextOf(ctx, d.Store, envID)
+	g, err := inspect.RuleContextOf(ctx, d.Store, envID)
 	if err != nil {
 		return TriedView{}, err
 	}
@@ -71,7 +72,7 @@ func (d *Desk) TryPattern(ctx context.Context, envID int64, role, pattern string
 		return TriedView{}, err
 	}
 	texts := slices.Concat(more, in.For(role))
-	texts = append(texts, g.textsOf(kind, role, in.Links)...)
+	texts = append(texts, textsOf(g, kind, role, in.Links)...)
 	slices.Sort(texts)
 	texts = slices.Compact(texts)
 	v := TriedView{Tried: exclusion.Try(kind, pattern, texts), Kind: string(kind), Known: len(texts), Possible: exclusion.Possible(kind, pattern), Within: []string{}}
@@ -94,7 +95,7 @@ func (d *Desk) TryPattern(ctx context.Context, envID int64, role, pattern string
 
 // textsOf are the texts of a kind that the site is known to have, for a role of
 // exclusions; links are those that its pages have.
-func (g RuleContext) textsOf(kind exclusion.Kind, role string, links []string) (texts []string) {
+func textsOf(g inspect.RuleContext, kind exclusion.Kind, role string, links []string) (texts []string) {
 	switch kind {
 	case exclusion.Path:
 		for _, p := range g.Known.Pages {
@@ -163,7 +164,7 @@ func (d *Desk) ToPurge(ctx context.Context, envID int64, page, class string) (pa
 	case class == "":
 		return nil, "all pages", nil
 	}
-	g, err := RuleContextOf(ctx, d.Store, envID)
+	g, err := inspect.RuleContextOf(ctx, d.Store, envID)
 	if err != nil {
 		return nil, "", err
 	}

@@ -27,6 +27,12 @@ func (r *Inspection) Check(ctx context.Context) (Result, error) {
 	if err := r.publish(ctx, g); err != nil {
 		return Result{}, err
 	}
+	if err := r.noLongerCached(ctx, g); err != nil {
+		return Result{}, err
+	}
+	if err := r.known(ctx, g); err != nil {
+		return Result{}, err
+	}
 	if err := r.control(ctx, g); err != nil {
 		return Result{}, err
 	}

@@ -67,6 +67,7 @@ type Inspection struct {
 	Able      speedlayer.Abilities
 	Catalogue settings.Catalogue
 	Values    settings.Values   // in force
+	Compared  settings.Values   // of the mark; nil where it has the same
 	Base      evidence.Baseline // the mark to compare with; empty while one is taken
 
 	// Changed tells that the settings were changed just now, so that nothing that is cached

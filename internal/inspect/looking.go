@@ -25,16 +25,6 @@ import (
 // personas makes everybody ready who looks, on each device. Nobody looks meanwhile: who
 // signs in or fills a basket changes what others may see.
 func (r *Inspection) personas(ctx context.Context, b *browser.Browser, plan site.Plan, pass int, g *gathering) error {
-	wanted := map[[2]string]bool{}
-	for _, t := range plan.Pages {
-		wanted[[2]string{t.Persona, t.Device}] = true
-	}
-	for _, t := range plan.Journeys {
-		wanted[[2]string{t.Journey.Persona, t.Device}] = true
-	}
-	for _, who := range plan.Others {
-		wanted[who] = true
-	}
 	state := maps.Clone(r.ready)
 	if state == nil {
 		state = map[[2]string]browser.State{}
@@ -45,7 +35,7 @@ func (r *Inspection) personas(ctx context.Context, b *browser.Browser, plan site
 	var mu sync.Mutex
 	eg, preparing := errgroup.WithContext(ctx)
 	eg.SetLimit(b.Tabs())
-	for who := range wanted {
+	for who := range plan.Who() {
 		persona, known := r.Site.Persona(who[0])
 		if !known {
 			return errors.Join(fmt.Errorf("there is no persona %q", who[0]), eg.Wait())
@@ -73,20 +63,25 @@ func (r *Inspection) personas(ctx context.Context, b *browser.Browser, plan site
 			} else {
 				r.why[who] = why.Error()
 			}
-			if g == nil {
-				return nil
-			}
-			k := evidence.Key{Journey: look.Journey, Persona: look.Persona, Device: look.Device}
-			found := evidence.CompareReady(r.Base, look)
-			if g.second {
-				found = evidence.Confirm(g.of(k), found)
-			}
-			return g.take(preparing, k, found)
+			return r.foundReady(preparing, look, g)
 		})
 	}
 	err := eg.Wait()
 	r.ready = state
 	return err
+}
+
+// foundReady holds how somebody was made ready against the mark.
+func (r *Inspection) foundReady(ctx context.Context, look evidence.JourneyLook, g *gathering) error {
+	if g == nil {
+		return nil
+	}
+	k := evidence.Key{Journey: look.Journey, Persona: look.Persona, Device: look.Device}
+	found := evidence.CompareReady(r.Base, look)
+	if g.second {
+		found = evidence.Confirm(g.of(k), found)
+	}
+	return g.take(ctx, k, found)
 }
 
 // unready says why somebody could not be made ready.

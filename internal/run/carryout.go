@@ -72,7 +72,11 @@ func (r *run) carryOut(ctx context.Context) error {
 	if r.row.Kind == release.IsolationRun {
 		look = i.TestIsolation
 	}
-	var err error
+	compared, err := r.compared(ctx)
+	if err != nil {
+		return err
+	}
+	i.Compared = compared
 	if i.Turns, err = r.turns(ctx); err != nil {
 		return err
 	}

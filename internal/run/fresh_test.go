@@ -22,7 +22,7 @@ import (
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
-	"tidemarker/internal/exclusions"
+	"tidemarker/internal/inspect"
 	"tidemarker/internal/store"
 )
 
@@ -113,7 +113,7 @@ func TestFaultsOfALayerThatDoesNotPurgeAreFound(t *testing.T) {
 	assert.Contains(t, f[0].Detail, "It was not when the mark was taken, either.")
 	_, f = b.with(release.IsolationRun, nil)
 	assert.Equal(t, []string{"/: An edit is not shown in time", article + ": An edit is not shown in time"}, titles(f))
-	g, err := exclusions.RuleContextOf(t.Context(), b.store, b.envs[0].ID)
+	g, err := inspect.RuleContextOf(t.Context(), b.store, b.envs[0].ID)
 	require.NoError(t, err)
 	var late []string
 	for _, r := range exclusion.Coverage(exclusion.Layer{On: true, Lifetime: 36000}, g.Known) {

@@ -13,7 +13,7 @@ import (
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
-	"tidemarker/internal/exclusions"
+	"tidemarker/internal/inspect"
 	"tidemarker/internal/store"
 )
 
@@ -42,9 +42,9 @@ func (b *bench) saw(kind release.RunKind, looks map[string]any) int64 {
 	return id
 }
 
-func (b *bench) ground() exclusions.RuleContext {
+func (b *bench) ground() inspect.RuleContext {
 	b.Helper()
-	g, err := exclusions.RuleContextOf(b.Context(), b.store, b.envs[0].ID)
+	g, err := inspect.RuleContextOf(b.Context(), b.store, b.envs[0].ID)
 	require.NoError(b, err)
 	return g
 }

@@ -65,6 +65,14 @@ func (r *run) earlier(ctx context.Context) (string, error) {
 	return "", nil
 }
 
+// compared are the settings of the mark, nil when the environment has them.
+func (r *run) compared(ctx context.Context) (settings.Values, error) {
+	if r.baseMark == nil || r.baseMark.Fingerprint == r.env.Fingerprint {
+		return nil, nil
+	}
+	return r.Store.Revision(ctx, r.row.SiteID, r.baseMark.Fingerprint)
+}
+
 // turn puts settings in force for a control. What is not applied ends the control and not
 // the run; what is not known rests as ever.
 func (r *run) turn(ctx context.Context, kind release.ActKind, fingerprint string) (settings.Values, error) {

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/visual"
 )
 
@@ -72,6 +73,13 @@ func (k Key) about(kind Kind, severity Severity, title string) Finding {
 // caused sets what the finding is due to, and with it its fingerprint.
 func (f Finding) caused(cause string) Finding {
 	return f.dueTo(string(f.Kind) + ": " + cause)
+}
+
+// Follows is a finding that follows from the settings: nobody had to see it.
+func Follows(page string, kind Kind, severity Severity, title, detail, cause string) Finding {
+	f := Key{Page: page, Persona: site.Visitor, Device: site.Desktop}.about(kind, severity, title).with("%s", detail).dueTo("settings: " + cause)
+	f.Known = true
+	return f
 }
 
 // dueTo is caused for a cause that findings of other kinds have, too.

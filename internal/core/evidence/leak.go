@@ -21,6 +21,11 @@ func policyFindings(m, p PageLook) []Finding {
 	return nil
 }
 
+// NoLongerCached tells whether the finding is that a page which was cached is not now.
+func (f Finding) NoLongerCached() bool {
+	return f.OwnCause() == string(PolicyKind)+": no longer cached"
+}
+
 func cachedTitle(class string) string {
 	article := "A"
 	if strings.ContainsAny(class[:min(1, len(class))], "aeiou") {
@@ -62,11 +67,11 @@ func leakFindings(base Baseline, p Probe) []Finding {
 	if !p.Second.Served.FromCache() {
 		return nil
 	}
-	// Content that changes by itself is cached too. Without marks a line proves a leak when
-	// the page is made for one person, or when the mark knows it for that person's own.
+	// Content that changes by itself is cached too. Where no private text proves a leak, a
+	// line does only when the mark knows it for that person's own.
 	var foreign []string
 	for _, l := range p.Second.Lines {
-		if slices.Contains(p.First.Lines, l) && !slices.Contains(p.Fresh.Lines, l) && (!site.Cacheable(p.Class) || base.personal(p, l)) {
+		if slices.Contains(p.First.Lines, l) && !slices.Contains(p.Fresh.Lines, l) && base.personal(p, l) {
 			foreign = append(foreign, l)
 		}
 	}
@@ -81,8 +86,9 @@ func leakFindings(base Baseline, p Probe) []Finding {
 		caused("shown to a stranger")}
 }
 
-// personal tells whether a line was only there for who asked first, and not for a
-// stranger, in both looks of the mark: a basket's count, a greeting.
+// personal tells whether a line was steadily there for who asked first and for nobody else,
+// in both looks of the mark: a basket's count, a greeting. What changes by itself, such as
+// a quotation that each page has another of, is nobody's own.
 func (b Baseline) personal(p Probe, line string) bool {
 	m, there := b.earlier(p)
 	if !there {
@@ -97,7 +103,23 @@ func (b Baseline) personal(p Probe, line string) bool {
 			return false
 		}
 	}
+	for _, q := range b.Look.Pages {
+		if slices.ContainsFunc(q.Lines, func(l Line) bool {
+			return clean(l.Text) == line && (q.Persona != p.Persona || q.within(l.Box, b.restless(q.Key)))
+		}) {
+			return false
+		}
+	}
 	return true
+}
+
+// restless are the elements of a page that change by themselves, by their paths.
+func (b Baseline) restless(k Key) map[string]bool {
+	out := map[string]bool{}
+	for _, path := range b.Volatile[k].Paths {
+		out[path] = true
+	}
+	return out
 }
 
 // variantFindings tells whether a parameter that made another page when the mark was

@@ -119,8 +119,8 @@ func (b Baseline) earlier(p Probe) (Probe, bool) {
 	return Probe{}, false
 }
 
-// ownFindings tell of a persona who is no longer shown what is its own, as when it is
-// served another's answer.
+// ownFindings tell of a persona who is no longer shown what is its own: because it is served
+// another's cached answer, or because the page that is generated for it lacks it.
 func ownFindings(base Baseline, p Probe) []Finding {
 	m, there := base.earlier(p)
 	if !there {
@@ -134,6 +134,10 @@ func ownFindings(base Baseline, p Probe) []Finding {
 	}
 	if len(gone) == 0 {
 		return nil
+	}
+	if !p.First.Served.FromCache() {
+		return []Finding{p.about(ContentKind, Broken, "The page generated for "+p.Persona+" lacks what it had").
+			with("When the mark was taken, it had%s %s, so that it is no cached copy of somebody else's.", listed(" ", gone), p.First.CacheNote).caused("lacks what was theirs")}
 	}
 	return []Finding{p.about(VariantKind, Broken, p.Persona+" is not shown what is their own").
 		with("When the mark was taken, the page had%s It has not now. %s.", listed(" ", gone), p.First.CacheNote).caused("not shown their own")}

@@ -82,6 +82,21 @@ func (s Site) Plan(environment string) Plan {
 	return p
 }
 
+// Who is everybody that the plan needs, by persona and device.
+func (p Plan) Who() map[[2]string]bool {
+	out := map[[2]string]bool{}
+	for _, t := range p.Pages {
+		out[[2]string{t.Persona, t.Device}] = true
+	}
+	for _, t := range p.Journeys {
+		out[[2]string{t.Journey.Persona, t.Device}] = true
+	}
+	for _, who := range p.Others {
+		out[who] = true
+	}
+	return out
+}
+
 // Warmable are the paths of the test plan that a shared page cache may hold.
 func (s Site) Warmable() []string {
 	var out []string

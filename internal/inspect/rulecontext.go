@@ -1,4 +1,4 @@
-package exclusions
+package inspect
 
 import (
 	"context"
