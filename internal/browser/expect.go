@@ -73,23 +73,23 @@ func (t *tab) unmet(e journey.Expect) (string, error) {
 // now, or "".
 func (t *tab) unmetText(e journey.Expect) (string, error) {
 	if e.Text != nil {
-		text, there, err := t.textIn(e.Text.In)
+		shown, written, there, err := t.textIn(e.Text.In)
 		if err != nil {
 			return "", err
 		}
 		if !there {
 			return fmt.Sprintf("%s is not there, or not visible", e.Text.In), nil
 		}
-		if !strings.Contains(text, fold(e.Text.Contains)) {
-			return fmt.Sprintf("%s has “%s”", e.Text.In, short(text)), nil
+		if want := fold(e.Text.Contains); !strings.Contains(shown, want) && !strings.Contains(written, want) {
+			return fmt.Sprintf("%s has “%s”", e.Text.In, short(shown)), nil
 		}
 	}
 	if e.NoText != nil {
-		text, _, err := t.textIn(e.NoText.In)
+		shown, written, _, err := t.textIn(e.NoText.In)
 		if err != nil {
 			return "", err
 		}
-		if strings.Contains(text, fold(e.NoText.Contains)) {
+		if unwanted := fold(e.NoText.Contains); strings.Contains(shown, unwanted) || strings.Contains(written, unwanted) {
 			return fmt.Sprintf("“%s” is there", e.NoText.Contains), nil
 		}
 	}
@@ -136,16 +136,25 @@ func short(s string) string {
 	return s
 }
 
-func (t *tab) textIn(target journey.Target) (text string, there bool, err error) {
+// textIn is the visible text in an element, as it is shown and as it is written: a style may
+// show it in capitals.
+func (t *tab) textIn(target journey.Target) (shown, written string, there bool, err error) {
 	el, err := t.first(target)
 	if err != nil || el == nil {
-		return "", false, err
+		return "", "", false, err
 	}
-	res, err := el.Eval(`() => this.innerText || this.value || ""`)
+	res, err := el.Eval(`() => {
+		const written = [], texts = document.createTreeWalker(this, NodeFilter.SHOW_TEXT);
+		for (let n = texts.nextNode(); n; n = texts.nextNode()) {
+			const p = n.parentElement;
+			if (p && !["SCRIPT", "STYLE", "NOSCRIPT", "TEMPLATE"].includes(p.tagName) && (!p.checkVisibility || p.checkVisibility({ visibilityProperty: true }))) written.push(n.data);
+		}
+		return { shown: this.innerText || this.value || "", written: written.join("") };
+	}`)
 	if err != nil {
-		return "", false, err
+		return "", "", false, err
 	}
-	return fold(res.Value.Str()), true, nil
+	return fold(res.Value.Get("shown").Str()), fold(res.Value.Get("written").Str()), true, nil
 }
 
 // first is the first visible element that matches, in document order, or nil.

@@ -187,3 +187,14 @@ func TestWhichChromiumIsTaken(t *testing.T) {
 	assert.Equal(t, []string{"new"}, Launcher(filepath.Join(bin, "chromium")).Flags["headless"], "whole Chromium without a window")
 	assert.NotEqual(t, []string{"new"}, Launcher(filepath.Join(bin, "chromium-headless-shell")).Flags["headless"], "which never has one")
 }
+
+// A style shows “Add to basket” in capitals; an expectation may say it either way.
+func TestATextInCapitalsMatchesAsWrittenAndAsShown(t *testing.T) {
+	env, _ := pages(t, map[string]string{"/": `<main style="text-transform:uppercase"><p>Add to basket</p><p hidden>Sold out</p></main>`})
+	in := journey.Target{CSS: "main"}
+	for _, text := range []string{"Add to basket", "ADD TO BASKET"} {
+		o := take(t, env, site.Desktop, journey.Step{Go: "/"}, journey.Step{Expect: &journey.Expect{Text: &journey.Containing{In: in, Contains: text}}},
+			journey.Step{Expect: &journey.Expect{NoText: &journey.Containing{In: in, Contains: "Sold out"}}})
+		assert.Equal(t, -1, o.Failed(), "%s: %+v", text, o)
+	}
+}

@@ -65,6 +65,12 @@ func (c Catalogue) conditionsOf(d Definition, v Values) []Consequence {
 	var out []Consequence
 	for _, cond := range d.Requires {
 		other, known := c.Find(cond.Key)
+		if known && !Equal(v[cond.Key], cond.Equals) && prepares(d, other, cond) {
+			out = append(out, Consequence{Kind: Requires, Key: d.Key, Other: cond.Key,
+				Text: sentence(fmt.Sprintf("%s is prepared: it does nothing until %s is %s", d.Title, other.Title, Shown(cond.Equals)), cond.Why),
+				Mend: &Edit{cond.Key, cond.Equals}})
+			continue
+		}
 		if known && !Equal(v[cond.Key], cond.Equals) {
 			out = append(out, Consequence{Kind: Requires, Key: d.Key, Other: cond.Key, Blocks: true,
 				Text: sentence(fmt.Sprintf("%s works only when %s is %s", d.Title, other.Title, Shown(cond.Equals)), cond.Why),
@@ -80,6 +86,13 @@ func (c Catalogue) conditionsOf(d Definition, v Values) []Consequence {
 		}
 	}
 	return out
+}
+
+// prepares tells whether a setting may be given a value while the action that it belongs to
+// is off: a list or an option does nothing by itself. A careful person fills in what is to be
+// excluded before the action is switched on.
+func prepares(d, action Definition, cond Condition) bool {
+	return d.Type != Switch && action.Type == Switch && Equal(cond.Equals, true)
 }
 
 func needsOf(d Definition, value any) []string {
