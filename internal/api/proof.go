@@ -84,7 +84,7 @@ func (s *Server) evidenceOf(ctx context.Context, findingID int64) (evidenceOf, e
 		}
 		e.haveMark = true
 	}
-	if e.now, err = s.Store.Look(ctx, e.run.ID, 1); err != nil {
+	if e.now, err = s.Store.Look(ctx, e.run.ID, max(1, e.finding.Document.V.Pass)); err != nil {
 		return e, err
 	}
 	e.again, err = s.Store.Look(ctx, e.run.ID, 2)

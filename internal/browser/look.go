@@ -82,7 +82,12 @@ type collected struct {
 		Score float64  `json:"score"`
 		Moved []string `json:"moved"`
 	} `json:"shifts"`
-	Timing evidence.Timing `json:"timing"`
+	Timing  evidence.Timing   `json:"timing"`
+	Listens []string          `json:"listens"`
+	Facts   map[string]string `json:"facts"`
+	Links   []string          `json:"links"`
+	Empty   []string          `json:"empty"`
+	Fonts   []string          `json:"fonts"`
 }
 
 func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.PageTask, state State, reader *httpcache.Reader, out *evidence.PageLook) (picture []byte, err error) {
@@ -93,6 +98,11 @@ func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.
 		return nil, err
 	}
 	defer t.close()
+	return t.look(task, reader, out)
+}
+
+// look opens the page in this tab and reads what there is of it.
+func (t *tab) look(task site.PageTask, reader *httpcache.Reader, out *evidence.PageLook) (picture []byte, err error) {
 	if err := t.stopClock(task.Clock); err != nil {
 		return nil, err
 	}
@@ -132,6 +142,7 @@ func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.
 	out.Outline, out.Lines, out.Masked = c.Outline, c.Lines, c.Masked
 	out.Errors, out.Console, out.Requests = errs, console, reqs
 	out.Timing = c.Timing
+	out.Listens, out.Facts, out.Links, out.Empty, out.Fonts = c.Listens, c.Facts, c.Links, c.Empty, c.Fonts
 	for _, s := range c.Shifts {
 		out.Shifts = append(out.Shifts, vitals.Shift{At: time.Duration(s.At * float64(time.Millisecond)), Score: s.Score, Moved: s.Moved})
 	}

@@ -2,7 +2,9 @@ package browser
 
 import (
 	_ "embed"
+	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -10,7 +12,17 @@ import (
 	"github.com/go-rod/rod/lib/proto"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/httpcache"
 )
+
+// fromMemory notes that the browser had an answer in its memory.
+func (t *tab) fromMemory(e *proto.NetworkRequestServedFromCache) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if i, known := t.byID[e.RequestID]; known {
+		t.requests[i].Kept = true
+	}
+}
 
 // docResponse is the answer to the last document of the main frame.
 type docResponse struct {
@@ -109,6 +121,10 @@ func (t *tab) answered(e *proto.NetworkResponseReceived) {
 	t.changed = time.Now()
 	if i, known := t.byID[e.RequestID]; known {
 		t.requests[i].Status = e.Response.Status
+		t.requests[i].Kept = e.Response.FromDiskCache || t.requests[i].Kept
+		if slices.Contains([]string{"document", "script", "stylesheet"}, t.requests[i].Kind) {
+			t.requests[i].Keeps = int(keptFor(e.Response).Seconds())
+		}
 	}
 	if e.Type == proto.NetworkResourceTypeDocument && e.FrameID == t.frame {
 		t.document.id, t.document.status = e.RequestID, e.Response.Status
@@ -130,6 +146,17 @@ func (t *tab) ended(id proto.NetworkRequestID, bytes int, failed string) {
 		t.requests[i].Bytes = bytes
 		t.requests[i].Failed = failed
 	}
+}
+
+// keptFor is for how long the browser uses an answer again without asking.
+func keptFor(r *proto.NetworkResponse) time.Duration {
+	h := httpcache.Header{}
+	for k, v := range r.Headers {
+		if name := strings.ToLower(k); slices.Contains([]string{"cache-control", "expires", "date"}, name) {
+			h[name] = strings.Split(v.String(), "\n") // the browser joins fields of one name so
+		}
+	}
+	return httpcache.Exchange{Method: http.MethodGet, Status: r.Status, Request: httpcache.Header{}, Response: h, Received: time.Now()}.Kept()
 }
 
 func kindOf(t proto.NetworkResourceType) string {

@@ -71,6 +71,7 @@ type tab struct {
 	env     site.Environment
 	dev     device
 	cancel  context.CancelFunc
+	stays   bool // the context outlives the tab
 	telling bool // what was filled in last may be told
 
 	mu       sync.Mutex
@@ -107,11 +108,21 @@ func (b *Browser) open(ctx context.Context, env site.Environment, deviceName str
 	if err != nil {
 		return nil, err
 	}
+	t, err := openIn(ctx, private, env, dev, state, false)
+	if err != nil {
+		dispose(private)
+		return nil, err
+	}
+	return t, nil
+}
+
+// openIn opens a tab in a private context. One that stays is a person's browser, which
+// keeps what pages gave it, service workers too.
+func openIn(ctx context.Context, private *rod.Browser, env site.Environment, dev device, state State, stays bool) (*tab, error) {
 	tabCtx, cancel := context.WithCancel(ctx)
 	page, err := private.Context(tabCtx).Page(proto.TargetCreateTarget{URL: "about:blank"})
 	if err != nil {
 		cancel()
-		dispose(private)
 		return nil, fmt.Errorf("open a tab: %w", err)
 	}
 	t := &tab{page: page.Context(tabCtx), private: private, env: env, dev: dev, cancel: cancel,
@@ -119,6 +130,7 @@ func (b *Browser) open(ctx context.Context, env site.Environment, deviceName str
 		frame: page.FrameID, drawn: make(chan struct{}), drawOnce: &sync.Once{}, lifted: make(chan struct{}), crashed: make(chan struct{})}
 	close(t.lifted)
 	t.listen()
+	t.stays = stays
 	if err := t.setUp(state); err != nil {
 		t.close()
 		return nil, fmt.Errorf("set up a tab: %w", err)
@@ -126,7 +138,13 @@ func (b *Browser) open(ctx context.Context, env site.Environment, deviceName str
 	return t, nil
 }
 
+// close closes the tab, and its context unless that stays.
 func (t *tab) close() {
+	if t.stays {
+		_, _ = proto.TargetCloseTarget{TargetID: t.page.TargetID}.Call(t.private.Timeout(5 * time.Second))
+		t.cancel()
+		return
+	}
 	t.cancel()
 	dispose(t.private)
 }
@@ -143,7 +161,7 @@ func (t *tab) setUp(state State) error {
 			return proto.EmulationSetTouchEmulationEnabled{Enabled: t.dev.touch, MaxTouchPoints: &points}.Call(p)
 		},
 		func() error { return proto.EmulationSetTimezoneOverride{TimezoneID: "UTC"}.Call(p) },
-		func() error { return proto.NetworkSetBypassServiceWorker{Bypass: true}.Call(p) },
+		func() error { return proto.NetworkSetBypassServiceWorker{Bypass: !t.stays}.Call(p) },
 		func() error { return proto.PageSetLifecycleEventsEnabled{Enabled: true}.Call(p) },
 		func() error {
 			_, err := proto.PageAddScriptToEvaluateOnNewDocument{Source: startJS + storageJS(state)}.Call(p)
@@ -173,6 +191,7 @@ func (t *tab) listen() {
 		t.paused,
 		t.sent,
 		t.answered,
+		t.fromMemory,
 		func(e *proto.NetworkLoadingFinished) { t.ended(e.RequestID, int(e.EncodedDataLength), "") },
 		func(e *proto.NetworkLoadingFailed) {
 			why := e.ErrorText

@@ -21,7 +21,13 @@ func (r *Inspection) Check(ctx context.Context) (Result, error) {
 	if err := r.lookAgain(ctx, g); err != nil {
 		return Result{}, err
 	}
+	if err := r.comeAgain(ctx, g); err != nil {
+		return Result{}, err
+	}
 	if err := r.probe(ctx, 1, g); err != nil {
+		return Result{}, err
+	}
+	if err := r.followLinks(ctx, 1, g); err != nil {
 		return Result{}, err
 	}
 	if err := r.publish(ctx, g); err != nil {

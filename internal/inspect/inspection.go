@@ -73,11 +73,12 @@ type Inspection struct {
 	// Changed tells that the settings were changed just now, so that nothing that is cached
 	// may stay. Otherwise the pages of the test plan are purged where that is possible, so
 	// that visitors of a big site find the others cached.
-	Changed  bool
-	Turns    Turns // for looking with the earlier settings
-	Isolated bool  // it is a cache isolation test
-	Editing  string
-	Progress *Progress
+	Changed   bool
+	Returning *Returning // browsers from before the change; nil when nothing was changed
+	Turns     Turns      // for looking with the earlier settings
+	Isolated  bool       // it is a cache isolation test
+	Editing   string
+	Progress  *Progress
 
 	beginning sync.Once
 	began     time.Time // what the browser's clock says where the mark says nothing

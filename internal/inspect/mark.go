@@ -22,6 +22,9 @@ func (r *Inspection) TakeMark(ctx context.Context) (store.Mark, Result, error) {
 		if err := r.probe(ctx, pass, nil); err != nil {
 			return store.Mark{}, Result{}, err
 		}
+		if err := r.followLinks(ctx, pass, nil); err != nil {
+			return store.Mark{}, Result{}, err
+		}
 	}
 	if err := r.publish(ctx, nil); err != nil {
 		return store.Mark{}, Result{}, err

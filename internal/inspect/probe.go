@@ -65,6 +65,11 @@ func (r *Inspection) probeAgain(ctx context.Context, wanted func(evidence.Key) b
 	if err := r.signOutProbes(ctx, pass, g, wanted); err != nil {
 		return err
 	}
+	if wanted(probeKey(evidence.Probe{Key: evidence.Key{Page: "/", Persona: site.Visitor, Device: site.Desktop}, Kind: evidence.Links})) {
+		if err := r.followLinks(ctx, 1, g); err != nil {
+			return err
+		}
+	}
 	for _, e := range r.Site.PublishingTestsOn(r.Env.Name) {
 		shows := func(at site.Showing) bool {
 			return slices.ContainsFunc([]string{site.Desktop, site.Phone}, func(device string) bool {

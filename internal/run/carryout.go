@@ -64,10 +64,16 @@ func (r *run) carryOut(ctx context.Context) error {
 	if err := r.lookBefore(ctx); err != nil {
 		return err
 	}
+	returning, err := r.comeBefore(ctx)
+	if err != nil {
+		return err
+	}
+	defer returning.Close()
 	if err := r.bringInForce(ctx); err != nil {
 		return err
 	}
 	i := r.inspection()
+	i.Returning = returning
 	look := i.Check
 	if r.row.Kind == release.IsolationRun {
 		look = i.TestIsolation

@@ -174,3 +174,20 @@ func TestAPromotionIsComparedWithLooksJustBeforeIt(t *testing.T) {
 	assert.Equal(t, []release.ActKind{release.ActPromote}, kindsOf(t, b.store, r.ID), "visitors have the new settings and no others")
 	assert.Equal(t, release.Marked, b.change(c.ID).State)
 }
+
+// What follows from the settings needs not be seen: styles that browsers keep for a month
+// under the same address are old after the next release.
+func TestWhatFollowsFromTheSettingsIsAFindingOfTheRun(t *testing.T) {
+	b := newBench(t, front())
+	b.mark(0)
+	r, found := b.try(settings.Values{"browser.keep": true})
+	assert.Equal(t, evidence.VerdictUnsure, r.Verdict, r.Summary)
+	require.Len(t, found, 1)
+	assert.Equal(t, "Browsers keep styles and scripts under an address that stays the same", found[0].Title)
+	assert.Contains(t, found[0].Detail, "For 30 days")
+
+	r, found = b.try(settings.Values{"pages.never": []string{"/"}})
+	assert.Equal(t, evidence.VerdictBroken, r.Verdict, r.Summary)
+	assert.Contains(t, r.Summary, "“/” matches every page: nothing is cached any more")
+	assert.NotEmpty(t, found)
+}

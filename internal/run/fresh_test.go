@@ -92,8 +92,9 @@ func TestFaultsOfPublishingAreFound(t *testing.T) {
 	// The start page is no longer refreshed, and cached for longer than the team wants. The
 	// check of a change finds it.
 	r, f = b.try(settings.Values{"pages.freshOnPublish": []string{"/library/"}})
-	assert.Equal(t, []string{"/" + notInTime}, titles(f))
-	assert.Contains(t, f[0].Detail, "The team wants it within 2 seconds. What is cached lives for 10 hours.")
+	assert.Equal(t, []string{"/: A page is cached for longer than it may go without what is published", "/" + notInTime}, titles(f), "what follows from the settings, and what was seen of it")
+	assert.Equal(t, f[0].Cause, f[1].Cause, "they are one cause")
+	assert.Contains(t, f[0].Detail+f[1].Detail, "The team wants it within 2 seconds. What is cached lives for 10 hours.")
 	assert.Equal(t, evidence.VerdictBroken, r.Verdict)
 
 	// With a short life it shows by itself, and nobody asked for sooner.

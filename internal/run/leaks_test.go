@@ -116,7 +116,7 @@ func TestFaultsOfCachingAreAllFound(t *testing.T) {
 		for _, m := range tc.want {
 			found := has(f, m.kind, m.page, site.Desktop) || has(f, m.kind, m.page, site.Phone)
 			if m.kind == "" { // whose basket is shown to whom goes by who asks first
-				found = has(f, evidence.LeakKind, m.page, site.Desktop) || has(f, evidence.VariantKind, m.page, site.Desktop)
+				found = has(f, evidence.LeakKind, m.page, site.Desktop) || has(f, evidence.VariantKind, m.page, site.Desktop) || has(f, evidence.ContentKind, m.page, site.Desktop)
 			}
 			assert.True(t, found, "%s: %s on %s is not among %q", m.what, m.kind, m.page, all)
 		}

@@ -44,6 +44,15 @@ func (r *run) lookBefore(ctx context.Context) error {
 	return r.inspection().LookBefore(ctx)
 }
 
+// comeBefore lets somebody be on the site before its settings are changed, whose browser keeps
+// what it gets; nil when nothing is to be changed now.
+func (r *run) comeBefore(ctx context.Context) (*inspect.Returning, error) {
+	if r.row.Kind != release.TryRun && r.row.Kind != release.PromoteRun || r.row.Target == "" || r.env.Fingerprint == r.row.Target || !r.able.Applies {
+		return nil, nil
+	}
+	return r.inspection().ComeBefore(ctx)
+}
+
 // earlier is the fingerprint of what the environment had before what is looked at: before
 // this run, before its change, or when the mark was taken; "" when it is the same.
 func (r *run) earlier(ctx context.Context) (string, error) {

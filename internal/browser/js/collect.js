@@ -56,13 +56,47 @@
       if (masked.length < 500) masked.push({ path: selector, parent: -1, x: Math.floor(r.left + sx), y: Math.floor(r.top + sy), width: Math.ceil(r.width) + 1, height: Math.ceil(r.height) + 1 });
     }
   }
+  const listens = [];
+  const listening = (el, path) => {
+    const types = new Set((window.__tideMarker && window.__tideMarker.listening && window.__tideMarker.listening.get(el)) || []);
+    for (const t of ["click", "submit", "change", "input"]) if (el["on" + t]) types.add(t);
+    for (const t of [...types].sort()) if (listens.length < 1000) listens.push(clip(path, 300) + " " + t);
+  };
+  listening(document, "document");
+  for (const [el, i] of index) listening(el, outline[i].path);
+  const facts = {};
+  const fact = (name, value) => { if (value) facts[name] = clip(String(value).replace(/\s+/g, " ").trim(), 500); };
+  const meta = (name) => { const el = document.querySelector(`meta[name="${name}" i]`); return el && el.getAttribute("content"); };
+  fact("title", document.title);
+  fact("description", meta("description"));
+  fact("robots", meta("robots"));
+  const canonical = document.querySelector('link[rel="canonical" i]');
+  fact("canonical", canonical && canonical.getAttribute("href"));
+  const kinds = [];
+  for (const el of document.querySelectorAll('script[type="application/ld+json" i]')) {
+    try { for (const d of [].concat(JSON.parse(el.textContent))) kinds.push([].concat(d["@type"] || "?").join("+")); } catch { kinds.push("unreadable"); }
+  }
+  fact("structured data", kinds.sort().join(", "));
+  const links = new Set();
+  for (const el of document.querySelectorAll('a[href], link[rel="alternate" i][href]')) {
+    try {
+      const u = new URL(el.href);
+      if (/^https?:$/.test(u.protocol) && links.size < 200) { u.hash = ""; links.add(clip(u.href, 1000)); }
+    } catch { /* no address */ }
+  }
+  const empty = [];
+  for (const i of document.images) {
+    if (i.complete && i.naturalWidth === 0 && i.currentSrc && i.getClientRects().length && empty.length < 50) empty.push(clip(i.currentSrc, 1000));
+  }
+  const fonts = [];
+  if (document.fonts) document.fonts.forEach((f) => { if (f.status === "error" && fonts.length < 20) fonts.push(clip(f.family.replace(/["']/g, ""), 100)); });
   const nav = performance.getEntriesByType("navigation")[0];
   const seen = window.__tideMarker || { shifts: [], largest: 0, firstDraw: 0 };
   return {
     title: clip(document.title || "", 300), address: location.href,
     width: Math.max(innerWidth, document.documentElement.clientWidth),
     height: Math.max(document.documentElement.scrollHeight, document.body ? document.body.scrollHeight : 0, innerHeight),
-    outline, lines, masked, shifts: seen.shifts,
+    outline, lines, masked, listens, facts, links: [...links], empty, fonts: [...new Set(fonts)], shifts: seen.shifts,
     timing: { firstByte: nav ? nav.responseStart : 0, firstDraw: seen.firstDraw, largest: seen.largest, loaded: nav ? nav.loadEventEnd : 0 },
   };
 }

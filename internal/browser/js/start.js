@@ -7,6 +7,17 @@
     const link = e.target instanceof Element && e.target.closest("a[target], area[target]");
     if (link && link.target !== "_self") link.target = "_self";
   }, { capture: true });
+  // Who listens to what: what a page no longer reacts to does not show in its picture.
+  seen.listening = new WeakMap();
+  const add = EventTarget.prototype.addEventListener;
+  EventTarget.prototype.addEventListener = function (type, listener, options) {
+    const to = this == null ? window : this;
+    if (listener && ["click", "submit", "change", "input", "keydown", "touchstart", "pointerdown", "mousedown"].includes(type)) {
+      const types = seen.listening.get(to) || new Set();
+      seen.listening.set(to, types.add(type));
+    }
+    return add.call(to, type, listener, options);
+  };
   const name = (node) => {
     if (!node || node.nodeType !== 1) return "";
     const cls = typeof node.className === "string" && node.className.trim() ? "." + node.className.trim().split(/\s+/)[0] : "";

@@ -34,6 +34,7 @@ type Volatile struct {
 	Rects  []image.Rectangle `json:"rects,omitempty"` // changed places that lie in no element of the outline but the root
 	Errors []string          `json:"errors,omitempty"`
 	Broken []string          `json:"broken,omitempty" doc:"Requests that failed in either look."`
+	Facts  []string          `json:"facts,omitempty" doc:"What the head said otherwise in the two looks."`
 	Shift  float64           `json:"shift" doc:"The larger layout shift of the two."`
 }
 
@@ -137,6 +138,11 @@ func learnPage(p, q PageLook, pictures Pictures) (Volatile, error) {
 		}
 	}
 	r.Paths = lift(r.Paths, q)
+	for _, name := range headFacts {
+		if p.Facts[name] != q.Facts[name] {
+			r.Facts = append(r.Facts, name)
+		}
+	}
 	for _, side := range []PageLook{p, q} {
 		for _, e := range side.Errors {
 			r.Errors = append(r.Errors, e.Message)

@@ -67,6 +67,7 @@ func ComparePage(base Baseline, p PageLook, pictures Pictures) ([]Finding, error
 	out = append(out, shiftFindings(m, rest, p)...)
 	out = append(out, contentFindings(m, rest, p)...)
 	out = append(out, policyFindings(m, p)...)
+	out = append(out, surfaceFindings(m, rest, p)...)
 	out = append(out, ownerFindings(base.PrivateTexts, m, p)...)
 	pics, err := pictureFindings(m, rest, p, pictures)
 	return append(out, pics...), err

@@ -57,6 +57,7 @@ type Finding struct {
 	Region      *visual.Region `json:"region,omitempty"`
 	Cause       string         `json:"cause" doc:"Findings of one cause belong together."`
 	Symptom     bool           `json:"symptom,omitempty" doc:"It comes of another finding of the same cause."`
+	Pass        int            `json:"pass,omitempty" doc:"The pass of the look that shows it, when it is not the first."`
 	Host        string         `json:"host,omitempty" doc:"A host that was not asked, because the site does not list it."`
 	Known       bool           `json:"known,omitempty" doc:"It follows from the settings; nobody had to see it."`
 	Control     *Control       `json:"control,omitempty" doc:"What looks with the earlier settings say of it."`

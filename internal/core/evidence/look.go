@@ -48,6 +48,11 @@ type PageLook struct {
 	Requests  []Request         `json:"requests,omitempty"`
 	Shifts    []vitals.Shift    `json:"shifts,omitempty"`
 	Timing    Timing            `json:"timing"`
+	Listens   []string          `json:"listens,omitempty" doc:"What listens to what: an element's path and the event's name."`
+	Facts     map[string]string `json:"facts,omitempty" doc:"What the head says: title, description, robots, canonical, structured data."`
+	Links     []string          `json:"links,omitempty" doc:"Addresses that it links to, feeds too."`
+	Empty     []string          `json:"empty,omitempty" doc:"Pictures that came and have no pixels."`
+	Fonts     []string          `json:"fonts,omitempty" doc:"Fonts that could not be used, so that others stand in."`
 	Clock     time.Time         `json:"clock,omitzero" doc:"What the page's clock said when it began to come."`
 }
 
@@ -93,6 +98,8 @@ type Request struct {
 	Status  int    `json:"status,omitempty"`
 	Bytes   int    `json:"bytes,omitempty" doc:"Encoded, as transferred."`
 	Failed  string `json:"failed,omitempty" doc:"Why no answer came."`
+	Kept    bool   `json:"kept,omitempty" doc:"The browser had it from before and did not ask."`
+	Keeps   int    `json:"keeps,omitempty" doc:"For how many seconds a browser uses the answer again without asking (RFC 9111 §4.2.1)."`
 	Blocked bool   `json:"blocked,omitempty" doc:"Not sent: the host is not one of the site's."`
 }
 

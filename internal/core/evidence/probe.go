@@ -37,6 +37,8 @@ const (
 	AsCached ProbeKind = "as-cached"
 	// Published asks for a page after something on it was published.
 	Published ProbeKind = "published"
+	// Links asks for what pages link to.
+	Links ProbeKind = "links"
 )
 
 // MadeUp stands in a probe for the word that was made up for a persona, or for an edit:
@@ -60,21 +62,35 @@ type Answer struct {
 // Probe is a pair of requests that a page cache could confuse.
 type Probe struct {
 	Key
-	Class     string    `json:"class"`
-	Kind      ProbeKind `json:"kind" enum:"stranger-after,stranger-twice,persona-after,device-after,other-value,without-parameter,ignored-parameter,persona-twice,after-sign-out,as-cached,published"`
-	Missing   string    `json:"missing,omitempty"`
-	Unready   string    `json:"unready,omitempty" doc:"The persona that could not be made ready, which is why it is missing."`
-	Personal  []string  `json:"personal,omitempty" doc:"Names of the cookies that tell one person from another."`
-	Parameter string    `json:"parameter,omitempty"`
-	Before    string    `json:"before,omitempty" doc:"Who asked first: a persona, or a device."`
-	Edit      string    `json:"edit,omitempty" doc:"What was published."`
-	Rule      string    `json:"rule,omitempty" doc:"How old the page may be, or how soon it has to show what is published, in words."`
-	Allowed   int       `json:"allowed,omitempty" doc:"The same in seconds; 0 for at once, -1 when nothing says."`
-	FormLives int       `json:"formLives,omitempty" doc:"For how many seconds a form on it can be sent; 0 when not known."`
-	Waited    float64   `json:"waited,omitempty" doc:"Seconds from the edit, or from the first answer, to the second."`
-	First     Answer    `json:"first" doc:"What came first: the persona's answer, or the page's with its own value."`
-	Second    Answer    `json:"second" doc:"The answer right after it."`
-	Fresh     Answer    `json:"fresh" doc:"The second answer again, when nothing was cached."`
+	Class     string          `json:"class"`
+	Kind      ProbeKind       `json:"kind" enum:"stranger-after,stranger-twice,persona-after,device-after,other-value,without-parameter,ignored-parameter,persona-twice,after-sign-out,as-cached,published,links"`
+	Missing   string          `json:"missing,omitempty"`
+	Unready   string          `json:"unready,omitempty" doc:"The persona that could not be made ready, which is why it is missing."`
+	Personal  []string        `json:"personal,omitempty" doc:"Names of the cookies that tell one person from another."`
+	Parameter string          `json:"parameter,omitempty"`
+	Before    string          `json:"before,omitempty" doc:"Who asked first: a persona, or a device."`
+	Edit      string          `json:"edit,omitempty" doc:"What was published."`
+	Rule      string          `json:"rule,omitempty" doc:"How old the page may be, or how soon it has to show what is published, in words."`
+	Allowed   int             `json:"allowed,omitempty" doc:"The same in seconds; 0 for at once, -1 when nothing says."`
+	FormLives int             `json:"formLives,omitempty" doc:"For how many seconds a form on it can be sent; 0 when not known."`
+	Leads     map[string]Lead `json:"leads,omitempty" doc:"Where links lead, by path."`
+	Waited    float64         `json:"waited,omitempty" doc:"Seconds from the edit, or from the first answer, to the second."`
+	First     Answer          `json:"first" doc:"What came first: the persona's answer, or the page's with its own value."`
+	Second    Answer          `json:"second" doc:"The answer right after it."`
+	Fresh     Answer          `json:"fresh" doc:"The second answer again, when nothing was cached."`
+}
+
+// Lead is where a link leads.
+type Lead struct {
+	From   string `json:"from" doc:"A page that has the link."`
+	Status int    `json:"status"`
+	Failed string `json:"failed,omitempty" doc:"Why no answer came."`
+}
+
+// Dead tells whether the link leads nowhere. What is only for somebody who is signed in
+// answers a stranger with 401 or 403.
+func (l Lead) Dead() bool {
+	return l.Failed != "" || l.Status >= 400 && l.Status != 401 && l.Status != 403 && l.Status != 429
 }
 
 // CompareProbe holds one probe against the baseline.
@@ -105,6 +121,8 @@ func CompareProbe(base Baseline, p Probe) []Finding {
 		return oldFindings(p)
 	case Published:
 		return publishedFindings(base, p)
+	case Links:
+		return linkFindings(base, p)
 	}
 	return variantFindings(base, p)
 }

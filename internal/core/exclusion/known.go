@@ -54,8 +54,11 @@ func (r Remark) finding() (f evidence.Finding, weighs bool) {
 		kind, title = evidence.StaleKind, "A page is cached for longer than it may go without what is published"
 	case Wide:
 		title = fmt.Sprintf("“%s” keeps pages from being cached that should be", rule)
-		if r.Share >= 1 {
+		switch {
+		case r.Share >= 1:
 			severity, title = evidence.Broken, fmt.Sprintf("“%s” matches every page: nothing is cached any more", rule)
+		case r.Share < 0.5: // somebody excludes a page or two on purpose
+			severity = evidence.Note
 		}
 	case Both:
 		title = fmt.Sprintf("“%s” contradicts another rule", rule)

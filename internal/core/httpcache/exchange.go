@@ -105,6 +105,17 @@ func (e Exchange) Lifetime(shared bool) (time.Duration, string) {
 	return 0, "nothing"
 }
 
+// Kept is for how long a browser uses the response again without asking, when the response
+// itself says so; 0 when it may not or says nothing.
+func (e Exchange) Kept() time.Duration {
+	cc := directives(e.Response.Get("cache-control"))
+	if !e.Storable(false).Yes || !e.explicit(false, cc) || cc.entire("no-cache") {
+		return 0
+	}
+	lifetime, _ := e.Lifetime(false)
+	return max(0, lifetime)
+}
+
 // Age is how old the response is at a time (RFC 9111 §4.2.3).
 func (e Exchange) Age(at time.Time) time.Duration {
 	apparent := max(0, e.Received.Sub(e.date()))

@@ -2347,6 +2347,14 @@ export interface components {
             needsAddress: boolean;
             title: string;
         };
+        Lead: {
+            /** @description Why no answer came. */
+            failed?: string;
+            /** @description A page that has the link. */
+            from: string;
+            /** Format: int64 */
+            status: number;
+        };
         LedgerView: {
             /**
              * Format: int64
@@ -2651,7 +2659,11 @@ export interface components {
             /** @description Name, when a journey was taken. */
             journey?: string;
             /** @enum {string} */
-            kind: "stranger-after" | "stranger-twice" | "persona-after" | "device-after" | "other-value" | "without-parameter" | "ignored-parameter" | "persona-twice" | "after-sign-out" | "as-cached" | "published";
+            kind: "stranger-after" | "stranger-twice" | "persona-after" | "device-after" | "other-value" | "without-parameter" | "ignored-parameter" | "persona-twice" | "after-sign-out" | "as-cached" | "published" | "links";
+            /** @description Where links lead, by path. */
+            leads?: {
+                [key: string]: components["schemas"]["Lead"];
+            };
             missing?: string;
             /** @description Path and query. */
             page: string;
@@ -2847,6 +2859,11 @@ export interface components {
             bytes?: number;
             /** @description Why no answer came. */
             failed?: string;
+            /**
+             * Format: int64
+             * @description For how many seconds a browser uses the answer again without asking (RFC 9111 §4.2.1).
+             */
+            keeps?: number;
             /** @description document, script, stylesheet, image, font, fetch, other. */
             kind: string;
             method: string;

@@ -27,6 +27,7 @@ const kinds = [
   "ignored-parameter",
   "as-cached",
   "published",
+  "links",
 ] as const;
 
 describe("probes in words", () => {

@@ -27,6 +27,8 @@ export function asked(p: Probe): string {
       return `with “${p.parameter}”, which is ignored`;
     case "as-cached":
       return "a stranger, before anything was purged";
+    case "links":
+      return "a stranger, following links";
     case "published":
       return `a stranger, after “${p.edit}”`;
   }

@@ -1,0 +1,66 @@
+package evidence
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// OnlyReturning are what somebody sees who was here before the change, and who has an empty
+// browser does not: it comes of what their browser kept. now is their look, of a pass.
+func OnlyReturning(found, fresh []Finding, now PageLook, pass int) []Finding {
+	var out []Finding
+	for _, f := range found {
+		if f.Severity == Note || f.Kind == NotCheckedKind || f.Shows(fresh) {
+			continue
+		}
+		switch f.Kind {
+		case PictureKind, ContentKind, ScriptErrorKind, MissingKind, RequestKind:
+		default:
+			continue // how it moves while it loads, and what its head says, is the others' to tell
+		}
+		kept := keptRequests(now)
+		f.Title = "Whoever was here before: " + lowerFirst(f.Title)
+		f.Detail = strings.TrimSpace(f.Detail + " A browser that is here for the first time does not have it." + listed(" Not asked for again: ", kept))
+		f.Pass, f.Region = pass, nil
+		cause := "what browsers keep"
+		if len(kept) > 0 {
+			cause = kept[0]
+		}
+		out = append(out, f.caused("here before: "+cause))
+	}
+	return out
+}
+
+// keptRequests are the styles, scripts and documents that a browser had from before.
+func keptRequests(p PageLook) []string {
+	var out []string
+	for _, r := range p.Requests {
+		if r.Kept && slices.Contains([]string{"document", "stylesheet", "script"}, r.Kind) {
+			out = append(out, pathOf(r.URL))
+		}
+	}
+	return unique(out)
+}
+
+// NotTheirsYet tells of somebody who was here before, signed in, and is shown the page without
+// what is theirs, although who signs in with an empty browser is shown it.
+func NotTheirsYet(base Baseline, first, now PageLook, private []string, pass int) []Finding {
+	m, known := base.Look.Page(now.Key)
+	if !known || m.Missing != "" || now.Missing != "" || first.Missing != "" {
+		return nil
+	}
+	var gone []string
+	for _, text := range private {
+		if has(m.Lines, text) && has(first.Lines, text) && !has(now.Lines, text) {
+			gone = append(gone, text)
+		}
+	}
+	if len(gone) == 0 {
+		return nil
+	}
+	f := now.about(StaleKind, Broken, fmt.Sprintf("Whoever was here before and signs in as %s is not shown what is theirs", now.Persona)).
+		with("Their browser had the page from before; it lacks%s%s", listed(" ", gone), listed(" Not asked for again: ", keptRequests(now))).caused("here before: signed in")
+	f.Pass = pass
+	return []Finding{f}
+}

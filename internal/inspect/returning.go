@@ -1,0 +1,199 @@
+package inspect
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"tidemarker/internal/browser"
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/site"
+)
+
+const (
+	// ReturningPass holds the looks of those who were here before the change.
+	ReturningPass = 1000
+	// mostReturning is how many pages such a visitor opens on a device: one of each class.
+	mostReturning = 4
+)
+
+// Returning are browsers that were on the site before the change, with all that they kept.
+type Returning struct {
+	visitors map[string]*browser.Visitor // by device
+	tasks    []site.PageTask
+	was      map[evidence.Key]evidence.PageLook // what they saw when they came for the second time
+}
+
+// Close ends the browsers.
+func (v *Returning) Close() {
+	if v == nil {
+		return
+	}
+	for _, b := range v.visitors {
+		b.Close()
+	}
+}
+
+// ComeBefore opens pages twice, as somebody does who is here before the change: what a first
+// visit shows and a second does not is no matter of the change. It has to be closed.
+func (r *Inspection) ComeBefore(ctx context.Context) (*Returning, error) {
+	b, err := r.Browser()
+	if err != nil {
+		return nil, err
+	}
+	out := &Returning{visitors: map[string]*browser.Visitor{}, tasks: r.returning(), was: map[evidence.Key]evidence.PageLook{}}
+	r.Progress.Say(ctx, "returning", "Coming as somebody who will be here again")
+	for _, t := range out.tasks {
+		if out.visitors[t.Device] == nil {
+			if out.visitors[t.Device], err = b.Visitor(r.Env, t.Device); err != nil {
+				out.Close()
+				return nil, err
+			}
+		}
+	}
+	for range 2 {
+		seen, err := r.comeAs(ctx, out, out.tasks, nil)
+		if err != nil {
+			out.Close()
+			return nil, err
+		}
+		for _, l := range seen {
+			out.was[l.Key] = l
+		}
+	}
+	return out, nil
+}
+
+// returning are the pages that somebody opens who comes again: one of each class, those
+// first that other people open, too.
+func (r *Inspection) returning() []site.PageTask {
+	var tasks []site.PageTask
+	for _, t := range r.Site.Plan(r.Env.Name).Pages {
+		if t.Persona == site.Visitor {
+			tasks = append(tasks, t)
+		}
+	}
+	slices.SortStableFunc(tasks, func(a, b site.PageTask) int { return len(b.Page.Personas) - len(a.Page.Personas) })
+	var out []site.PageTask
+	classes, on := map[string]bool{}, map[string]int{}
+	for _, t := range tasks {
+		if at := t.Device + " " + t.Page.Class; !classes[at] && on[t.Device] < mostReturning {
+			classes[at] = true
+			on[t.Device]++
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// comeAs opens pages in the browsers that stay, one after the other in each.
+func (r *Inspection) comeAs(ctx context.Context, v *Returning, tasks []site.PageTask, state map[string]browser.State) ([]evidence.PageLook, error) {
+	byDevice := map[string][]site.PageTask{}
+	for _, t := range tasks {
+		byDevice[t.Device] = append(byDevice[t.Device], t)
+	}
+	found := make(chan evidence.PageLook, len(tasks))
+	eg, coming := errgroup.WithContext(ctx)
+	for device, list := range byDevice {
+		eg.Go(func() error {
+			for _, t := range list {
+				t.Clock = r.clock(pageKey(t))
+				l, err := v.visitors[device].Look(coming, t, state[device], r.facts(), r.Blobs.Put)
+				if err != nil {
+					return err
+				}
+				l.Clock = t.Clock
+				found <- l
+			}
+			return nil
+		})
+	}
+	err := eg.Wait()
+	close(found)
+	var out []evidence.PageLook
+	for l := range found {
+		out = append(out, l)
+	}
+	return out, err
+}
+
+// comeAgain looks as somebody who was here before the change, and then as the same who has
+// signed in: what their browsers kept from before may not fit what is there now.
+func (r *Inspection) comeAgain(ctx context.Context, g *gathering) error {
+	v := r.Returning
+	if v == nil {
+		return nil
+	}
+	r.Progress.Say(ctx, "returning", "Coming again as somebody who was here before the change")
+	seen, err := r.comeAs(ctx, v, v.tasks, nil)
+	if err != nil {
+		return err
+	}
+	for _, l := range seen {
+		if err := r.Store.SaveLook(ctx, r.Run, ReturningPass, "page", l.Key, l); err != nil {
+			return err
+		}
+		was, there := v.was[l.Key]
+		if !there || was.Missing != "" || l.Missing != "" {
+			continue // what could not be seen before proves nothing now
+		}
+		base := evidence.NewBaseline(evidence.Look{Pages: []evidence.PageLook{was}}, nil)
+		base.Volatile = g.base(l.Key).Volatile
+		found, err := evidence.ComparePage(base, l, r.picture(ctx))
+		if err != nil {
+			return err
+		}
+		if err := g.take(ctx, returningKey(l.Key), evidence.OnlyReturning(found, g.of(l.Key), l, ReturningPass)); err != nil {
+			return err
+		}
+	}
+	return r.signInAgain(ctx, v, g)
+}
+
+func returningKey(k evidence.Key) evidence.Key {
+	k.Journey = "here before"
+	return k
+}
+
+// signInAgain lets those who were here before sign in, one persona on each device, and looks
+// at what they had open: it has to be theirs now.
+func (r *Inspection) signInAgain(ctx context.Context, v *Returning, g *gathering) error {
+	for _, persona := range r.Site.Personas {
+		if len(persona.Prepare) == 0 || len(persona.PrivateTexts) == 0 {
+			continue
+		}
+		state := map[string]browser.State{}
+		var tasks []site.PageTask
+		for _, t := range v.tasks {
+			s, ready := r.ready[[2]string{persona.Name, t.Device}]
+			if ready && slices.Contains(t.Page.Personas, persona.Name) {
+				t.Persona = persona.Name
+				tasks, state[t.Device] = append(tasks, t), s
+			}
+		}
+		if len(tasks) == 0 {
+			continue
+		}
+		for device, s := range state {
+			if err := v.visitors[device].Become(s); err != nil {
+				return fmt.Errorf("sign in a browser that was here before: %w", err)
+			}
+		}
+		seen, err := r.comeAs(ctx, v, tasks, state)
+		if err != nil {
+			return err
+		}
+		for _, l := range seen {
+			if err := r.Store.SaveLook(ctx, r.Run, ReturningPass, "page", l.Key, l); err != nil {
+				return err
+			}
+			if err := g.take(ctx, returningKey(l.Key), evidence.NotTheirsYet(r.Base, g.firstLook(l.Key), l, persona.PrivateTexts, ReturningPass)); err != nil {
+				return err
+			}
+		}
+		return nil // one person has one browser
+	}
+	return nil
+}
