@@ -145,6 +145,12 @@ func (r *Inspection) comeAgain(ctx context.Context, g *gathering) error {
 		if err != nil {
 			return err
 		}
+		// What was before may itself have been broken: it has to differ from the mark, too.
+		marked, err := evidence.ComparePage(g.base(l.Key), l, r.picture(ctx))
+		if err != nil {
+			return err
+		}
+		found = slices.DeleteFunc(found, func(f evidence.Finding) bool { return !f.Shows(marked) })
 		if err := g.take(ctx, returningKey(l.Key), evidence.OnlyReturning(found, g.of(l.Key), l, ReturningPass)); err != nil {
 			return err
 		}

@@ -193,6 +193,7 @@ func (r *run) loadBaseline(ctx context.Context) error {
 		return err
 	}
 	r.base, err = r.Store.Baseline(ctx, m)
+	r.base = r.base.WithSteady(r.site.Steady())
 	r.base.PrivateTexts = map[string][]string{}
 	for _, p := range r.site.Personas {
 		r.base.PrivateTexts[p.Name] = p.PrivateTexts

@@ -16,6 +16,8 @@ type Baseline struct {
 	Look     Look               `json:"-"`
 	Volatile map[Key]Volatile   `json:"-"`
 	Probes   map[probeKey]Probe `json:"-"` // of the second look
+	// Steady are the elements, by page, that must not differ whatever was learned of them.
+	Steady map[string][]string `json:"-"`
 	// PrivateTexts are the texts that only one persona may see, by that persona's name.
 	PrivateTexts map[string][]string `json:"-"`
 }
@@ -102,11 +104,25 @@ func (b Baseline) Relearn(first, second PageLook, pictures Pictures) (Baseline, 
 		return b, err
 	}
 	r := b.Volatile[first.Key]
-	r.Paths = unique(slices.Concat(r.Paths, more.Paths))
+	r.Paths = without(unique(slices.Concat(r.Paths, more.Paths)), b.Steady[first.Page])
 	r.Rects = slices.Concat(r.Rects, more.Rects)
 	b.Volatile = maps.Clone(b.Volatile)
 	b.Volatile[first.Key] = r
 	return b, nil
+}
+
+// WithSteady is the baseline in which these elements, by page, are compared as any other.
+func (b Baseline) WithSteady(steady map[string][]string) Baseline {
+	b.Steady, b.Volatile = steady, maps.Clone(b.Volatile)
+	for k, r := range b.Volatile {
+		r.Paths = without(slices.Clone(r.Paths), steady[k.Page])
+		b.Volatile[k] = r
+	}
+	return b
+}
+
+func without(list, not []string) []string {
+	return slices.DeleteFunc(list, func(x string) bool { return slices.Contains(not, x) })
 }
 
 // NewBaseline puts a baseline together from a look and the probes of a second one;

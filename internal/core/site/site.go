@@ -77,6 +77,9 @@ type Page struct {
 	Personas []string `json:"personas,omitempty"`
 	Devices  []string `json:"devices,omitempty"`
 	Masks    []Mask   `json:"masks,omitempty"`
+	// Steady are the paths of elements that must not differ, although they were learned to
+	// change by themselves.
+	Steady []string `json:"steady,omitempty"`
 	// FormLives is for how long, in seconds, a form can be sent after its page was made; 0
 	// when nobody said.
 	FormLives int `json:"formLives,omitempty"`

@@ -26,6 +26,17 @@ func (s Site) TestPlan(to Site) (now Site, told string, err error) {
 	return now, Told(s, now), nil
 }
 
+// Steady are the elements that must not differ, by page.
+func (s Site) Steady() map[string][]string {
+	out := map[string][]string{}
+	for _, p := range s.Pages {
+		if len(p.Steady) > 0 {
+			out[p.Path] = p.Steady
+		}
+	}
+	return out
+}
+
 // Version is what is in the test plan as a SHA-256 in hexadecimal, so that two people who change it
 // at once are told apart. Secret values have no part in it.
 func (s Site) Version() string {

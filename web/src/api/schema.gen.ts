@@ -1298,6 +1298,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/learned": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the newest marks taught: parts that change by themselves, and steps that do not hold as they are written */
+        get: operations["get-learned"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/parity": {
         parameters: {
             query?: never;
@@ -1915,6 +1932,15 @@ export interface components {
             to: unknown;
             toText: string;
         };
+        Doubt: {
+            detail: string;
+            device: string;
+            environment: string;
+            journey: string;
+            /** Format: int64 */
+            run: number;
+            title: string;
+        };
         DriftView: {
             differences: components["schemas"]["DifferenceView"][];
             /** @description Fingerprint now. */
@@ -2152,6 +2178,11 @@ export interface components {
             /** @description It follows from the settings; nobody had to see it. */
             known?: boolean;
             page: string;
+            /**
+             * Format: int64
+             * @description The pass of the look that shows it, when it is not the first.
+             */
+            pass?: number;
             persona: string;
             region?: components["schemas"]["Region"];
             /** @enum {string} */
@@ -2189,6 +2220,11 @@ export interface components {
             /** @description It follows from the settings; nobody had to see it. */
             known?: boolean;
             page: string;
+            /**
+             * Format: int64
+             * @description The pass of the look that shows it, when it is not the first.
+             */
+            pass?: number;
             persona: string;
             region?: components["schemas"]["Region"];
             /** @enum {string} */
@@ -2354,6 +2390,10 @@ export interface components {
             from: string;
             /** Format: int64 */
             status: number;
+        };
+        Learned: {
+            doubts: components["schemas"]["Doubt"][];
+            restless: components["schemas"]["Restless"][];
         };
         LedgerView: {
             /**
@@ -2543,6 +2583,7 @@ export interface components {
             masks?: components["schemas"]["Mask"][];
             path: string;
             personas?: string[];
+            steady?: string[];
         };
         PageProof: {
             /** Format: int64 */
@@ -2864,12 +2905,23 @@ export interface components {
              * @description For how many seconds a browser uses the answer again without asking (RFC 9111 §4.2.1).
              */
             keeps?: number;
+            /** @description The browser had it from before and did not ask. */
+            kept?: boolean;
             /** @description document, script, stylesheet, image, font, fetch, other. */
             kind: string;
             method: string;
             /** Format: int64 */
             status?: number;
             url: string;
+        };
+        Restless: {
+            environment: string;
+            name: string;
+            pages: string[];
+            /** @description A selector that finds it. */
+            path: string;
+            /** @description What it read when the mark was taken. */
+            text?: string;
         };
         "Roll-back-changeRequest": {
             /** @description The changes that were promoted on top of it go with it. */
@@ -6033,6 +6085,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HistoryLine"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-learned": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Learned"];
                 };
             };
             /** @description Error */

@@ -12,6 +12,14 @@ export function useTestPlan(site: MaybeRefOrGetter<number>) {
   });
 }
 
+/** What the newest marks taught about it. */
+export function useLearned(site: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: ["sites", site, "learned"],
+    queryFn: () => body(api.GET("/api/v1/sites/{id}/learned", { params: { path: { id: toValue(site) } } })),
+  });
+}
+
 /** Changing it, and trying it on the spot. */
 export function useTestPlanActs(site: MaybeRefOrGetter<number>) {
   const client = useQueryClient();

@@ -34,3 +34,12 @@ it("groups findings by cause in the server's order, and says where each was seen
     "looks different · / · phone · goes with the earlier settings",
   );
 });
+
+it("puts what is shown to somebody else before all else that is broken", () => {
+  const causes = byCause([
+    finding(1, { cause: "menu", severity: "broken", kind: "journey" }),
+    finding(2, { cause: "leak", severity: "broken", kind: "cache-leak" }),
+    finding(3, { cause: "old leak", severity: "note", kind: "cache-leak" }),
+  ]);
+  expect(causes.map((c) => c.findings[0]!.id)).toEqual([2, 1, 3]);
+});

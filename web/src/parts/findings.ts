@@ -17,7 +17,10 @@ export interface Cause {
 
 const rank: Record<string, number> = { broken: 0, unsure: 1, note: 2 };
 
-/** Groups findings by cause. The server sent them in order: the worst cause first, and in a cause what comes of it last. */
+/**
+ * Groups findings by cause, the worst first, and of those what is shown to somebody else. The server sent them in order:
+ * in a cause what comes of it last.
+ */
 export function byCause(findings: Finding[]): Cause[] {
   const out = new Map<string, Cause>();
   for (const f of findings) {
@@ -38,7 +41,8 @@ export function byCause(findings: Finding[]): Cause[] {
   }
   const list = [...out.values()];
   for (const c of list) c.where = where(c.findings);
-  return list;
+  const leak = (c: Cause) => (c.findings.some((f) => f.kind === "cache-leak" && f.severity !== "note") ? 0 : 1);
+  return list.sort((a, b) => (rank[a.severity] ?? 3) - (rank[b.severity] ?? 3) || leak(a) - leak(b));
 }
 
 function where(findings: Finding[]) {

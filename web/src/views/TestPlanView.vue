@@ -3,10 +3,11 @@ import Button from "primevue/button";
 import { computed, ref } from "vue";
 import { useSite } from "../api/queries";
 import { useSession } from "../api/session";
-import { useTestPlan, useTestPlanActs, type TestPlan } from "../api/testplan";
+import { useLearned, useTestPlan, useTestPlanActs, type TestPlan } from "../api/testplan";
 import AskState from "../parts/AskState.vue";
 import LooksTable from "../parts/LooksTable.vue";
 import PageForm from "../parts/PageForm.vue";
+import RestlessTable from "../parts/RestlessTable.vue";
 import RowActs from "../parts/RowActs.vue";
 import SiteHead from "../parts/SiteHead.vue";
 import Trouble from "../parts/Trouble.vue";
@@ -17,6 +18,7 @@ const props = defineProps<{ id: number }>();
 const { may } = useSession();
 const site = useSite(() => props.id);
 const { data: plan, isPending, error, refetch } = useTestPlan(() => props.id);
+const { data: learned } = useLearned(() => props.id);
 // Each part tells of its own troubles.
 const acts = useTestPlanActs(() => props.id);
 const looksActs = useTestPlanActs(() => props.id);
@@ -142,6 +144,29 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
           :keep="keepLooks"
           :run="(what) => looksActs.run.mutateAsync(what)"
         />
+        <div v-if="learned?.doubts?.length" class="doubts">
+          <h3>Does not hold as it is written</h3>
+          <ul>
+            <li v-for="d in learned.doubts" :key="d.journey + d.environment + d.device">
+              <RouterLink :to="`/runs/${d.run}`">{{ d.title }}</RouterLink>
+              <span class="small faded"> on {{ d.environment }}, {{ d.device }}: {{ d.detail }}</span>
+            </li>
+          </ul>
+        </div>
+      </section>
+      <section v-if="learned" class="part">
+        <h2>What changes by itself</h2>
+        <p class="faded">
+          These parts were different in the two looks of a mark, although nobody changed anything. Checks leave them
+          out.
+        </p>
+        <RestlessTable
+          :restless="learned.restless ?? []"
+          :pages="plan.pages"
+          :may-edit="may('work')"
+          :busy="acts.change.isPending.value"
+          @pages="(pages) => change({ pages })"
+        />
       </section>
     </template>
   </AskState>
@@ -156,6 +181,11 @@ td {
 }
 .path {
   overflow-wrap: anywhere;
+}
+.doubts {
+  border-left: 4px solid var(--unsure);
+  padding: 0 var(--s3);
+  margin-top: var(--s3);
 }
 .filters {
   gap: 2px;
