@@ -28,10 +28,10 @@ const unmarked = computed(() => site.data.value?.environments.every((e) => !e.ma
 /** What was changed here, until the page is left: marks do not know it yet. */
 const changed = ref(false);
 
-async function change(to: Partial<TestPlan>, by = acts) {
+async function change(to: Partial<TestPlan>, by = acts, looks = true) {
   const { pages, personas, journeys, publishing, version } = plan.value!;
   await by.change.mutateAsync({ pages, personas, journeys, publishing, version, ...to });
-  changed.value = true;
+  if (looks) changed.value = true; // what must not differ is compared with the marks there are
 }
 const keepLooks = (to: Looks) =>
   change({ ...to, pages: pagesFor(plan.value!.pages, plan.value!.personas, to.personas) }, looksActs);
@@ -165,7 +165,7 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
           :pages="plan.pages"
           :may-edit="may('work')"
           :busy="acts.change.isPending.value"
-          @pages="(pages) => change({ pages })"
+          @pages="(pages) => change({ pages }, acts, false)"
         />
       </section>
     </template>
