@@ -4,7 +4,7 @@ BIN := bin/tidemarker
 WEB := $(shell find web/src web/public web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
 GO := $(shell find cmd internal docs/contract web/web.go -name '*.go' -o -name '*.sql' -o -path '*standin/fernhollow/*' -type f 2>/dev/null)
 
-.PHONY: setup build demo record test lint api bench screenshots clean
+.PHONY: setup build demo record test lint api bench corpus screenshots clean
 
 setup:
 	@scripts/setup
@@ -48,6 +48,11 @@ lint: web/dist/index.html
 
 bench: build
 	go test -run '^$$' -bench . -benchtime 3x ./internal/core/visual ./internal/core/exclusion ./internal/run ./internal/store
+
+# What can go wrong, in 500 ways, and how much of it a check notices; about 40 minutes. make test
+# does each way once.
+corpus: build
+	TIDEMARKER_MUTATIONS=500 TIDEMARKER_RUNS=1 go test -v -timeout 120m -run '^TestFaults' ./internal/run | grep -v '^{\|goose'
 
 # Fresh pictures of the main views, from the demo's data.
 screenshots: build
