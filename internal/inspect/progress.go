@@ -2,6 +2,7 @@ package inspect
 
 import (
 	"context"
+	"maps"
 	"sync"
 	"time"
 
@@ -19,6 +20,7 @@ type Progress struct {
 	phase string
 	p     store.RunProgress
 	told  time.Time
+	began time.Time // of the phase
 }
 
 // NewProgress is the progress of a run that begins now.
@@ -33,9 +35,24 @@ func NewProgress(st *store.Store, r store.Run) *Progress {
 // Say begins a phase.
 func (g *Progress) Say(ctx context.Context, phase, now string) {
 	g.mu.Lock()
+	g.spend() // what the phase before took
 	g.phase, g.p.Now = phase, now
 	g.mu.Unlock()
 	g.Send(ctx, true)
+}
+
+// spend counts the time of the phase so far; g.mu is held.
+func (g *Progress) spend() {
+	at := time.Now()
+	if g.phase != "" && !g.began.IsZero() {
+		spent := maps.Clone(g.p.Spent) // what was sent is still being written
+		if spent == nil {
+			spent = map[string]int64{}
+		}
+		spent[g.phase] += at.Sub(g.began).Milliseconds()
+		g.p.Spent = spent
+	}
+	g.began = at
 }
 
 // update changes the numbers and tells them, though not more often than people see.
@@ -52,6 +69,9 @@ func (g *Progress) Send(ctx context.Context, always bool) {
 	if !always && time.Since(g.told) < 150*time.Millisecond {
 		g.mu.Unlock()
 		return
+	}
+	if always {
+		g.spend()
 	}
 	g.told = time.Now()
 	phase, p := g.phase, g.p

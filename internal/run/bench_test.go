@@ -14,6 +14,7 @@ import (
 	"tidemarker/internal/act"
 	"tidemarker/internal/browser"
 	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/inspect"
 	"tidemarker/internal/run"
@@ -47,26 +48,41 @@ func BenchmarkCheck(b *testing.B) {
 	quiet := slog.New(slog.DiscardHandler)
 	runner, err := run.New(&act.Acts{Store: st, Kinds: kinds.All, Log: quiet}, &inspect.Tools{Store: st, Blobs: st, Browser: chromium}, quiet)
 	require.NoError(b, err)
-	run := func(kind release.RunKind) {
-		id, err := st.NewRun(b.Context(), store.Run{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: kind, RequestedBy: "bench"})
+	run := func(kind release.RunKind, target string) store.Run {
+		id, err := st.NewRun(b.Context(), store.Run{SiteID: row.ID, EnvironmentID: envs[0].ID, Kind: kind, Target: target, PutBack: target != "", RequestedBy: "bench"})
 		require.NoError(b, err)
 		require.NoError(b, runner.Run(b.Context(), id))
 		r, err := st.Run(b.Context(), id)
 		require.NoError(b, err)
 		require.Equal(b, release.Done, r.State, r.Problem)
+		return r
 	}
-	run(release.MarkRun)
+	run(release.MarkRun, "")
+	_, now, err := runner.Acts.Read(b.Context(), envs[0].ID)
+	require.NoError(b, err)
+	broken, err := st.SaveRevision(b.Context(), row.ID, now.Values.With(settings.Values{"scripts.defer": true}))
+	require.NoError(b, err)
 	looker, err := chromium()
 	require.NoError(b, err)
 	pages := doc.Plan("staging").Pages
 	// One after the other in turn, so that whatever else the machine does slows both.
-	var bare, ours time.Duration
+	var bare, ours, controlled time.Duration
+	spent := map[string]int64{}
 	for b.Loop() {
 		bare += floor(b, doc.Environments[0], pages, looker)
 		began := time.Now()
-		run(release.CheckRun)
+		for phase, ms := range run(release.CheckRun, "").Progress.V.Spent {
+			spent[phase] += ms
+		}
 		ours += time.Since(began)
+		began = time.Now()
+		run(release.TryRun, broken)
+		controlled += time.Since(began)
 	}
+	for phase, ms := range spent {
+		b.Logf("of a check: %-10s %.2f s", phase, float64(ms)/1000/float64(b.N))
+	}
+	b.ReportMetric(float64(controlled)/float64(bare), "×floor-with-controls")
 	b.ReportMetric(float64(ours)/float64(bare), "×floor")
 	b.ReportMetric(bare.Seconds()/float64(b.N), "floor-s")
 	b.ReportMetric(ours.Seconds()/float64(b.N), "check-s")

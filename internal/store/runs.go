@@ -24,6 +24,7 @@ type RunProgress struct {
 	Uncached []string          `json:"uncached,omitempty" doc:"Pages that were not served from the cache before they were looked at."`
 	Purged   int               `json:"purged"`
 	Started  time.Time         `json:"started"`
+	Spent    map[string]int64  `json:"spent,omitempty" doc:"Milliseconds spent in each phase so far."`
 	Editing  string            `json:"editing,omitempty" doc:"A publishing test that is published and not taken back yet."`
 }
 

@@ -279,8 +279,8 @@ func pictureFindings(m PageLook, rest Volatile, p PageLook, pictures Pictures) (
 	}
 	// One finding a page: what moves one part moves all that is below it.
 	region := res.Regions[0]
-	name, path := p.nameAt(region.Rect())
-	f := p.about(PictureKind, severity, "Looks different at "+name).
+	_, path := p.nameAt(region.Rect())
+	f := p.about(PictureKind, severity, whatHappened(m, p, region.Rect())).
 		with("%s px changed in an area of %d × %d px, %d px from the top.%s", thousands(region.Changed), region.Width, region.Height, region.Y, more(p, res))
 	f.Region = &region
 	return []Finding{f.caused(path)}, nil

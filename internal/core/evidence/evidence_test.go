@@ -95,7 +95,7 @@ func TestWhatChangesByItselfIsNotBlamedOnAChange(t *testing.T) {
 	assert.Equal(t, map[Kind]Severity{PictureKind: Broken, ContentKind: Broken}, kindsOf(f))
 	for _, x := range f {
 		if x.Kind == PictureKind {
-			assert.Equal(t, "Looks different at div.kits", x.Title)
+			assert.Equal(t, "div.kits reads “Nothing”, was “Kits and logs”", x.Title)
 			assert.Equal(t, image.Rect(0, 82, 200, 120), x.Region.Rect(), "all of it but the margin of the volatile part above")
 		}
 	}

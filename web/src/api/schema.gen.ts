@@ -2963,6 +2963,10 @@ export interface components {
             now: string;
             /** Format: int64 */
             purged: number;
+            /** @description Milliseconds spent in each phase so far. */
+            spent?: {
+                [key: string]: number;
+            };
             /** Format: date-time */
             started: string;
             /** Format: int64 */
