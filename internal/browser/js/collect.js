@@ -86,7 +86,7 @@
   }
   const empty = [];
   for (const i of document.images) {
-    if (i.complete && i.naturalWidth === 0 && i.currentSrc && i.getClientRects().length && empty.length < 50) empty.push(clip(i.currentSrc, 1000));
+    if (i.complete && i.naturalWidth === 0 && i.currentSrc && empty.length < 50) empty.push(clip(i.currentSrc, 1000));
   }
   const fonts = [];
   if (document.fonts) document.fonts.forEach((f) => { if (f.status === "error" && fonts.length < 20) fonts.push(clip(f.family.replace(/["']/g, ""), 100)); });

@@ -68,10 +68,10 @@ var harmful = []Class{
 		if s.Length() < 2 {
 			return false
 		}
-		i := r.IntN(s.Length() - 1)
-		a, b := s.Eq(i).AttrOr("src", ""), s.Eq(i+1).AttrOr("src", "")
-		s.Eq(i).SetAttr("src", b)
-		s.Eq(i+1).SetAttr("src", a)
+		i := 1 + r.IntN(s.Length()-1) // the first is what the others build on
+		a, b := s.Eq(0).AttrOr("src", ""), s.Eq(i).AttrOr("src", "")
+		s.Eq(0).SetAttr("src", b)
+		s.Eq(i).SetAttr("src", a)
 		return true
 	}},
 	{Name: "a style rule is dropped", Harmful: true, picks: isStyle, other: styleRule(func(string) string { return "" })},
