@@ -10,9 +10,7 @@ import (
 func TestAChangedPartIsNamedByWhatHappened(t *testing.T) {
 	page := func(boxes ...Box) PageLook {
 		p := PageLook{Picture: &Picture{Width: 400, Height: 1000}, Outline: []Box{{Path: "body", Name: "body", Parent: -1, Width: 400, Height: 1000}}}
-		for _, b := range boxes {
-			p.Outline = append(p.Outline, b)
-		}
+		p.Outline = append(p.Outline, boxes...)
 		return p
 	}
 	head := Box{Path: "#h", Name: "h1#h", X: 20, Y: 20, Width: 300, Height: 40}
