@@ -19,6 +19,7 @@ type Turns struct {
 	Earlier func(context.Context) (settings.Values, error)
 	Again   func(context.Context) (settings.Values, error)
 	Why     string // why there are none, when Earlier is nil
+	Same    bool   // nothing was changed since the mark was taken, so that no setting can be to blame
 	Before  bool   // LookBefore has looked, which is the control where nobody goes back
 }
 
@@ -273,6 +274,9 @@ func (c *controlling) conclude(ctx context.Context, why string) error {
 				}
 				control.Pass = c.seen[k]
 				f = f.Controlled(control)
+				if c.inspection.Turns.Same {
+					f = f.Unprovoked()
+				}
 				if f.SiteMovedOn() && control.Pass > 0 {
 					c.inspection.renewed = append(c.inspection.renewed, store.Renewal{Key: k, Pass: control.Pass, Why: f.Title})
 				}

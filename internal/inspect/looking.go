@@ -275,7 +275,8 @@ func (r *Inspection) takeJourney(ctx context.Context, b *browser.Browser, t site
 	}
 	k := journeyKey(t)
 	found := evidence.CompareJourney(r.Base, look)
-	if g.second {
+	notTaken := func(f evidence.Finding) bool { return f.Kind == evidence.NotCheckedKind && f.Host == "" }
+	if g.second && !slices.ContainsFunc(g.of(k), notTaken) { // else this is the first that is known of it
 		found = evidence.Confirm(g.of(k), found)
 	}
 	return g.take(ctx, k, found)

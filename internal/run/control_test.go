@@ -191,3 +191,18 @@ func TestWhatFollowsFromTheSettingsIsAFindingOfTheRun(t *testing.T) {
 	assert.Contains(t, r.Summary, "“/” matches every page: nothing is cached any more")
 	assert.NotEmpty(t, found)
 }
+
+// A check of what stands as it was marked: an order that somebody placed is nobody's fault.
+func TestACheckOfWhatWasMarkedDoesNotCallTheSitesOwnDoingBroken(t *testing.T) {
+	b := newBench(t, front())
+	b.mark(0)
+	placeOrder(t, b.staging.URL)
+	r := b.carryOut(store.Run{EnvironmentID: b.envs[0].ID, Kind: release.CheckRun})
+	assert.Equal(t, evidence.VerdictUnsure, r.Verdict, r.Summary)
+	for _, f := range b.findings(r.ID) {
+		if f.Severity != evidence.Note {
+			require.NotNil(t, f.Control)
+			assert.Equal(t, "Not looked at with the earlier settings: nothing was changed since the mark was taken.", f.Control.Text)
+		}
+	}
+}

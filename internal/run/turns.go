@@ -17,6 +17,9 @@ import (
 // turn is an act like any other: its intent is recorded first, and it is read back.
 func (r *run) turns(ctx context.Context) (inspect.Turns, error) {
 	at, _, _ := r.site.Environment(r.env.Name)
+	if r.row.Kind == release.CheckRun && r.baseMark != nil && r.baseMark.Fingerprint == r.env.Fingerprint {
+		return inspect.Turns{Why: "nothing was changed since the mark was taken", Same: true}, nil
+	}
 	switch {
 	case r.row.Kind == release.RollBackRun:
 		return inspect.Turns{Why: "a rollback is not taken back to look"}, nil
@@ -27,7 +30,7 @@ func (r *run) turns(ctx context.Context) (inspect.Turns, error) {
 	}
 	earlier, err := r.earlier(ctx)
 	if err != nil || earlier == "" {
-		return inspect.Turns{Why: "nothing was changed since the mark was taken"}, err
+		return inspect.Turns{Why: "there are no earlier settings to go back to"}, err
 	}
 	return inspect.Turns{
 		Earlier: func(ctx context.Context) (settings.Values, error) { return r.turn(ctx, release.ActControl, earlier) },

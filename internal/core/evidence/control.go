@@ -125,6 +125,16 @@ func (f Finding) Controlled(c Control) Finding {
 	return f
 }
 
+// Unprovoked is a finding where no setting was changed since the mark: that the site looks or
+// reads otherwise is its own doing, and for a person to judge. What does not work is broken
+// whoever broke it.
+func (f Finding) Unprovoked() Finding {
+	if slices.Contains(appearance, f.Kind) && f.Severity == Broken {
+		f.Severity = Unsure
+	}
+	return f
+}
+
 // SiteMovedOn tells whether a finding is a difference that the site itself has made since
 // the mark, which the mark's evidence can take in.
 func (f Finding) SiteMovedOn() bool {

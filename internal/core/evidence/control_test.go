@@ -104,6 +104,8 @@ func TestWhatAControlMakesOfAFinding(t *testing.T) {
 			assert.Equal(t, tc.out == evidence.Remains && tc.f.Kind == evidence.PictureKind, got.SiteMovedOn())
 		})
 	}
+	assert.Equal(t, evidence.Unsure, picture.Unprovoked().Severity, "no setting can be to blame")
+	assert.Equal(t, evidence.Broken, step.Unprovoked().Severity, "what does not work is broken whoever broke it")
 	note := picture.Controlled(evidence.Control{Outcome: evidence.Remains, Without: 3, WithoutOf: 3})
 	assert.Equal(t, "Clear: 4 looks, nothing a visitor would miss. The site itself has moved on, on /.",
 		evidence.Summarise(evidence.VerdictClear, []evidence.Finding{note}, evidence.Progress{Planned: 4, Done: 4}))
