@@ -35,9 +35,9 @@ api: web/node_modules/.package-lock.json
 test: setup lint
 	cd web && npm run --silent test
 	go test ./docs/... ./internal/core/...
-	go test -race -p 1 -timeout 20m -skip '^TestFaults' $$(go list ./cmd/... ./internal/... | grep -v /internal/core)
+	go test -race -p 1 -timeout 20m -skip '^Test(Faults|Controls)' $$(go list ./cmd/... ./internal/... | grep -v /internal/core)
 	go test -timeout 20m ./internal/api
-	go test -timeout 20m -run '^TestFaults' ./internal/run
+	go test -timeout 20m -run '^Test(Faults|Controls)' ./internal/run
 
 lint: web/dist/index.html
 	@test -z "$$(gofmt -l cmd internal docs web/web.go)" || { gofmt -l cmd internal docs web/web.go; echo "these files are not gofmt-ed"; exit 1; }

@@ -56,7 +56,7 @@ func kindsOf(t *testing.T, st *store.Store, run int64) []release.ActKind {
 	return out
 }
 
-func TestAFindingIsBrokenWhenItGoesWithTheEarlierSettings(t *testing.T) {
+func TestControlsProveAFindingThatGoesWithTheEarlierSettings(t *testing.T) {
 	b := newBench(t, front())
 	b.mark(0)
 	r, found := b.try(settings.Values{"scripts.defer": true})
@@ -76,7 +76,7 @@ func TestAFindingIsBrokenWhenItGoesWithTheEarlierSettings(t *testing.T) {
 	assert.True(t, r.Restored)
 }
 
-func TestWhatTheSiteItselfMovedOnInIsNotTheChanges(t *testing.T) {
+func TestControlsTellWhatTheSiteItselfMovedOnIn(t *testing.T) {
 	b := newBench(t, front())
 	b.mark(0)
 	placeOrder(t, b.staging.URL)
@@ -158,7 +158,7 @@ func TestARunThatIsKilledDuringAControlIsFinishedWithTheChangeInForce(t *testing
 }
 
 // On production nobody goes back and forth: what is seen just before is the control.
-func TestAPromotionIsComparedWithLooksJustBeforeIt(t *testing.T) {
+func TestControlsOfAPromotionAreLooksJustBeforeIt(t *testing.T) {
 	b := newBench(t, front())
 	b.mark(0)
 	b.mark(1)
@@ -177,7 +177,7 @@ func TestAPromotionIsComparedWithLooksJustBeforeIt(t *testing.T) {
 
 // What follows from the settings needs not be seen: styles that browsers keep for a month
 // under the same address are old after the next release.
-func TestWhatFollowsFromTheSettingsIsAFindingOfTheRun(t *testing.T) {
+func TestControlsAreNotNeededForWhatFollowsFromTheSettings(t *testing.T) {
 	b := newBench(t, front())
 	b.mark(0)
 	r, found := b.try(settings.Values{"browser.keep": true})
@@ -193,7 +193,7 @@ func TestWhatFollowsFromTheSettingsIsAFindingOfTheRun(t *testing.T) {
 }
 
 // A check of what stands as it was marked: an order that somebody placed is nobody's fault.
-func TestACheckOfWhatWasMarkedDoesNotCallTheSitesOwnDoingBroken(t *testing.T) {
+func TestControlsOfWhatWasMarkedBlameNoSetting(t *testing.T) {
 	b := newBench(t, front())
 	b.mark(0)
 	placeOrder(t, b.staging.URL)

@@ -339,8 +339,13 @@ func TestASiteThatIsAwayWhenItIsToBePutBackIsWaitedFor(t *testing.T) {
 	tr := b.trouble(0)
 	b.mark(0)
 	looked := b.runner.Tools.Browser
+	asked := 0
 	b.runner.Tools.Browser = func() (*browser.Browser, error) {
-		tr.leave(true) // once the settings are applied and it comes to looking
+		// First somebody comes who is to be here before; then the settings are applied and it
+		// comes to looking.
+		if asked++; asked > 1 {
+			tr.leave(true)
+		}
 		return looked()
 	}
 	before, _ := b.staging.Layer.Settings()
