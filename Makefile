@@ -50,7 +50,7 @@ bench: build
 	go test -run '^$$' -bench . -benchtime 3x ./internal/core/visual ./internal/core/exclusion ./internal/run ./internal/store
 
 # What can go wrong, in 500 ways, and how much of it a check notices; about 40 minutes. make test
-# does each way once.
+# does ten of them.
 corpus: build
 	TIDEMARKER_MUTATIONS=500 TIDEMARKER_RUNS=1 go test -v -timeout 120m -run '^TestFaults' ./internal/run | grep -v '^{\|goose'
 
