@@ -110,6 +110,8 @@ func TestFaultsOfALayerThatDoesNotPurgeAreFound(t *testing.T) {
 	assert.Contains(t, marked.Summary, "2 of its journeys and publishing tests do not work as they are written")
 	r, f := b.try(settings.Values{"markup.signature": true})
 	assert.Equal(t, evidence.VerdictClear, r.Verdict, titles(f))
+	// The shuffled row may have been the same in both looks of the mark; the control knows it.
+	f = slices.DeleteFunc(f, evidence.Finding.SiteMovedOn)
 	require.Len(t, f, 2)
 	assert.Contains(t, f[0].Detail, "It was not when the mark was taken, either.")
 	_, f = b.with(release.IsolationRun, nil)
