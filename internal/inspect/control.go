@@ -214,16 +214,18 @@ func (c *controlling) choose() []evidence.Key {
 			if d := c.seen[a] - c.seen[b]; d != 0 {
 				return d
 			}
-			return strings.Compare(a.Page+a.Journey+a.Persona+a.Device, b.Page+b.Journey+b.Persona+b.Device)
+			return byName(a, b)
 		})
 		// A cause that many things show is seen on three of them at once.
 		for _, k := range keys[:min(len(keys), 3)] {
 			chosen[k] = true
 		}
 	}
-	return slices.SortedFunc(maps.Keys(chosen), func(a, b evidence.Key) int {
-		return strings.Compare(a.Page+a.Journey+a.Persona+a.Device, b.Page+b.Journey+b.Persona+b.Device)
-	})
+	return slices.SortedFunc(maps.Keys(chosen), byName)
+}
+
+func byName(a, b evidence.Key) int {
+	return strings.Compare(a.Page+a.Journey+a.Persona+a.Device, b.Page+b.Journey+b.Persona+b.Device)
 }
 
 // round looks once at each of these, and counts what was seen.
@@ -267,10 +269,7 @@ func (c *controlling) conclude(ctx context.Context, why string) error {
 			if have := c.causes[f.OwnCause()]; have != nil && f.NeedsControl() {
 				control := *have
 				if control.Outcome == "" {
-					control = control.GivenUp()
-				}
-				if control.Outcome == evidence.NotMade {
-					control.Why = why
+					control = control.GivenUp(why)
 				}
 				control.Pass = c.seen[k]
 				f = f.Controlled(control)

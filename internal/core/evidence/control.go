@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -87,12 +88,15 @@ func (c Control) DecideBefore() Control {
 	return c
 }
 
-// GivenUp is the outcome when no more looks are made: chance cannot be ruled out.
-func (c Control) GivenUp() Control {
-	c.Outcome = Random
-	if c.WithoutOf == 0 {
-		c.Outcome = NotMade
+// GivenUp is the outcome when no more looks are made, for a reason or at the limit. Only what
+// was seen to come and go is said to; looks that agree and are too few prove nothing.
+func (c Control) GivenUp(why string) Control {
+	agree := c.With == c.WithOf && (c.Without == 0 || c.Without == c.WithoutOf)
+	if !agree && c.WithoutOf > 0 {
+		c.Outcome = Random
+		return c
 	}
+	c.Outcome, c.Why = NotMade, cmp.Or(why, "what shows it could not be looked at often enough")
 	return c
 }
 
@@ -103,7 +107,9 @@ func (f Finding) NeedsControl() bool {
 
 // Shows tells whether findings of another look at the same thing have this one, too.
 func (f Finding) Shows(others []Finding) bool {
-	return slices.ContainsFunc(others, func(g Finding) bool { return g.Severity != Note && f.agrees(g) })
+	return slices.ContainsFunc(others, func(g Finding) bool {
+		return (g.Severity != Note || g.NoLongerCached()) && f.agrees(g) // that a page is no longer cached weighs something only by the settings
+	})
 }
 
 // Controlled says what a control makes of a finding. What is still there with the earlier

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"tidemarker/internal/core/evidence"
 )
@@ -47,6 +48,38 @@ func TestAControlDecidesAsSoonAsItCan(t *testing.T) {
 	}
 }
 
+func TestAControlThatIsGivenUpClaimsOnlyWhatWasSeen(t *testing.T) {
+	for name, tc := range map[string]struct {
+		with, without, why string
+		want               evidence.ControlOutcome
+		says               string
+	}{
+		"the earlier settings were refused":     {"yy", "", "the site refused", evidence.NotMade, "Not looked at with the earlier settings: the site refused."},
+		"it went once, and then no more looks":  {"yy", "n", "", evidence.NotMade, "Not looked at with the earlier settings: what shows it could not be looked at often enough."},
+		"it was seen to come and go, and limit": {"yny", "yn", "", evidence.Random, "Comes and goes at random: in 2 of 3 looks with the change, in 1 of 2 with the earlier settings."},
+	} {
+		t.Run(name, func(t *testing.T) {
+			c := seen(tc.with, tc.without).GivenUp(tc.why)
+			assert.Equal(t, tc.want, c.Outcome)
+			assert.Equal(t, tc.says, c.String())
+		})
+	}
+}
+
+func TestAPageThatIsNotCachedEitherWayIsNotGone(t *testing.T) {
+	k := evidence.Key{Page: "/", Persona: "visitor", Device: "desktop"}
+	mark := evidence.PageLook{Key: k, Class: "home", Served: "cached"}
+	now := mark
+	now.Served = "origin"
+	found, err := evidence.ComparePage(evidence.NewBaseline(evidence.Look{Pages: []evidence.PageLook{mark}}, nil), now, nil)
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	doubted := found[0]
+	doubted.Severity = evidence.Unsure // since the settings say that it should be cached
+	assert.True(t, doubted.Shows(found))
+	assert.False(t, doubted.Shows(nil))
+}
+
 // A difference that has nothing to do with the settings is called the change's in at most
 // one of twenty cases, however often it shows; one that does is nearly never missed.
 func TestAControlsErrorRatesAreThoseItStates(t *testing.T) {
@@ -70,7 +103,7 @@ func TestAControlsErrorRatesAreThoseItStates(t *testing.T) {
 					c = c.Seen(true, rnd.Float64() < with)
 				}
 				if c, decided = c.Decide(); n > 60 {
-					c, decided = c.GivenUp(), true
+					c, decided = c.GivenUp(""), true
 				}
 			}
 			out[c.Outcome]++
