@@ -30,7 +30,7 @@ const (
 )
 
 // sameChance makes Math.random give the same numbers in every look: mulberry32, a
-// generator of 32 bits in the public domain. What asks for keys and tokens uses
+// generator of 32 bits in the public domain (from memory). What asks for keys and tokens uses
 // crypto.getRandomValues, which is left as it is.
 const sameChance = `(() => { let a = 1; Math.random = () => { a = (a + 0x6d2b79f5) | 0;
 	let t = Math.imul(a ^ (a >>> 15), 1 | a); t = (t + Math.imul(t ^ (t >>> 7), 61 | t)) ^ t; return ((t ^ (t >>> 14)) >>> 0) / 4294967296; }; })();`
