@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"image"
 	"image/color"
+	"runtime"
 	"slices"
 )
 
@@ -22,17 +23,28 @@ type Options struct {
 }
 
 // Region is a rectangle, in pixels of the second picture, that holds changed pixels
-// lying close together.
+// lying close together, or a block that came, went or changed its place.
 type Region struct {
-	X       int `json:"x"`
-	Y       int `json:"y"`
-	Width   int `json:"width"`
-	Height  int `json:"height"`
-	Changed int `json:"changed" doc:"Changed pixels inside."`
+	X        int      `json:"x"`
+	Y        int      `json:"y"`
+	Width    int      `json:"width"`
+	Height   int      `json:"height"`
+	Changed  int      `json:"changed" doc:"Changed pixels inside."`
+	Happened Happened `json:"happened,omitempty" enum:"came,went,moved" doc:"What became of a block of rows; nothing when the same place is drawn otherwise."`
+	Was      int      `json:"was,omitempty" doc:"Row of the first picture at which a block was that went or moved."`
+	Rows     int      `json:"rows,omitempty" doc:"How many rows came, went or moved."`
 }
 
 // Rect is the region as a rectangle.
 func (r Region) Rect() image.Rectangle { return image.Rect(r.X, r.Y, r.X+r.Width, r.Y+r.Height) }
+
+// Before is where to look for the region in the first picture.
+func (r Region) Before() image.Rectangle {
+	if r.Happened == Went || r.Happened == Moved {
+		return image.Rect(r.X, r.Was, r.X+r.Width, r.Was+r.Rows)
+	}
+	return r.Rect().Add(image.Pt(0, r.Was-r.Y))
+}
 
 // Result is what a comparison found.
 type Result struct {
@@ -40,40 +52,51 @@ type Result struct {
 	Changed       int      // pixels that look different, masked ones left out
 	Smoothed      int      // pixels that differ only as an edge is smoothed
 	Grown         int      // rows that the second picture has more than the first; negative when fewer
-	GrownAt       int      // row of the second picture at which rows came in or went out
 	Regions       []Region // most changed first
 
 	mask []bool // one for each pixel of the second picture
 }
 
 // Compare compares two pictures of a page. The pictures start at their left upper
-// corners. When heights differ, rows are taken out or put in at the one row that
-// makes the rest agree best, so that a banner that came in on top does not make
-// everything below it different. Rows or columns that only one picture has count as
-// changed.
+// corners. Rows that came in, went out or changed places are found and told apart from
+// what is drawn otherwise, so that a banner on top and a notice further down do not make
+// everything below them different. Rows or columns that only one picture has count as
+// changed; of rows that went, the place where they were.
 func Compare(a, b *image.NRGBA, opt Options) Result {
 	if opt.Threshold == 0 {
 		opt.Threshold = DefaultThreshold
 	}
-	c := comparison{a: a, b: b, wa: a.Bounds().Dx(), ha: a.Bounds().Dy(), wb: b.Bounds().Dx(), hb: b.Bounds().Dy(), threshold: opt.Threshold, known: distances{}}
+	c := comparison{a: a, b: b, wa: a.Bounds().Dx(), ha: a.Bounds().Dy(), wb: b.Bounds().Dx(), hb: b.Bounds().Dy(), threshold: opt.Threshold}
 	c.res = Result{Width: c.wb, Height: c.hb, Grown: c.hb - c.ha}
 	if c.wa == c.wb && c.ha == c.hb && bytes.Equal(a.Pix, b.Pix) {
 		return c.res
 	}
-	c.res.GrownAt = min(c.ha, c.hb)
-	if c.res.Grown != 0 && !opt.NoAlign {
-		c.res.GrownAt, c.explained = seam(a, b, slices.Concat(opt.MaskA, opt.MaskB))
+	var blocks []block
+	if opt.NoAlign || c.wa != c.wb {
+		c.under = make([]int, c.hb)
+		for y := range c.under {
+			c.under[y] = y
+		}
+		if c.ha > c.hb {
+			blocks = []block{{At: c.hb, From: c.hb, Went: c.ha - c.hb}}
+		}
+	} else {
+		c.under, blocks = align(a, b, slices.Concat(opt.MaskA, opt.MaskB))
 	}
 	c.masked, c.hide = maskOf(opt.MaskB, c.wb, c.hb), maskOf(opt.MaskA, c.wa, c.ha)
 	c.res.mask = make([]bool, c.wb*c.hb)
-	for y := range c.hb {
-		c.row(y)
+	c.rows()
+	regions := regions(c.res.mask, c.wb, c.hb)
+	for i := range regions {
+		regions[i].Was = c.above(regions[i].Y)
 	}
-	if c.res.Grown < 0 && !c.explained {
-		// Rows went out: there is no pixel of the second picture to mark but the seam.
-		c.wholeRow(min(c.res.GrownAt, c.hb-1))
+	for _, bl := range blocks {
+		if r, shown := c.block(bl); shown {
+			regions = append(regions, r)
+		}
 	}
-	c.res.Regions = regions(c.res.mask, c.wb, c.hb)
+	slices.SortStableFunc(regions, func(a, b Region) int { return b.Changed - a.Changed })
+	c.res.Regions = regions
 	return c.res
 }
 
@@ -82,44 +105,110 @@ type comparison struct {
 	a, b           *image.NRGBA
 	wa, ha, wb, hb int
 	threshold      float64
-	explained      bool  // rows that came in or went out explain all of the difference
+	under          []int // the row of a under each row of b, -1 when rows came in there
 	masked, hide   *bits // of b, and of a
-	known          distances
 	res            Result
 }
 
-// below is the row of a that lies under row y of b, or -1.
-func (c *comparison) below(y int) int {
-	switch {
-	case y < c.res.GrownAt:
-		return y
-	case c.res.Grown > 0 && y < c.res.GrownAt+c.res.Grown:
-		return -1
-	}
-	return y - c.res.Grown
-}
-
-func (c *comparison) mark(x, y int) {
-	c.res.mask[y*c.wb+x] = true
-	c.res.Changed++
-}
-
-func (c *comparison) wholeRow(y int) {
-	for x := range c.wb {
-		if y >= 0 && !c.res.mask[y*c.wb+x] && !c.masked.at(x, y) {
-			c.mark(x, y)
+// above is the row of a under row y of b, or under the next above it that has one.
+func (c *comparison) above(y int) int {
+	for ; y >= 0; y-- {
+		if c.under[y] >= 0 {
+			return c.under[y]
 		}
 	}
+	return 0
+}
+
+// block marks the rows that came in, or the place of those that went. Nothing is shown of
+// those that lie in a part that may differ, nor of the old place of those that moved.
+func (c *comparison) block(bl block) (Region, bool) {
+	if bl.explained || bl.moved && bl.Came == 0 {
+		return Region{}, false
+	}
+	r := Region{X: 0, Y: bl.At, Width: c.wb, Height: bl.Came, Happened: Came, Was: bl.From, Rows: max(bl.Came, bl.Went)}
+	if bl.moved {
+		r.Happened = Moved
+	}
+	from, to := bl.At, bl.At+bl.Came
+	if bl.Came == 0 {
+		r.Happened, r.Y, r.Height = Went, min(bl.At, c.hb-1), 1
+		from, to = r.Y, r.Y+1
+	}
+	box := image.Rectangle{}
+	for y := from; y < to; y++ {
+		line := row(c.b, y)
+		for x := range c.wb {
+			if c.res.mask[y*c.wb+x] || c.masked.at(x, y) {
+				continue
+			}
+			c.res.mask[y*c.wb+x] = true
+			r.Changed++
+			if bl.Came > 0 && !bytes.Equal(line[4*x:4*x+3], line[:3]) {
+				box = box.Union(image.Rect(x, y, x+1, y+1))
+			}
+		}
+	}
+	c.res.Changed += r.Changed
+	if !box.Empty() { // as much of the rows as shows something
+		r.X, r.Y, r.Width, r.Height = box.Min.X, box.Min.Y, box.Dx(), box.Dy()
+	}
+	return r, r.Changed > 0
+}
+
+// rows compares all rows, several parts of the picture at a time.
+func (c *comparison) rows() {
+	const part = 256
+	next := make(chan int)
+	type counts struct{ changed, smoothed int }
+	done := make(chan counts)
+	workers := min(runtime.GOMAXPROCS(0), 1+c.hb/part)
+	for range workers {
+		go func() {
+			w := rowComparer{comparison: c, known: distances{}}
+			for from := range next {
+				for y := from; y < min(from+part, c.hb); y++ {
+					w.row(y)
+				}
+			}
+			done <- counts{w.changed, w.smoothed}
+		}()
+	}
+	for y := 0; y < c.hb; y += part {
+		next <- y
+	}
+	close(next)
+	for range workers {
+		n := <-done
+		c.res.Changed += n.changed
+		c.res.Smoothed += n.smoothed
+	}
+}
+
+// rowComparer compares rows; each worker has its own.
+type rowComparer struct {
+	*comparison
+	known             distances
+	changed, smoothed int
+}
+
+func (c *rowComparer) mark(x, y int) {
+	c.res.mask[y*c.wb+x] = true
+	c.changed++
 }
 
 // row compares one row of b with the row of a that lies under it.
-func (c *comparison) row(y int) {
-	ya := c.below(y)
-	if ya < 0 && c.explained {
-		return
+func (c *rowComparer) row(y int) {
+	ya := c.under[y]
+	if ya < 0 {
+		return // told of as a block
 	}
-	if ya < 0 || ya >= c.ha {
-		c.wholeRow(y)
+	if ya >= c.ha { // straight, and a is shorter
+		for x := range c.wb {
+			if !c.masked.at(x, y) {
+				c.mark(x, y)
+			}
+		}
 		return
 	}
 	rowA, rowB := row(c.a, ya), row(c.b, y)
@@ -127,19 +216,18 @@ func (c *comparison) row(y int) {
 		return
 	}
 	for x := range c.wb {
-		if c.masked.at(x, y) || c.hide.at(x, ya) {
-			continue
-		}
 		if x >= c.wa {
-			c.mark(x, y)
+			if !c.masked.at(x, y) {
+				c.mark(x, y)
+			}
 			continue
 		}
 		p, q := rowA[4*x:4*x+4], rowB[4*x:4*x+4]
-		if p[0] == q[0] && p[1] == q[1] && p[2] == q[2] && p[3] == q[3] || c.known.between(p, q) <= c.threshold {
+		if p[0] == q[0] && p[1] == q[1] && p[2] == q[2] && p[3] == q[3] || c.masked.at(x, y) || c.hide.at(x, ya) || c.known.between(p, q) <= c.threshold {
 			continue
 		}
 		if smooths(c.a, c.b, x, ya, y) || smooths(c.b, c.a, x, y, ya) {
-			c.res.Smoothed++
+			c.smoothed++
 			continue
 		}
 		c.mark(x, y)
@@ -149,37 +237,6 @@ func (c *comparison) row(y int) {
 func row(m *image.NRGBA, y int) []uint8 {
 	o := m.PixOffset(m.Rect.Min.X, m.Rect.Min.Y+y)
 	return m.Pix[o : o+4*m.Rect.Dx()]
-}
-
-// seam finds the row at which rows came in or went out: the one for which the fewest
-// rows above it differ straight and the fewest below it differ when moved. Where
-// several do equally well, one inside a masked part is taken: a part that may differ
-// may also grow, and then the rows are explained.
-func seam(a, b *image.NRGBA, masks []image.Rectangle) (at int, explained bool) {
-	ha, hb := a.Rect.Dy(), b.Rect.Dy()
-	short := min(ha, hb)
-	same := func(ya, yb int) bool { return bytes.Equal(row(a, ya), row(b, yb)) }
-	below := make([]int, short+1) // rows at and below i that differ when aligned at the bottom
-	for i := short - 1; i >= 0; i-- {
-		below[i] = below[i+1]
-		if !same(ha-short+i, hb-short+i) {
-			below[i]++
-		}
-	}
-	inside := func(y int) bool {
-		return slices.ContainsFunc(masks, func(m image.Rectangle) bool { return m.Min.Y <= y && y <= m.Max.Y })
-	}
-	bestCost, above := -1, 0
-	for s := 0; s <= short; s++ {
-		cost, in := above+below[s], inside(s)
-		if bestCost < 0 || cost < bestCost || cost == bestCost && (in || !explained) {
-			at, bestCost, explained = s, cost, in
-		}
-		if s < short && !same(s, s) {
-			above++
-		}
-	}
-	return at, explained
 }
 
 // bits is a bitmap of masked pixels; nil means that nothing is masked.
@@ -270,91 +327,4 @@ func flat(m *image.NRGBA, x, y int) bool {
 		}
 	}
 	return false
-}
-
-// cell is the side, in pixels, of the grid on which changed pixels are gathered.
-const cell = 8
-
-// regions gathers changed pixels into rectangles: changed cells of the grid that lie
-// within two cells of each other belong together.
-func regions(mask []bool, w, h int) []Region {
-	cols, rows := (w+cell-1)/cell, (h+cell-1)/cell
-	count := make([]int, cols*rows)
-	for y := range h {
-		line := mask[y*w : (y+1)*w]
-		for x, on := range line {
-			if on {
-				count[y/cell*cols+x/cell]++
-			}
-		}
-	}
-	var out []Region
-	seen := make([]bool, len(count))
-	for start, n := range count {
-		if n == 0 || seen[start] {
-			continue
-		}
-		out = append(out, gather(mask, count, seen, start, cols, rows, w, h))
-	}
-	slices.SortStableFunc(out, func(a, b Region) int { return b.Changed - a.Changed })
-	return out
-}
-
-func gather(mask []bool, count []int, seen []bool, start, cols, rows, w, h int) Region {
-	box := image.Rectangle{}
-	changed := 0
-	queue := []int{start}
-	seen[start] = true
-	for len(queue) > 0 {
-		at := queue[len(queue)-1]
-		queue = queue[:len(queue)-1]
-		cx, cy := at%cols, at/cols
-		changed += count[at]
-		box = box.Union(tight(mask, image.Rect(cx*cell, cy*cell, min(w, (cx+1)*cell), min(h, (cy+1)*cell)), w))
-		for ny := max(0, cy-2); ny <= min(rows-1, cy+2); ny++ {
-			for nx := max(0, cx-2); nx <= min(cols-1, cx+2); nx++ {
-				if n := ny*cols + nx; count[n] > 0 && !seen[n] {
-					seen[n] = true
-					queue = append(queue, n)
-				}
-			}
-		}
-	}
-	return Region{box.Min.X, box.Min.Y, box.Dx(), box.Dy(), changed}
-}
-
-func tight(mask []bool, r image.Rectangle, w int) image.Rectangle {
-	box := image.Rectangle{}
-	for y := r.Min.Y; y < r.Max.Y; y++ {
-		for x := r.Min.X; x < r.Max.X; x++ {
-			if mask[y*w+x] {
-				box = box.Union(image.Rect(x, y, x+1, y+1))
-			}
-		}
-	}
-	return box
-}
-
-// Draw paints the second picture faded, its changed pixels in the accent colour and
-// the outline of each region, so that a person sees where to look.
-func Draw(b *image.NRGBA, r Result, accent color.NRGBA) *image.NRGBA {
-	w, h := b.Rect.Dx(), b.Rect.Dy()
-	out := image.NewNRGBA(image.Rect(0, 0, w, h))
-	for y := range h {
-		in, to := row(b, y), row(out, y)
-		for x := range w {
-			p := to[4*x : 4*x+4]
-			if r.mask != nil && r.mask[y*w+x] {
-				p[0], p[1], p[2], p[3] = accent.R, accent.G, accent.B, 255
-				continue
-			}
-			grey := 191 + luma8(in[4*x], in[4*x+1], in[4*x+2])/4
-			p[0], p[1], p[2], p[3] = grey, grey, grey, 255
-		}
-	}
-	return out
-}
-
-func luma8(r, g, b uint8) uint8 {
-	return uint8((299*int(r) + 587*int(g) + 114*int(b)) / 1000)
 }

@@ -7,7 +7,7 @@ import (
 	"image"
 	"io"
 
-	"github.com/klauspost/compress/zlib"
+	"github.com/klauspost/compress/flate"
 )
 
 // decodeScreen reads the form of PNG in which browsers give their pictures: eight bits
@@ -20,17 +20,24 @@ func decodeScreen(raw []byte) *image.NRGBA {
 	if data == nil || w*h > largest {
 		return nil
 	}
-	z, err := zlib.NewReader(data)
-	if err != nil {
+	// The checksums of the chunks were right, so that of the stream inside (RFC 1950 §2.2) need
+	// not be computed, too; what it says of its form does matter.
+	var head [2]byte
+	if _, err := io.ReadFull(data, head[:]); err != nil || head[0]&15 != 8 || head[1]&32 != 0 || binary.BigEndian.Uint16(head[:])%31 != 0 {
 		return nil
 	}
+	z := flate.NewReader(data)
 	defer z.Close()
 	out := image.NewNRGBA(image.Rect(0, 0, w, h))
 	stride := w * channels
-	line, above := make([]byte, 1+stride), make([]byte, 1+stride)
+	line, above, zero := make([]byte, 1+stride), make([]byte, 1+stride), make([]byte, stride)
 	for y := range h {
 		if _, err := io.ReadFull(z, line); err != nil {
 			return nil
+		}
+		if y > 0 && line[0] == 2 && bytes.Equal(line[1:], zero) { // the line above once more
+			copy(out.Pix[y*out.Stride:(y+1)*out.Stride], out.Pix[(y-1)*out.Stride:y*out.Stride])
+			continue
 		}
 		if !unfilter(line[0], line[1:], above[1:], channels) {
 			return nil
@@ -43,7 +50,7 @@ func decodeScreen(raw []byte) *image.NRGBA {
 		}
 		line, above = above, line
 	}
-	// The end of the stream, with its checksum, has to be there too.
+	// The end of the stream has to be there, too.
 	if n, err := z.Read(line); n != 0 || err != io.EOF {
 		return nil
 	}
@@ -103,7 +110,14 @@ func unfilter(kind byte, line, above []byte, bpp int) bool {
 			line[i] += line[i-bpp]
 		}
 	case 2:
-		for i := range line {
+		// Eight bytes at a time: the upper bits are added without their carry.
+		const low = 0x7f7f7f7f7f7f7f7f
+		i := 0
+		for ; i+8 <= len(line); i += 8 {
+			x, y := binary.LittleEndian.Uint64(line[i:]), binary.LittleEndian.Uint64(above[i:])
+			binary.LittleEndian.PutUint64(line[i:], (x&low+y&low)^((x^y)&^low))
+		}
+		for ; i < len(line); i++ {
 			line[i] += above[i]
 		}
 	case 3:
@@ -149,7 +163,10 @@ func abs(n int) int {
 
 // widen puts an opaque alpha behind each colour.
 func widen(px, rgb []byte) {
-	for i, j := 0, 0; j+3 <= len(rgb); i, j = i+4, j+3 {
-		px[i], px[i+1], px[i+2], px[i+3] = rgb[j], rgb[j+1], rgb[j+2], 255
+	n := len(rgb) / 3
+	for i := range n - 1 {
+		binary.LittleEndian.PutUint32(px[4*i:], binary.LittleEndian.Uint32(rgb[3*i:])|0xff000000)
 	}
+	px, rgb = px[4*(n-1):], rgb[3*(n-1):]
+	px[0], px[1], px[2], px[3] = rgb[0], rgb[1], rgb[2], 255
 }

@@ -111,7 +111,17 @@ func pairs() map[string][2]*image.NRGBA {
 		"a clear tint":                   with(func(m *image.NRGBA) { fill(m, image.Rect(0, 180, 320, 240), color.NRGBA{200, 190, 170, 255}) }),
 		"lines are gone":                 with(func(m *image.NRGBA) { fill(m, image.Rect(0, 195, 320, 240), paper) }),
 		"near black in different shades": with(func(m *image.NRGBA) { fill(m, image.Rect(190, 110, 250, 170), color.NRGBA{38, 40, 60, 255}) }),
-		"one pixel":                      with(func(m *image.NRGBA) { m.SetNRGBA(5, 5, ink) }),
+		"a gradient is turned": with(func(m *image.NRGBA) {
+			for x := range 280 {
+				fill(m, image.Rect(20+x, 20, 21+x, 60), color.NRGBA{uint8(x * 9 / 10), 110, uint8(250 - x*8/10), 255})
+			}
+		}),
+		"a ring is drawn around a disc": with(func(m *image.NRGBA) { disc(m, 220, 140, 34, moss); disc(m, 220, 140, 30.4, ink) }),
+		"a thin line is one pixel lower": with(func(m *image.NRGBA) {
+			fill(m, image.Rect(20, 200, 260, 201), paper)
+			fill(m, image.Rect(20, 201, 60, 202), moss)
+		}),
+		"one pixel": with(func(m *image.NRGBA) { m.SetNRGBA(5, 5, ink) }),
 		"noise": with(func(m *image.NRGBA) {
 			for i := range 4000 {
 				x, y := (i*7919)%320, (i*104729)%240
@@ -145,7 +155,7 @@ func TestChangesThatLieTogetherAreOneRegion(t *testing.T) {
 	fill(b, image.Rect(300, 200, 310, 210), rust)
 	r := Compare(a, b, Options{})
 	require.Len(t, r.Regions, 2)
-	assert.Equal(t, Region{X: 20, Y: 30, Width: 70, Height: 20, Changed: 40*20 + 24*20}, r.Regions[0])
+	assert.Equal(t, Region{X: 20, Y: 30, Width: 70, Height: 20, Changed: 40*20 + 24*20, Was: 30}, r.Regions[0])
 	assert.Equal(t, image.Rect(300, 200, 310, 210), r.Regions[1].Rect())
 }
 
