@@ -70,13 +70,14 @@ func kept(ctx context.Context, raw []byte, keep Keep) (*evidence.Picture, error)
 // collected is what collect.js returns. Everything in it comes from the page and is
 // untrusted; the types bound what it can be, the script how much.
 type collected struct {
-	Title   string          `json:"title"`
-	Address string          `json:"address"`
-	Width   int             `json:"width"`
-	Height  int             `json:"height"`
-	Outline []evidence.Box  `json:"outline"`
-	Lines   []evidence.Line `json:"lines"`
-	Masked  []evidence.Box  `json:"masked"`
+	Title   string           `json:"title"`
+	Address string           `json:"address"`
+	Width   int              `json:"width"`
+	Height  int              `json:"height"`
+	Outline []evidence.Box   `json:"outline"`
+	Styles  []evidence.Style `json:"styles"`
+	Lines   []evidence.Line  `json:"lines"`
+	Masked  []evidence.Box   `json:"masked"`
 	Shifts  []struct {
 		At    float64  `json:"at"`
 		Score float64  `json:"score"`
@@ -139,7 +140,7 @@ func (t *tab) look(task site.PageTask, reader *httpcache.Reader, out *evidence.P
 	}
 	facts := reader.Read(VariantOf(task.Page.Path, task.Device), func(name string) []string { return headerValues(doc.headers, name) }, body)
 	out.Served, out.CacheNote = facts.Served, clip(facts.Note)
-	out.Outline, out.Lines, out.Masked = c.Outline, c.Lines, c.Masked
+	out.Outline, out.Styles, out.Lines, out.Masked = c.Outline, c.Styles, c.Lines, c.Masked
 	out.Errors, out.Console, out.Requests = errs, console, reqs
 	out.Timing = c.Timing
 	out.Listens, out.Facts, out.Links, out.Empty, out.Fonts = c.Listens, c.Facts, c.Links, c.Empty, c.Fonts

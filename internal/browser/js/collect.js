@@ -15,6 +15,29 @@
     for (let p = el.previousElementSibling; p; p = p.previousElementSibling) if (p.tagName === el.tagName) n++;
     return el.tagName.toLowerCase() + ":nth-of-type(" + n + ")";
   };
+  const roles = { BUTTON: "button", SELECT: "combobox", TEXTAREA: "textbox", NAV: "navigation", MAIN: "main", HEADER: "banner", FOOTER: "contentinfo", ASIDE: "complementary", FORM: "form", IMG: "img", TABLE: "table", DIALOG: "dialog" };
+  const inputs = { button: "button", submit: "button", reset: "button", image: "button", checkbox: "checkbox", radio: "radio", range: "slider", number: "spinbutton", search: "searchbox" };
+  const roleOf = (el) => {
+    const written = el.getAttribute("role");
+    if (written) return clip(written.trim().split(/\s+/)[0], 30);
+    if (el.tagName === "INPUT") return inputs[el.type] || "textbox";
+    if (el.tagName === "A") return el.hasAttribute("href") ? "link" : "";
+    return /^H[1-6]$/.test(el.tagName) ? "heading" : roles[el.tagName] || "";
+  };
+  const styles = [], styleIndex = new Map();
+  const styleOf = (cs) => {
+    const style = { font: clip(cs.fontSize + " " + cs.fontFamily + (cs.fontWeight === "400" ? "" : " " + cs.fontWeight), 120), colour: cs.color,
+      background: cs.backgroundImage !== "none" ? clip(cs.backgroundImage, 120) : cs.backgroundColor === "rgba(0, 0, 0, 0)" ? "nothing" : cs.backgroundColor };
+    const key = style.font + "|" + style.colour + "|" + style.background;
+    if (!styleIndex.has(key)) { styles.push(style); styleIndex.set(key, styles.length); }
+    return styleIndex.get(key);
+  };
+  const edge = Math.max(innerWidth, document.documentElement.clientWidth);
+  const cutOff = (el, cs, r) => {
+    if (r.right + sx > edge + 2 && r.left + sx < edge) return true;
+    const clips = (v) => v === "hidden" || v === "clip";
+    return clips(cs.overflowX) && el.scrollWidth > el.clientWidth + 2 || clips(cs.overflowY) && el.scrollHeight > el.clientHeight + 2;
+  };
   const walk = (el, parent, path) => {
     if (outline.length >= 4000 || skip.has(el.tagName.toUpperCase())) return;
     const r = el.getBoundingClientRect();
@@ -22,7 +45,8 @@
     let at = parent;
     if (visible || el === document.body) {
       at = outline.length;
-      outline.push({ path: clip(path, 2000), name: nameOf(el), parent, x: Math.round(r.left + sx), y: Math.round(r.top + sy), width: Math.round(r.width), height: Math.round(r.height) });
+      const cs = getComputedStyle(el);
+      outline.push({ path: clip(path, 2000), name: nameOf(el), parent, x: Math.round(r.left + sx), y: Math.round(r.top + sy), width: Math.round(r.width), height: Math.round(r.height), role: roleOf(el), style: styleOf(cs), cut: cutOff(el, cs, r) });
       index.set(el, at);
     }
     if (el.tagName === "svg") return;
@@ -96,7 +120,7 @@
     title: clip(document.title || "", 300), address: location.href,
     width: Math.max(innerWidth, document.documentElement.clientWidth),
     height: Math.max(document.documentElement.scrollHeight, document.body ? document.body.scrollHeight : 0, innerHeight),
-    outline, lines, masked, listens, facts, links: [...links], empty, fonts: [...new Set(fonts)], shifts: seen.shifts,
+    outline, styles, lines, masked, listens, facts, links: [...links], empty, fonts: [...new Set(fonts)], shifts: seen.shifts,
     timing: { firstByte: nav ? nav.responseStart : 0, firstDraw: seen.firstDraw, largest: seen.largest, loaded: nav ? nav.loadEventEnd : 0 },
   };
 }

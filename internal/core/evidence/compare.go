@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"tidemarker/internal/core/visual"
 	"tidemarker/internal/core/vitals"
 )
 
@@ -15,8 +14,6 @@ import (
 // named: a speed setting should change nothing that a visitor sees, so little is let
 // pass.
 const (
-	specks      = 20   // changed pixels on a page that nobody sees
-	visible     = 200  // changed pixels that a visitor sees; fewer are for a person to judge
 	shiftRise   = 0.02 // rise of the layout shift that counts once it is no longer good
 	shiftUnsure = 0.05 // rise within good that a person should look at
 )
@@ -259,84 +256,4 @@ func (p PageLook) hidden(box int, masked []image.Rectangle) bool {
 
 func has(lines []Line, text string) bool {
 	return slices.ContainsFunc(lines, func(l Line) bool { return strings.Contains(clean(l.Text), clean(text)) })
-}
-
-func pictureFindings(m PageLook, rest Volatile, p PageLook, pictures Pictures) ([]Finding, error) {
-	a, b, err := pixels(m, p, pictures)
-	if err != nil {
-		return nil, fmt.Errorf("compare the pictures of %s: %w", p.Page, err)
-	}
-	if a == nil {
-		return nil, nil
-	}
-	res := visual.Compare(a, b, visual.Options{MaskA: quietRects(m, rest), MaskB: quietRects(p, rest)})
-	if res.Changed < specks {
-		return nil, nil
-	}
-	severity := Unsure
-	if res.Changed >= visible {
-		severity = Broken
-	}
-	// One finding a page: what moves one part moves all that is below it.
-	region := res.Regions[0]
-	_, path := p.nameAt(region.Rect())
-	f := p.about(PictureKind, severity, whatHappened(m, p, region.Rect())).
-		with("%s px changed in an area of %d × %d px, %d px from the top.%s", thousands(region.Changed), region.Width, region.Height, region.Y, more(p, res))
-	f.Region = &region
-	return []Finding{f.caused(path)}, nil
-}
-
-// more tells of the other changed regions of a page.
-func more(p PageLook, res visual.Result) string {
-	var names []string
-	for _, r := range res.Regions[1:] {
-		if name, _ := p.nameAt(r.Rect()); !slices.Contains(names, name) {
-			names = append(names, name)
-		}
-	}
-	s := ""
-	if len(names) > 0 {
-		s = fmt.Sprintf(" Also at %s.", strings.Join(names[:min(4, len(names))], ", "))
-	}
-	if res.Grown != 0 {
-		s += fmt.Sprintf(" The page is %d px %s.", max(res.Grown, -res.Grown), map[bool]string{true: "taller", false: "shorter"}[res.Grown > 0])
-	}
-	return s
-}
-
-func thousands(n int) string {
-	s := fmt.Sprint(n)
-	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + " " + s[i:]
-	}
-	return s
-}
-
-// quietRects are the parts of a page that may differ: its masks, and where the
-// volatile elements lie in this very look.
-func quietRects(p PageLook, rest Volatile) []image.Rectangle {
-	out := slices.Concat(rects(p.Masked), rest.Rects)
-	for _, path := range rest.Paths {
-		if i, there := p.box(path); there {
-			out = append(out, p.Outline[i].Rect().Inset(-2))
-		}
-	}
-	return out
-}
-
-// QuietRects is what [Compare] left out of one page's picture, for showing it.
-func QuietRects(base Baseline, p PageLook) []image.Rectangle {
-	return quietRects(p, base.Volatile[p.Key])
-}
-
-func (p PageLook) nameAt(r image.Rectangle) (name, path string) {
-	i := p.nearest(r)
-	if i < 0 {
-		return "the page", ""
-	}
-	name = p.Outline[i].Name
-	if name == "" || name == "body" || name == "html" {
-		name = "the page as a whole"
-	}
-	return name, p.Outline[i].Path
 }

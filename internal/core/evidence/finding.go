@@ -55,6 +55,7 @@ type Finding struct {
 	Journey     string         `json:"journey,omitempty"`
 	Step        *int           `json:"step,omitempty" doc:"Index of the step that did not hold, from 0."`
 	Region      *visual.Region `json:"region,omitempty"`
+	Weight      Weight         `json:"weight,omitempty" doc:"How much what changed weighs by what it is: 2 what people act with, 1 content, 0 what stands at the side."`
 	Cause       string         `json:"cause" doc:"Findings of one cause belong together."`
 	Symptom     bool           `json:"symptom,omitempty" doc:"It comes of another finding of the same cause."`
 	Pass        int            `json:"pass,omitempty" doc:"The pass of the look that shows it, when it is not the first."`

@@ -41,6 +41,7 @@ type PageLook struct {
 	Title     string            `json:"title"`
 	Picture   *Picture          `json:"picture,omitempty"`
 	Outline   []Box             `json:"outline,omitempty"`
+	Styles    []Style           `json:"styles,omitempty" doc:"How the boxes of the outline are drawn."`
 	Lines     []Line            `json:"lines,omitempty"`
 	Masked    []Box             `json:"masked,omitempty" doc:"Where the page's own masks lie."`
 	Errors    []ScriptError     `json:"errors,omitempty"`
@@ -72,6 +73,16 @@ type Box struct {
 	Y      int    `json:"y"`
 	Width  int    `json:"width"`
 	Height int    `json:"height"`
+	Role   string `json:"role,omitempty" doc:"Its role by WAI-ARIA, written or by what element it is."`
+	Style  int    `json:"style,omitempty" doc:"Which of the look's styles it is drawn in, from 1; 0 when that is not known."`
+	Cut    bool   `json:"cut,omitempty" doc:"Part of what it holds is cut off, or it reaches over the page's edge."`
+}
+
+// Style is how an element is drawn.
+type Style struct {
+	Font       string `json:"font" doc:"Size, family and weight."`
+	Colour     string `json:"colour"`
+	Background string `json:"background" doc:"Colour or picture behind it, “nothing” when what is under it shows."`
 }
 
 // Rect is the box as a rectangle.
