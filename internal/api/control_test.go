@@ -79,7 +79,7 @@ func TestAWholeCauseIsAcceptedAtOnce(t *testing.T) {
 		f(evidence.PictureKind, "/kits", "lib", "c"), f(evidence.JourneyKind, "/", "menu", "d")}))
 	var run runBody
 	r.get(fmt.Sprintf("/api/v1/runs/%d", r.run), &run)
-	status := r.post(fmt.Sprintf("/api/v1/findings/%d/accept", run.id("content")), map[string]any{"accepted": true, "cause": true, "why": "The new library."}, &run)
+	status := r.post(fmt.Sprintf("/api/v1/findings/%d/accept", run.id("content")), map[string]any{"accepted": true, "reach": "cause", "why": "The new library."}, &run)
 	require.Equal(t, http.StatusOK, status)
 	assert.Equal(t, "broken", run.Verdict, "the journey is of another cause")
 	assert.Contains(t, run.Summary, "3 accepted as expected")

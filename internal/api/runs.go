@@ -119,17 +119,6 @@ func (s *Server) runOperations(api huma.API) {
 			}
 			return out(s.runView(ctx, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "accept-finding", Method: http.MethodPost, Path: "/findings/{id}/accept", Summary: "Accepts a finding as expected, or takes that back", Tags: tags},
-		func(ctx context.Context, in *struct {
-			ByID
-			Body struct {
-				Accepted bool   `json:"accepted"`
-				Why      string `json:"why" maxLength:"2000"`
-				Cause    bool   `json:"cause,omitempty" doc:"All findings of the same cause in the run, not this one alone."`
-			}
-		}) (*output[RunView], error) {
-			return out(s.acceptFinding(ctx, in.ID, in.Body.Accepted, in.Body.Cause, in.Body.Why))
-		})
 	huma.Register(api, huma.Operation{OperationID: "add-host", Method: http.MethodPost, Path: "/findings/{id}/add-host", Summary: "Adds the host that a finding names to the environment it was missed on", Description: "From then on Tide Marker asks it. 409 when the finding names none.", Tags: tags},
 		func(ctx context.Context, in *ByID) (*output[RunView], error) { return out(s.addHost(ctx, in.ID)) })
 	huma.Register(api, huma.Operation{OperationID: "get-proof", Method: http.MethodGet, Path: "/findings/{id}/proof", Summary: "The proof of a finding: both looks", Tags: tags},
@@ -195,12 +184,4 @@ func (s *Server) between(ctx context.Context, siteID int64, from, to string) []s
 		return d
 	}
 	return []settings.Difference{}
-}
-
-func (s *Server) acceptFinding(ctx context.Context, id int64, accepted, cause bool, why string) (RunView, error) {
-	run, err := s.Runner.AcceptFinding(ctx, id, accepted, cause, why, who(ctx))
-	if err != nil {
-		return RunView{}, err
-	}
-	return s.runView(ctx, run)
 }

@@ -130,14 +130,14 @@ var needs = map[string]people.Ability{
 	"decide-policy": people.Decide,
 	"get-parity":    people.See, "test-cache-isolation": people.Work, "purge-environment": people.Work, "compare-environments": people.Work,
 	"begin-change": people.Work, "edit-change": people.Work, "try-change": people.Work, "roll-back-change": people.Work, "plan-roll-back": people.See, "take-out-change": people.Work, "discard-change": people.Work, "rebase-change": people.Work, "split-change": people.Work,
-	"get-test-plan": people.See, "get-learned": people.See, "change-test-plan": people.Work, "rehearse": people.Work, "export-site": people.See,
+	"get-test-plan": people.See, "get-learned": people.See, "get-decisions": people.See, "change-test-plan": people.Work, "rehearse": people.Work, "export-site": people.See,
 	"list-onboardings": people.See, "get-onboarding": people.See, "begin-onboarding": people.Work, "place-onboarding": people.Work, "survey-onboarding": people.Work,
 	"class-pages": people.Work, "people-onboarding": people.Work, "run-onboarding": people.Work, "register-onboarding": people.Work, "discard-onboarding": people.Work,
 	"upload-export": people.Work, "tick-task-item": people.Work, "complete-task": people.Work,
 	"list-settings": people.See, "list-speed-layers": people.See, "list-bundles": people.See, "make-bundle": people.Work, "remove-bundle": people.Work, "preview-bundle": people.See, "apply-bundle": people.Work,
 	"copy-settings": people.See, "fit-copied": people.See, "begin-from-copied": people.Work,
 	"accept-drift": people.Work, "revert-drift": people.Work,
-	"exclude": people.Work, "accept-finding": people.Work, "add-host": people.Work, "stop-run": people.Work,
+	"exclude": people.Work, "accept-finding": people.Work, "mask-finding": people.Work, "end-decision": people.Work, "add-host": people.Work, "stop-run": people.Work,
 	"promote-change": people.Decide, "tidy-change": people.Decide, "accept-change": people.Decide,
 }
 

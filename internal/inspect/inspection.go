@@ -121,7 +121,7 @@ func (r *Inspection) conclude(ctx context.Context, findings []evidence.Finding) 
 	if err := r.Store.SaveFindings(ctx, r.Run, findings); err != nil {
 		return Result{}, err
 	}
-	looks := r.Progress.looks()
+	looks := r.Progress.Looks()
 	v := evidence.Judge(findings, looks)
 	return Result{v, evidence.Summarise(v, findings, looks), findings}, nil
 }

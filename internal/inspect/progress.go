@@ -91,7 +91,7 @@ func (g *Progress) editing(ctx context.Context, name string) error {
 	return g.store.SaveProgress(ctx, g.about.Run, phase, p)
 }
 
-func (g *Progress) looks() evidence.Progress {
+func (g *Progress) Looks() evidence.Progress {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	return g.p.Looks

@@ -88,6 +88,10 @@ func (r *run) carryOut(ctx context.Context) error {
 	}
 	out, err := look(ctx)
 	r.row.Verdict, r.row.Summary, r.renewed = out.Verdict, out.Summary, i.Renewed()
+	if err == nil {
+		r.row.Progress.V.Looks = r.progress.Looks()
+		r.row.Verdict, r.row.Summary, err = acceptDecided(ctx, r.Store, r.row)
+	}
 	if stands := r.standAgain(ctx); stands != nil {
 		r.row.Verdict, r.row.Summary, r.renewed = "", "", nil
 		return errors.Join(stands, err)

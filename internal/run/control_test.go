@@ -16,6 +16,7 @@ import (
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/run"
 	"tidemarker/internal/store"
 )
 
@@ -205,4 +206,35 @@ func TestControlsOfWhatWasMarkedBlameNoSetting(t *testing.T) {
 			assert.Equal(t, "Not looked at with the earlier settings: nothing was changed since the mark was taken.", f.Control.Text)
 		}
 	}
+}
+
+// What somebody took as meant for all runs of a change is so in its next run, and in no run of
+// another change.
+func TestControlsAreFollowedByWhatWasDecidedBefore(t *testing.T) {
+	b := newBench(t, front())
+	b.mark(0)
+	c, fp := b.begin(settings.Values{"scripts.defer": true})
+	b.move(c, release.Try)
+	try := store.Run{EnvironmentID: b.envs[0].ID, ChangeID: &c.ID, Kind: release.TryRun, Target: fp}
+	r := b.carryOut(try)
+	require.Equal(t, evidence.VerdictBroken, r.Verdict, r.Summary)
+	for _, f := range b.findings(r.ID) {
+		if f.Severity == evidence.Note {
+			continue
+		}
+		rows, err := b.store.Findings(t.Context(), r.ID)
+		require.NoError(t, err)
+		for _, row := range rows {
+			if row.Document.V.Fingerprint == f.Fingerprint {
+				_, err := b.runner.AcceptFinding(t.Context(), row.ID, run.Acceptance{Reach: run.Cause, Change: true, Why: "meant", Who: "ada"})
+				require.NoError(t, err)
+			}
+		}
+	}
+	r = b.carryOut(try)
+	assert.Equal(t, evidence.VerdictClear, r.Verdict, r.Summary)
+	assert.Contains(t, r.Summary, "accepted as expected")
+
+	r, _ = b.try(settings.Values{"scripts.defer": true})
+	assert.Equal(t, evidence.VerdictBroken, r.Verdict, "nobody decided anything on this one")
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/release"
@@ -18,71 +19,196 @@ type NotAccepted struct {
 
 func (e *NotAccepted) Error() string { return e.Why }
 
-// AcceptFinding accepts a finding as expected, or takes that back, and comes to a new
-// verdict of its run. With cause it does so for all findings of the same cause, but for
-// what could not be looked at.
-func (w *Runner) AcceptFinding(ctx context.Context, id int64, accepted, cause bool, why, who string) (runID int64, err error) {
-	f, err := w.Store.Finding(ctx, id)
-	if err != nil {
-		return 0, err
-	}
-	r, err := w.Store.Run(ctx, f.RunID)
-	if err != nil {
-		return 0, err
-	}
+// Reach says which findings one is accepted with.
+type Reach string
+
+// The reaches.
+const (
+	Place Reach = "place" // this finding alone
+	Part  Reach = "part"  // the same difference on every page, for everybody, on every device
+	Cause Reach = "cause" // all of the run that come of the same cause
+)
+
+// Acceptance is what somebody decides on a finding. It holds for this run, for all runs of
+// the run's change, or for all of the site's until a day.
+type Acceptance struct {
+	Reach  Reach
+	Change bool       // for all runs of the change
+	Until  *time.Time // for all runs of the site, until this day
+	Why    string
+	Who    string
+}
+
+// longestDecision is for how long a difference can be accepted. Common practice: what was
+// decided a year ago nobody remembers.
+const longestDecision = 366 * 24 * time.Hour
+
+// check tells why a finding cannot be accepted so.
+func (a Acceptance) check(f evidence.Finding, r store.Run, now time.Time) error {
+	lasting := a.Change || a.Until != nil
 	switch {
-	case f.Document.V.Kind == evidence.NotCheckedKind && accepted:
-		return 0, &NotAccepted{Why: "What could not be looked at cannot be accepted. Look again instead."}
-	case accepted && why == "":
-		return 0, &NotAccepted{"Say why the difference is expected; the record needs it.", true}
+	case f.Kind == evidence.NotCheckedKind:
+		return &NotAccepted{Why: "What could not be looked at cannot be accepted. Look again instead."}
+	case a.Why == "":
+		return &NotAccepted{"Say why the difference is expected; the record needs it.", true}
 	case r.State != release.Done:
-		return 0, &NotAccepted{Why: "The run has not come to a verdict; findings can be accepted when it has."}
+		return &NotAccepted{Why: "The run has not come to a verdict; findings can be accepted when it has."}
+	case lasting && !f.Kind.Lasts():
+		return &NotAccepted{Why: "What is shown to somebody whom it does not belong to can be accepted for one run only."}
+	case a.Change && r.ChangeID == nil:
+		return &NotAccepted{"This run is not one of a change. Say until which day the difference is accepted.", true}
+	case a.Until != nil && a.Until.Before(now.Truncate(24*time.Hour)):
+		return &NotAccepted{"That day is over. Give one from today on.", true}
+	case a.Until != nil && a.Until.After(now.Add(longestDecision)):
+		return &NotAccepted{"A difference can be accepted for a year at most.", true}
 	}
-	text := "Took back the acceptance of: " + f.Document.V.Title
-	if accepted {
-		text = "Accepted as expected: " + f.Document.V.Title + ". " + why
+	return nil
+}
+
+// lasting says for how long, in words.
+func (a Acceptance) lasting() string {
+	switch {
+	case a.Until != nil:
+		return " It holds until " + a.Until.Format("2 January 2006") + "."
+	case a.Change:
+		return " It holds for all runs of the change."
+	}
+	return ""
+}
+
+// AcceptFinding accepts a finding as expected and comes to a new verdict of its run. What is
+// accepted for longer than the run is accepted in later ones by itself, as long as it is the
+// very same difference.
+func (w *Runner) AcceptFinding(ctx context.Context, id int64, a Acceptance) (runID int64, err error) {
+	f, r, err := w.findingOf(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	if err := a.check(f.Document.V, r, time.Now()); err != nil {
+		return 0, err
 	}
 	return r.ID, w.Store.Within(ctx, func(s *store.Store) error {
-		all := []int64{id}
-		if cause {
-			if all, err = ofOneCause(ctx, s, f); err != nil {
-				return err
-			}
-		}
-		for _, id := range all {
-			if err := s.AcceptFinding(ctx, id, accepted, who, why); err != nil {
-				return err
-			}
-		}
-		if n := len(all); n > 1 {
-			text += fmt.Sprintf(" (and %d more of the same cause)", n-1)
-		}
-		if err := rejudge(ctx, s, r); err != nil {
+		all, err := reached(ctx, s, f, a.Reach)
+		if err != nil {
 			return err
 		}
-		return errors.Join(
-			s.Record(ctx, store.Event{SiteID: r.SiteID, ChangeID: r.ChangeID, RunID: &r.ID, Kind: "finding", Who: who, Text: text}),
-			s.Tell(ctx, store.Notice{Site: r.SiteID, Run: r.ID}))
+		for _, x := range all {
+			if err := s.AcceptFinding(ctx, x.ID, true, a.Who, a.Why); err != nil {
+				return err
+			}
+			if !a.Change && a.Until == nil || !x.Document.V.Kind.Lasts() || a.Reach == Part && x.ID != f.ID {
+				continue
+			}
+			d := store.Decision{SiteID: r.SiteID, FindingID: &x.ID, Difference: store.JSON[evidence.Accepted]{V: x.Document.V.AsAccepted(a.Reach == Part)}, Until: a.Until, Who: a.Who, Why: a.Why}
+			if a.Change {
+				d.ChangeID = r.ChangeID
+			}
+			if err := s.SaveDecision(ctx, d); err != nil {
+				return err
+			}
+		}
+		text := "Accepted as expected: " + f.Document.V.Title + ". " + a.Why + a.lasting()
+		if n := len(all); n > 1 {
+			text += fmt.Sprintf(" (and %d more %s)", n-1, map[Reach]string{Cause: "of the same cause", Part: "of the same part"}[a.Reach])
+		}
+		return decided(ctx, s, r, a.Who, text)
 	})
 }
 
-// ofOneCause are the findings of a run that have the cause of one of them and weigh something.
-func ofOneCause(ctx context.Context, s *store.Store, f store.Finding) ([]int64, error) {
+// TakeBack takes back that a finding was accepted, and ends what was decided on it for
+// longer than the run.
+func (w *Runner) TakeBack(ctx context.Context, id int64, who string) (runID int64, err error) {
+	f, r, err := w.findingOf(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	return r.ID, w.Store.Within(ctx, func(s *store.Store) error {
+		if err := s.AcceptFinding(ctx, id, false, "", ""); err != nil {
+			return err
+		}
+		if err := s.EndDecisionsOn(ctx, id, who); err != nil {
+			return err
+		}
+		return decided(ctx, s, r, who, "Took back the acceptance of: "+f.Document.V.Title)
+	})
+}
+
+func (w *Runner) findingOf(ctx context.Context, id int64) (store.Finding, store.Run, error) {
+	f, err := w.Store.Finding(ctx, id)
+	if err != nil {
+		return f, store.Run{}, err
+	}
+	r, err := w.Store.Run(ctx, f.RunID)
+	return f, r, err
+}
+
+// decided comes to a new verdict after a decision, and records it.
+func decided(ctx context.Context, s *store.Store, r store.Run, who, text string) error {
+	v, summary, err := judgeAgain(ctx, s, r)
+	if err != nil {
+		return err
+	}
+	return errors.Join(s.SaveVerdict(ctx, r.ID, v, summary),
+		s.Record(ctx, store.Event{SiteID: r.SiteID, ChangeID: r.ChangeID, RunID: &r.ID, Kind: "finding", Who: who, Text: text}),
+		s.Tell(ctx, store.Notice{Site: r.SiteID, Run: r.ID}))
+}
+
+// acceptDecided accepts in a run what people decided before, and gives what the run comes
+// to then.
+func acceptDecided(ctx context.Context, s *store.Store, r store.Run) (evidence.Verdict, string, error) {
+	decisions, err := s.DecisionsFor(ctx, r.SiteID, r.ChangeID)
+	if err != nil || len(decisions) == 0 {
+		return r.Verdict, r.Summary, err
+	}
+	rows, err := s.Findings(ctx, r.ID)
+	if err != nil {
+		return r.Verdict, r.Summary, err
+	}
+	n := 0
+	for _, f := range rows {
+		if d := f.Document.V; d.Severity == evidence.Note || !d.Kind.Lasts() || f.State == "accepted" {
+			continue
+		}
+		for _, d := range decisions {
+			if !d.Difference.V.Covers(f.Document.V) {
+				continue
+			}
+			if err := s.AcceptFinding(ctx, f.ID, true, d.Who, d.Why); err != nil {
+				return r.Verdict, r.Summary, err
+			}
+			n++
+			break
+		}
+	}
+	if n == 0 {
+		return r.Verdict, r.Summary, nil
+	}
+	return judgeAgain(ctx, s, r)
+}
+
+// reached are the findings of a run that one is accepted with.
+func reached(ctx context.Context, s *store.Store, f store.Finding, reach Reach) ([]store.Finding, error) {
+	if reach != Cause && reach != Part {
+		return []store.Finding{f}, nil
+	}
 	rows, err := s.Findings(ctx, f.RunID)
-	var out []int64
+	everywhere := f.Document.V.AsAccepted(true)
+	var out []store.Finding
 	for _, x := range rows {
-		if d := x.Document.V; d.Cause == f.Document.V.Cause && d.Kind != evidence.NotCheckedKind && d.Severity != evidence.Note {
-			out = append(out, x.ID)
+		d := x.Document.V
+		of := reach == Cause && d.Cause == f.Document.V.Cause || reach == Part && everywhere.Covers(d)
+		if of && d.Kind != evidence.NotCheckedKind && d.Severity != evidence.Note || x.ID == f.ID {
+			out = append(out, x)
 		}
 	}
 	return out, err
 }
 
-// rejudge comes to a verdict on the findings that are not accepted.
-func rejudge(ctx context.Context, s *store.Store, r store.Run) error {
+// judgeAgain comes to a verdict on the findings that are not accepted.
+func judgeAgain(ctx context.Context, s *store.Store, r store.Run) (evidence.Verdict, string, error) {
 	rows, err := s.Findings(ctx, r.ID)
 	if err != nil {
-		return err
+		return "", "", err
 	}
 	var open []evidence.Finding
 	for _, f := range rows {
@@ -95,5 +221,5 @@ func rejudge(ctx context.Context, s *store.Store, r store.Run) error {
 	if n := len(rows) - len(open); n > 0 {
 		summary += fmt.Sprintf(" %d accepted as expected.", n)
 	}
-	return s.SaveVerdict(ctx, r.ID, v, summary)
+	return v, summary, nil
 }

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -19,9 +20,13 @@ import (
 // each with the condition of what is taken.
 var archived = []struct{ table, where string }{
 	{"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"runs", ""}, {"acts", ""}, {"manual_tasks", ""}, {"drifts", ""}, {"looks", ""},
-	{"findings", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"exports", ""}, {"backups", ""},
+	{"findings", ""}, {"decisions", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"exports", ""}, {"backups", ""},
 	{"parities", ""}, {"bundles", ""}, {"history", ""}, {"blobs", shownBlobs},
 }
+
+// cameLater are tables that an archive of an earlier version does not have; it holds nothing of
+// theirs.
+var cameLater = []string{"decisions"}
 
 // notArchived are the other tables: who may sign in, with their secrets, and sites
 // that somebody is still adding, with theirs.
@@ -122,6 +127,9 @@ func (s *Store) Import(ctx context.Context, raw []byte) error {
 
 func importTable(ctx context.Context, tx pgx.Tx, z *zip.Reader, table string) error {
 	head, err := z.Open(table + ".columns.json")
+	if errors.Is(err, fs.ErrNotExist) && slices.Contains(cameLater, table) {
+		return nil
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return errors.New("it is not in the archive, which is of another version of Tide Marker")
 	}

@@ -63,8 +63,7 @@ type Finding struct {
 	Known       bool           `json:"known,omitempty" doc:"It follows from the settings; nobody had to see it."`
 	Control     *Control       `json:"control,omitempty" doc:"What looks with the earlier settings say of it."`
 	Fingerprint string         `json:"fingerprint" doc:"Known again in another check by this."`
-
-	own string // the cause that it was found with, before it was tied to another
+	Part        string         `json:"part,omitempty" doc:"What it was found with, before it was tied to another cause."`
 }
 
 // about starts a finding on what was looked at.
@@ -86,7 +85,7 @@ func Follows(page string, kind Kind, severity Severity, title, detail, cause str
 
 // dueTo is caused for a cause that findings of other kinds have, too.
 func (f Finding) dueTo(cause string) Finding {
-	f.Cause, f.own = cause, cause
+	f.Cause, f.Part = cause, cause
 	sum := sha256.Sum256([]byte(strings.Join([]string{f.Page, f.Persona, f.Device, f.Journey, f.Cause}, "\x00")))
 	f.Fingerprint = hex.EncodeToString(sum[:])
 	return f
@@ -99,10 +98,7 @@ func (f Finding) with(detail string, args ...any) Finding {
 
 // OwnCause is what the finding was found with, before it was tied to another's cause.
 func (f Finding) OwnCause() string {
-	if f.own == "" {
-		return f.Cause
-	}
-	return f.own
+	return cmp.Or(f.Part, f.Cause)
 }
 
 // Key is what the finding is about.

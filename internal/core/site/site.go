@@ -142,6 +142,20 @@ func (s Site) WithHost(environment, host string) (out Site, added bool) {
 	return s, true
 }
 
+// WithMask is the site with one more mask on a page, on every page for "", and on how many
+// pages that is new.
+func (s Site) WithMask(page string, m Mask) (out Site, added int) {
+	s.Pages = slices.Clone(s.Pages)
+	for i, p := range s.Pages {
+		if page != "" && p.Path != page || slices.ContainsFunc(p.Masks, func(x Mask) bool { return x.Selector == m.Selector }) {
+			continue
+		}
+		s.Pages[i].Masks = append(slices.Clone(p.Masks), m)
+		added++
+	}
+	return s, added
+}
+
 // Owns tells whether an address belongs to this environment: its own host or one of
 // the further hosts. Only those are ever fetched.
 func (e Environment) Owns(u *url.URL) bool {

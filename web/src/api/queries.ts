@@ -308,13 +308,17 @@ export function useActs() {
       onSuccess: again,
     }),
     accept: useMutation({
-      mutationFn: (v: { finding: number; accepted: boolean; why: string; cause?: boolean }) =>
-        body(
-          api.POST("/api/v1/findings/{id}/accept", {
-            params: { path: { id: v.finding } },
-            body: { accepted: v.accepted, why: v.why, cause: v.cause },
-          }),
-        ),
+      mutationFn: (v: { finding: number } & Schemas["AcceptBody"]) => {
+        const { finding, ...decision } = v;
+        return body(api.POST("/api/v1/findings/{id}/accept", { params: { path: { id: finding } }, body: decision }));
+      },
+      onSuccess: again,
+    }),
+    mask: useMutation({
+      mutationFn: (v: { finding: number } & Schemas["MaskBody"]) => {
+        const { finding, ...mask } = v;
+        return body(api.POST("/api/v1/findings/{id}/mask", { params: { path: { id: finding } }, body: mask }));
+      },
       onSuccess: again,
     }),
     addHost: useMutation({

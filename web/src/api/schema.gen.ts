@@ -276,6 +276,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/decisions/{id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends a decision: the difference is found again from the next run on */
+        post: operations["end-decision"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drifts/{id}/accept": {
         parameters: {
             query?: never;
@@ -558,7 +575,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Accepts a finding as expected, or takes that back */
+        /**
+         * Accepts a finding as expected, or takes that back
+         * @description What is accepted for longer than one run is accepted in later ones by itself, as long as it is the very same difference and no worse. What is shown to somebody whom it does not belong to can be accepted for one run only.
+         */
         post: operations["accept-finding"];
         delete?: never;
         options?: never;
@@ -580,6 +600,26 @@ export interface paths {
          * @description From then on Tide Marker asks it. 409 when the finding names none.
          */
         post: operations["add-host"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings/{id}/mask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lets a part of a page differ from now on, and accepts the finding
+         * @description 422 when the selector is none, or would leave out most of the page.
+         */
+        post: operations["mask-finding"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1134,6 +1174,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Differences that were accepted for longer than one run, those that hold first */
+        get: operations["get-decisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/exclusions": {
         parameters: {
             query?: never;
@@ -1483,11 +1540,36 @@ export interface components {
             found: string;
             reason: string;
         };
-        "Accept-findingRequest": {
+        AcceptBody: {
             accepted: boolean;
-            /** @description All findings of the same cause in the run, not this one alone. */
-            cause?: boolean;
+            /**
+             * Format: date
+             * @description The last day, when it lasts until one.
+             */
+            day?: string;
+            /**
+             * @description For this run, when nothing is said; for all runs of its change; for all runs of the site until a day.
+             * @enum {string}
+             */
+            lasts?: "run" | "change" | "day";
+            /**
+             * @description This finding alone, when nothing is said; the same difference on every page, for everybody and on every device; all findings of the run that come of the same cause.
+             * @enum {string}
+             */
+            reach?: "place" | "part" | "cause";
             why: string;
+        };
+        Accepted: {
+            device?: string;
+            journey?: string;
+            kind: string;
+            /** @description "" for every page, persona and device. */
+            page?: string;
+            /** @description What it was found with, by itself. */
+            part: string;
+            persona?: string;
+            severity: string;
+            title: string;
         };
         ActView: {
             /** Format: date-time */
@@ -1886,6 +1968,34 @@ export interface components {
             reason: string;
             who: string;
         };
+        DecisionView: {
+            /**
+             * Format: int64
+             * @description Only in runs of this change.
+             */
+            change?: number;
+            endedBy?: string;
+            /** Format: int64 */
+            finding?: number;
+            holds: boolean;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            madeAt: string;
+            of: components["schemas"]["Accepted"];
+            /**
+             * Format: int64
+             * @description The run that it was decided on.
+             */
+            run?: number;
+            /**
+             * Format: date
+             * @description Its last day.
+             */
+            until?: string;
+            who: string;
+            why: string;
+        };
         Definition: {
             choices?: components["schemas"]["Option"][];
             conflicts?: components["schemas"]["Condition"][];
@@ -2178,6 +2288,8 @@ export interface components {
             /** @description It follows from the settings; nobody had to see it. */
             known?: boolean;
             page: string;
+            /** @description What it was found with, before it was tied to another cause. */
+            part?: string;
             /**
              * Format: int64
              * @description The pass of the look that shows it, when it is not the first.
@@ -2195,6 +2307,11 @@ export interface components {
             /** @description It comes of another finding of the same cause. */
             symptom?: boolean;
             title: string;
+            /**
+             * Format: int64
+             * @description How much what changed weighs by what it is: 2 what people act with, 1 content, 0 what stands at the side.
+             */
+            weight?: number;
         };
         FindingView: {
             /** Format: date-time */
@@ -2220,6 +2337,8 @@ export interface components {
             /** @description It follows from the settings; nobody had to see it. */
             known?: boolean;
             page: string;
+            /** @description What it was found with, before it was tied to another cause. */
+            part?: string;
             /**
              * Format: int64
              * @description The pass of the look that shows it, when it is not the first.
@@ -2239,6 +2358,11 @@ export interface components {
             /** @description It comes of another finding of the same cause. */
             symptom?: boolean;
             title: string;
+            /**
+             * Format: int64
+             * @description How much what changed weighs by what it is: 2 what people act with, 1 content, 0 what stands at the side.
+             */
+            weight?: number;
         };
         Fit: {
             /** @description Only what would change something. */
@@ -2497,6 +2621,12 @@ export interface components {
         Mask: {
             reason?: string;
             selector: string;
+        };
+        MaskBody: {
+            /** @description On every page of the test plan, not only on the finding's. */
+            everywhere?: boolean;
+            selector: string;
+            why: string;
         };
         MatrixView: {
             cells: components["schemas"]["Cell"][];
@@ -2819,8 +2949,23 @@ export interface components {
              * @description Changed pixels inside.
              */
             changed: number;
+            /**
+             * @description What became of a block of rows; nothing when the same place is drawn otherwise.
+             * @enum {string}
+             */
+            happened?: "came" | "went" | "moved";
             /** Format: int64 */
             height: number;
+            /**
+             * Format: int64
+             * @description How many rows came, went or moved.
+             */
+            rows?: number;
+            /**
+             * Format: int64
+             * @description Row of the first picture at which a block was that went or moved.
+             */
+            was?: number;
             /** Format: int64 */
             width: number;
             /** Format: int64 */
@@ -3971,6 +4116,37 @@ export interface operations {
             };
         };
     };
+    "end-decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DecisionView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "accept-drift": {
         parameters: {
             query?: never;
@@ -4474,7 +4650,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Accept-findingRequest"];
+                "application/json": components["schemas"]["AcceptBody"];
             };
         };
         responses: {
@@ -4508,6 +4684,41 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "mask-finding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MaskBody"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -5705,6 +5916,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DecisionView"][];
                 };
             };
             /** @description Error */

@@ -20,6 +20,21 @@ export function useLearned(site: MaybeRefOrGetter<number>) {
   });
 }
 
+/** What people accepted for longer than one run, and ending that. */
+export function useDecisions(site: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: ["sites", site, "decisions"],
+    queryFn: () => body(api.GET("/api/v1/sites/{id}/decisions", { params: { path: { id: toValue(site) } } })),
+  });
+}
+export function useEndDecision() {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (id: number) => body(api.POST("/api/v1/decisions/{id}/end", { params: { path: { id } } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["sites"] }),
+  });
+}
+
 /** Changing it, and trying it on the spot. */
 export function useTestPlanActs(site: MaybeRefOrGetter<number>) {
   const client = useQueryClient();

@@ -4,11 +4,14 @@ import Dialog from "primevue/dialog";
 const open = defineModel<boolean>({ required: true });
 const keys = [
   ["j / k", "next / previous finding"],
+  ["n", "next finding that waits for a decision"],
   ["1 2 3", "side by side, laid over, difference"],
   ["x", "swap what was and what is"],
   ["+ / − / 0", "zoom in, out, to fit"],
   ["a / A", "accept the finding / its whole cause as expected"],
-  ["l", "exclude something because of the finding"],
+  ["m", "mask the part of the page that it is about"],
+  ["e", "exclude something because of the finding"],
+  ["o", "open the pictures over the whole window"],
   ["/", "search settings"],
   ["?", "this list"],
   ["Esc", "close"],

@@ -31,10 +31,24 @@ const zoom = ref(0); // 0: fit the width
 const url = (p?: Schemas["Picture"]) => (p ? `/api/v1/blobs/${p.sha256}` : "");
 const against = ref<"mark" | "control">("mark"); // what this run's picture is laid over
 const thisRun = computed(() => (props.changed ? "with the change" : "this run"));
+const places = computed(() => props.regions.map((r) => ({ x: r.x, y: r.y, width: r.width, height: r.height })));
+/** Where to look for the same in the mark: what came in above has moved it. */
+const wasAt = computed(() =>
+  props.regions
+    .filter((r) => r.happened !== "came")
+    .map((r) => ({
+      x: r.x,
+      y: r.was ?? 0,
+      width: r.width,
+      height: r.happened === "went" || r.happened === "moved" ? (r.rows ?? r.height) : r.height,
+    })),
+);
 const pair = computed(() => {
-  const control = props.control ? [{ picture: props.control, name: "earlier settings, in this run" }] : [];
-  const mark = [{ picture: props.before, name: "the mark" }];
-  const now = { picture: props.now, name: thisRun.value };
+  const control = props.control
+    ? [{ picture: props.control, name: "earlier settings, in this run", places: wasAt.value }]
+    : [];
+  const mark = [{ picture: props.before, name: "the mark", places: wasAt.value }];
+  const now = { picture: props.now, name: thisRun.value, places: places.value };
   if (way.value === "beside") return swapped.value ? [...control, now, ...mark] : [...mark, now, ...control];
   const other = against.value === "control" && control.length ? control[0]! : mark[0]!;
   return swapped.value ? [now, other] : [other, now];
@@ -51,7 +65,7 @@ const scale = computed(
     Math.min(1, (paneWidth.value - (columns.value > 1 ? 12 * columns.value : 6)) / columns.value / width.value),
 );
 const size = computed(() => ({ width: `${width.value * scale.value}px`, height: `${height.value * scale.value}px` }));
-const box = (r: Schemas["Region"]) => ({
+const box = (r: { x: number; y: number; width: number; height: number }) => ({
   left: `${r.x * scale.value - 3}px`,
   top: `${r.y * scale.value - 3}px`,
   width: `${r.width * scale.value + 6}px`,
@@ -82,11 +96,20 @@ function press(e: KeyboardEvent) {
   else if (e.key === "+") zoom.value = Math.min(3, scale.value * 1.25);
   else if (e.key === "-") zoom.value = Math.max(0.1, scale.value / 1.25);
   else if (e.key === "0") zoom.value = 0;
+  else if (e.key === "o") void whole();
+}
+/** The pictures over the whole window, and back. */
+const wide = ref(false);
+async function whole() {
+  wide.value = !wide.value;
+  await nextTick();
+  pane.value?.focus();
+  show(props.regions[0]);
 }
 </script>
 
 <template>
-  <div class="pair">
+  <div class="pair" :class="{ wide }" @keydown.esc="wide && whole()">
     <div class="row tools">
       <SelectButton
         v-model="way"
@@ -102,6 +125,7 @@ function press(e: KeyboardEvent) {
       <span class="small">{{ Math.round(scale * 100) }} %</span>
       <Button size="small" text label="+" aria-label="Zoom in" @click="zoom = Math.min(3, scale * 1.25)" />
       <Button size="small" text label="Fit" @click="zoom = 0" />
+      <Button size="small" text :label="wide ? 'Close' : 'Whole window'" title="o" @click="whole()" />
       <label v-if="way === 'over' && control" class="row small"
         >Laid over
         <select v-model="against">
@@ -127,7 +151,7 @@ function press(e: KeyboardEvent) {
             <img v-if="p.picture" :src="url(p.picture)" :alt="`The page, ${p.name}`" :style="{ width: size.width }" />
             <p v-else class="faded">no picture</p>
             <span v-for="(r, n) in quiet" :key="`q${n}`" class="quiet" :style="box(r)" />
-            <span v-for="(r, n) in regions" :key="n" class="region" :style="box(r)" />
+            <span v-for="(r, n) in p.places" :key="n" class="region" :style="box(r)" />
           </div>
         </figure>
       </div>
@@ -169,6 +193,19 @@ function press(e: KeyboardEvent) {
   border: 1px solid var(--rule-strong);
   background: var(--blind-wash);
   padding: 2px;
+}
+.pair.wide {
+  position: fixed;
+  inset: 0;
+  z-index: 1000;
+  background: var(--sheet);
+  padding: var(--s2) var(--s3);
+  display: flex;
+  flex-direction: column;
+}
+.pair.wide .pane {
+  flex: 1;
+  max-height: none;
 }
 .beside {
   display: flex;

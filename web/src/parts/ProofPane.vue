@@ -8,7 +8,10 @@ import { computed, onMounted, onUnmounted, ref } from "vue";
 import { useRouter } from "vue-router";
 import { useActs, useProof, type Finding, type Run } from "../api/queries";
 import { useSession } from "../api/session";
+import AcceptDialog from "./AcceptDialog.vue";
 import AskState from "./AskState.vue";
+import { canMask, type Reach } from "./decisions";
+import MaskDialog from "./MaskDialog.vue";
 import { kindNames } from "./findings";
 import PicturePair from "./PicturePair.vue";
 import ProbeAnswers from "./ProbeAnswers.vue";
@@ -24,22 +27,12 @@ const { may } = useSession();
 const router = useRouter();
 
 const accepting = ref(false);
-const why = ref("");
-const whole = ref(false); // the whole cause is accepted, not this finding alone
-const ofCause = computed(() =>
-  props.run.findings.filter(
-    (f) => f.cause === props.finding.cause && f.kind !== "not-checked" && f.severity !== "note",
-  ),
-);
-function ask(cause: boolean) {
-  whole.value = cause && ofCause.value.length > 1;
+const reach = ref<Reach>("place");
+function ask(how: Reach) {
+  reach.value = how;
   accepting.value = true;
 }
-async function accept() {
-  await acts.accept.mutateAsync({ finding: props.finding.id, accepted: true, why: why.value, cause: whole.value });
-  accepting.value = false;
-  why.value = "";
-}
+const masking = ref(false);
 
 const leaving = ref(false);
 const alone = ref({ key: "", pattern: "", reason: "" });
@@ -70,8 +63,17 @@ async function addHost() {
 
 function press(e: KeyboardEvent) {
   if (e.target instanceof HTMLElement && e.target.closest("input, textarea, [role=dialog]")) return;
-  if (["a", "A"].includes(e.key) && mayAccept.value) ask(e.key === "A");
-  if (e.key === "l" && mayLeave.value) leave();
+  if (e.ctrlKey || e.metaKey || e.altKey || props.run.state !== "done" || props.finding.state === "accepted") return;
+  // What a key opens takes the focus; the key itself is not to be typed there.
+  const act = {
+    a: mayAccept.value && (() => ask("place")),
+    A: mayAccept.value && (() => ask("cause")),
+    m: mayAccept.value && canMask(props.finding) && (() => (masking.value = true)),
+    e: mayLeave.value && leave,
+  }[e.key];
+  if (!act) return;
+  e.preventDefault();
+  act();
 }
 onMounted(() => addEventListener("keydown", press));
 onUnmounted(() => removeEventListener("keydown", press));
@@ -101,7 +103,14 @@ onUnmounted(() => removeEventListener("keydown", press));
       </p>
       <div v-else-if="run.state === 'done'" class="row acts">
         <Button v-if="mayLeave" label="Exclude something" size="small" @click="leave" />
-        <Button v-if="mayAccept" label="Accept as expected" size="small" outlined @click="ask(false)" />
+        <Button v-if="mayAccept" label="Accept as expected" size="small" outlined @click="ask('place')" />
+        <Button
+          v-if="mayAccept && canMask(finding)"
+          label="Mask this part"
+          size="small"
+          outlined
+          @click="masking = true"
+        />
         <Button
           v-if="finding.host && may('work')"
           :label="`Add ${finding.host} to the site`"
@@ -132,30 +141,8 @@ onUnmounted(() => removeEventListener("keydown", press));
         <RequestTable v-if="proof.now" :before="proof.before ?? undefined" :now="proof.now" />
       </template>
     </AskState>
-    <Dialog
-      v-model:visible="accepting"
-      modal
-      header="Accept as expected"
-      :style="{ width: '30rem' }"
-      :draggable="false"
-    >
-      <form class="stack" @submit.prevent="accept">
-        <fieldset v-if="ofCause.length > 1" class="candidates">
-          <legend class="small faded">How far it reaches</legend>
-          <label class="candidate"
-            ><input v-model="whole" type="radio" name="reach" :value="false" /> This finding alone</label
-          >
-          <label class="candidate"
-            ><input v-model="whole" type="radio" name="reach" :value="true" /> The whole cause,
-            {{ ofCause.length }} findings</label
-          >
-        </fieldset>
-        <label for="why">Why is this difference meant? It stands in the record.</label>
-        <Textarea id="why" v-model="why" rows="3" autofocus required />
-        <Trouble :error="acts.accept.error.value" />
-        <Button type="submit" label="Accept" :disabled="!why.trim()" :loading="acts.accept.isPending.value" />
-      </form>
-    </Dialog>
+    <AcceptDialog v-model="accepting" :finding="finding" :run="run" :start="reach" />
+    <MaskDialog v-model="masking" :finding="finding" />
     <Dialog
       v-model:visible="adding"
       modal

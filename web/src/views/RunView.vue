@@ -3,6 +3,7 @@ import { computed, onMounted, onUnmounted, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useRun } from "../api/queries";
 import AskState from "../parts/AskState.vue";
+import { nextOpen } from "../parts/decisions";
 import { byCause } from "../parts/findings";
 import FindingList from "../parts/FindingList.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
@@ -44,6 +45,11 @@ watch(
 
 function press(e: KeyboardEvent) {
   if (e.target instanceof HTMLElement && e.target.closest("input, textarea, [role=dialog]")) return;
+  if (e.ctrlKey || e.metaKey || e.altKey) return;
+  if (e.key === "n") {
+    const next = nextOpen(inOrder.value, chosen.value);
+    if (next) chosen.value = next.id;
+  }
   const step = { j: 1, k: -1 }[e.key];
   if (!step || !inOrder.value.length) return;
   const i = inOrder.value.findIndex((f) => f.id === chosen.value);

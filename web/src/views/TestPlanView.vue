@@ -3,10 +3,11 @@ import Button from "primevue/button";
 import { computed, ref } from "vue";
 import { useSite } from "../api/queries";
 import { useSession } from "../api/session";
-import { useLearned, useTestPlan, useTestPlanActs, type TestPlan } from "../api/testplan";
+import { useDecisions, useEndDecision, useLearned, useTestPlan, useTestPlanActs, type TestPlan } from "../api/testplan";
 import AskState from "../parts/AskState.vue";
 import LooksTable from "../parts/LooksTable.vue";
 import PageForm from "../parts/PageForm.vue";
+import DecisionTable from "../parts/DecisionTable.vue";
 import RestlessTable from "../parts/RestlessTable.vue";
 import RowActs from "../parts/RowActs.vue";
 import SiteHead from "../parts/SiteHead.vue";
@@ -19,6 +20,8 @@ const { may } = useSession();
 const site = useSite(() => props.id);
 const { data: plan, isPending, error, refetch } = useTestPlan(() => props.id);
 const { data: learned } = useLearned(() => props.id);
+const { data: decisions } = useDecisions(() => props.id);
+const endDecision = useEndDecision();
 // Each part tells of its own troubles.
 const acts = useTestPlanActs(() => props.id);
 const looksActs = useTestPlanActs(() => props.id);
@@ -167,6 +170,17 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
           :busy="acts.change.isPending.value"
           @pages="(pages) => change({ pages }, acts, false)"
         />
+      </section>
+      <section v-if="decisions?.length" class="part">
+        <h2>What was accepted</h2>
+        <p class="faded">Differences that somebody took as meant, for longer than one run.</p>
+        <DecisionTable
+          :decisions="decisions"
+          :may-end="may('work')"
+          :busy="endDecision.isPending.value"
+          @end="(id) => endDecision.mutate(id)"
+        />
+        <Trouble :error="endDecision.error.value" />
       </section>
     </template>
   </AskState>
