@@ -17,7 +17,7 @@ import (
 // RunSummary is a run in a list.
 type RunSummary struct {
 	ID          int64            `json:"id"`
-	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,isolation test"`
+	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,isolation test,later look"`
 	State       string           `json:"state" enum:"queued,waiting,running,by hand,unknown,done,stopped,failed"`
 	Environment string           `json:"environment"`
 	Change      *int64           `json:"change"`

@@ -106,7 +106,36 @@ func (t *tab) sent(e *proto.NetworkRequestWillBeSent) {
 		return
 	}
 	t.byID[e.RequestID] = len(t.requests)
-	t.requests = append(t.requests, evidence.Request{URL: clip(e.Request.URL), Kind: kindOf(e.Type), Method: e.Request.Method, Blocked: t.stopped[e.RequestID]})
+	t.requests = append(t.requests, evidence.Request{URL: clip(e.Request.URL), Kind: kindOf(e.Type), Method: e.Request.Method, Blocked: t.stopped[e.RequestID], From: askedBy(e)})
+}
+
+// askedBy is the script or style that asked, "" when the page itself did.
+func askedBy(e *proto.NetworkRequestWillBeSent) string {
+	if e.Initiator == nil {
+		return ""
+	}
+	from := e.Initiator.URL
+	if by := scriptsOn(e.Initiator.Stack); len(by) > 0 {
+		from = by[0]
+	}
+	if from == e.DocumentURL {
+		return ""
+	}
+	return clip(from)
+}
+
+// scriptsOn are the addresses of the scripts on a stack and on those that led to it, the
+// innermost first, each once.
+func scriptsOn(s *proto.RuntimeStackTrace) []string {
+	var out []string
+	for depth := 0; s != nil && depth < 8; s, depth = s.Parent, depth+1 {
+		for _, f := range s.CallFrames {
+			if f.URL != "" && !slices.Contains(out, f.URL) && len(out) < 8 {
+				out = append(out, f.URL)
+			}
+		}
+	}
+	return out
 }
 
 // isFavicon tells whether the browser asks by itself for an icon that no page named.

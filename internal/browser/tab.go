@@ -257,7 +257,11 @@ func (t *tab) threw(d *proto.RuntimeExceptionDetails) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if len(t.errors) < manyErrors {
-		t.errors = append(t.errors, evidence.ScriptError{Message: clip(msg), Source: clip(source), Line: d.LineNumber + 1})
+		by := scriptsOn(d.StackTrace)
+		for i := range by {
+			by[i] = clip(by[i])
+		}
+		t.errors = append(t.errors, evidence.ScriptError{Message: clip(msg), Source: clip(source), Line: d.LineNumber + 1, By: by})
 	}
 }
 

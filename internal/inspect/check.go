@@ -9,7 +9,8 @@ import (
 )
 
 // Check clears, warms, looks, compares with the mark, looks a second time at what
-// differs, asks as somebody else, publishes, and comes to a verdict.
+// differs, asks as somebody else, publishes, comes first after a purge, waits for what grows
+// old soon, and comes to a verdict.
 func (r *Inspection) Check(ctx context.Context) (Result, error) {
 	if err := r.clearAndWarm(ctx); err != nil {
 		return Result{}, err
@@ -31,6 +32,12 @@ func (r *Inspection) Check(ctx context.Context) (Result, error) {
 		return Result{}, err
 	}
 	if err := r.publish(ctx, g); err != nil {
+		return Result{}, err
+	}
+	if err := r.firstRebuilt(ctx, g); err != nil {
+		return Result{}, err
+	}
+	if err := r.await(ctx, g); err != nil {
 		return Result{}, err
 	}
 	if err := r.noLongerCached(ctx, g); err != nil {

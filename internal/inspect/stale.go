@@ -27,9 +27,14 @@ func (r *Inspection) staleCheck(ctx context.Context, g *gathering) error {
 	}
 	forms := formsOf(plan)
 	r.Progress.update(ctx, func(p *store.RunProgress) { p.Looks.Planned = len(visits) + len(forms) })
-	if err := r.sendForms(ctx, forms, g); err != nil {
+	if err := r.sendForms(ctx, forms, 1, g); err != nil {
 		return err
 	}
+	return r.askAsCached(ctx, visits, g)
+}
+
+// askAsCached asks for pages as they stand.
+func (r *Inspection) askAsCached(ctx context.Context, visits []site.PageTask, g *gathering) error {
 	r.Progress.Say(ctx, "probing", "Asking for pages as they are cached")
 	eg, asking := errgroup.WithContext(ctx)
 	eg.SetLimit(4)
@@ -101,7 +106,7 @@ func (r *Inspection) sendForms(ctx context.Context, forms []site.JourneyTask, g 
 			}
 			return look, r.Store.SaveLook(ctx, r.Run, pass, "journey", look.Key, look)
 		}
-		cached, err := take(1)
+		cached, err := take(pass)
 		if err != nil {
 			return err
 		}
@@ -109,7 +114,7 @@ func (r *Inspection) sendForms(ctx context.Context, forms []site.JourneyTask, g 
 			if err := r.purgeSteps(ctx, t, cached); err != nil {
 				return err
 			}
-			anew, err := take(2)
+			anew, err := take(pass + 1)
 			if err != nil {
 				return err
 			}
@@ -117,7 +122,14 @@ func (r *Inspection) sendForms(ctx context.Context, forms []site.JourneyTask, g 
 			if len(found) == 0 {
 				found = evidence.CompareJourney(r.Base, anew)
 			}
-			if err := g.take(ctx, journeyKey(t), found); err != nil {
+			k := journeyKey(t)
+			if pass > 1 { // beside what the journey showed when nothing was old
+				k.Journey += ", later"
+				for i := range found {
+					found[i].Pass = pass
+				}
+			}
+			if err := g.take(ctx, k, found); err != nil {
 				return err
 			}
 		}

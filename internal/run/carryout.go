@@ -7,6 +7,7 @@ import (
 
 	"tidemarker/internal/act"
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/exclusion"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
@@ -32,7 +33,8 @@ type run struct {
 
 	base     evidence.Baseline
 	baseMark *store.Mark
-	renewed  []store.Renewal // parts of the mark that the site itself has moved on in
+	later    []exclusion.Moment // when to look again, after the run
+	renewed  []store.Renewal    // parts of the mark that the site itself has moved on in
 }
 
 // concluded tells whether the run had come to its end already, but for putting back.
@@ -75,8 +77,11 @@ func (r *run) carryOut(ctx context.Context) error {
 	i := r.inspection()
 	i.Returning = returning
 	look := i.Check
-	if r.row.Kind == release.IsolationRun {
+	switch r.row.Kind {
+	case release.IsolationRun:
 		look = i.TestIsolation
+	case release.LaterRun:
+		look = i.LookLater
 	}
 	compared, err := r.compared(ctx)
 	if err != nil {
@@ -89,6 +94,9 @@ func (r *run) carryOut(ctx context.Context) error {
 	out, err := look(ctx)
 	r.row.Verdict, r.row.Summary, r.renewed = out.Verdict, out.Summary, i.Renewed()
 	if err == nil {
+		if r.later, err = i.Later(ctx); err != nil {
+			return err
+		}
 		r.row.Progress.V.Looks = r.progress.Looks()
 		r.row.Verdict, r.row.Summary, err = acceptDecided(ctx, r.Store, r.row)
 	}
@@ -255,7 +263,7 @@ func (r *run) noteThere(ctx context.Context) error {
 }
 
 var actKind = map[release.RunKind]release.ActKind{release.TryRun: release.ActTry, release.PromoteRun: release.ActPromote, release.RollBackRun: release.ActRollBack,
-	release.CheckRun: release.ActTry, release.IsolationRun: release.ActTry}
+	release.CheckRun: release.ActTry, release.IsolationRun: release.ActTry, release.LaterRun: release.ActTry}
 
 func (r *run) intent(ctx context.Context, kind release.ActKind, v settings.Values, fingerprint string) (act.Intent, error) {
 	in := act.Intent{Environment: r.env, Layer: r.layer, Values: v, Fingerprint: fingerprint, Kind: kind, Run: &r.row.ID, Change: r.row.ChangeID, Who: r.row.RequestedBy}

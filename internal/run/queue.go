@@ -17,11 +17,12 @@ import (
 	"tidemarker/internal/store"
 )
 
-// The queues: readings and surveys never wait for runs, nor runs for them.
+// The queues: readings, surveys and looks that fall due never wait for runs, nor runs for them.
 const (
 	queueRuns    = "runs"
 	queueReads   = "reads"
 	queueSurveys = "surveys"
+	queueLater   = "later"
 )
 
 // Args is a job of the queue: one run to be carried out. Handed tells how often it was
@@ -168,9 +169,10 @@ type Options struct {
 // NewQueue returns a queue that works jobs off after [Queue.Start].
 func NewQueue(runner *Runner, opt Options) (*Queue, error) {
 	cfg := &river.Config{Logger: slog.New(levelled{runner.Log.Handler(), slog.LevelWarn}), Workers: river.NewWorkers(), FetchPollInterval: time.Second,
-		Queues: map[string]river.QueueConfig{queueRuns: {MaxWorkers: opt.Workers}, queueReads: {MaxWorkers: 1}, queueSurveys: {MaxWorkers: 2}}}
+		Queues: map[string]river.QueueConfig{queueRuns: {MaxWorkers: opt.Workers}, queueReads: {MaxWorkers: 1}, queueSurveys: {MaxWorkers: 2}, queueLater: {MaxWorkers: 1}}}
 	river.AddWorker(cfg.Workers, &worker{runner: runner})
 	river.AddWorker(cfg.Workers, &readWorker{runner: runner})
+	river.AddWorker(cfg.Workers, &laterWorker{runner: runner})
 	river.AddWorker(cfg.Workers, &surveyWorker{survey: opt.Survey})
 	if opt.ReadEvery > 0 {
 		// However many processes work jobs off, one of them hands this in.

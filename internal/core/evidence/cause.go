@@ -62,20 +62,7 @@ func (t *tying) page(p PageLook) {
 	m, _ := t.base.Look.Page(p.Key)
 	root := root(newHosts(m.Requests, p.Requests))
 	if root == "" {
-		// A picture that is missing is missed where it was; scripts and styles may be missed
-		// anywhere.
-		for _, kind := range []string{"script", "stylesheet", "fetch", "font"} {
-			for _, i := range t.of(p.Key, MissingKind, RequestKind) {
-				if root == "" && strings.HasPrefix(t.findings[i].Title, "The "+kind+" ") {
-					root = t.findings[i].Cause
-				}
-			}
-		}
-		for _, i := range t.of(p.Key, ScriptErrorKind) {
-			if root == "" {
-				root = t.findings[i].Cause
-			}
-		}
+		root = t.failed(p)
 	}
 	if root != "" {
 		for _, i := range t.of(p.Key, append([]Kind{ScriptErrorKind, MissingKind, RequestKind}, appearance...)...) {
@@ -101,6 +88,104 @@ func (t *tying) page(p PageLook) {
 	for _, i := range seen {
 		t.comes(i, root)
 	}
+}
+
+// failed is what explains the most of what else is wrong on a page: a script or style that is
+// missing, what is no longer loaded where an error or a loss came of it, an error. Errors are
+// tied to what they came of, each to its own.
+func (t *tying) failed(p PageLook) string {
+	// A picture that is missing is missed where it was; scripts and styles may be missed
+	// anywhere.
+	var missing []int
+	for _, kind := range []string{"script", "stylesheet", "fetch", "font"} {
+		for _, i := range t.of(p.Key, MissingKind, RequestKind) {
+			if strings.HasPrefix(t.findings[i].Title, "The "+kind+" ") && t.findings[i].Severity != Note {
+				missing = append(missing, i)
+			}
+		}
+	}
+	errors := t.of(p.Key, ScriptErrorKind)
+	if len(missing) == 0 && (len(errors) > 0 || len(t.of(p.Key, appearance...)) > 0) {
+		for _, i := range t.of(p.Key, MissingKind) {
+			if strings.Contains(t.findings[i].Part, notAsked) {
+				missing = append(missing, i)
+			}
+		}
+	}
+	for _, i := range errors {
+		if root := t.origin(p, t.findings[i], missing); root != "" {
+			t.comes(i, root)
+		}
+	}
+	switch {
+	case len(missing) > 0:
+		return t.findings[missing[0]].Cause
+	case len(errors) > 0:
+		return t.findings[errors[0]].Cause
+	}
+	return ""
+}
+
+// origin is the cause of the missing script that an error came of: the one that the error
+// names; else one on its stack or that those on it were loaded by; else the last before the
+// script in which it was raised, since what is needed comes first; else the first.
+func (t *tying) origin(p PageLook, f Finding, missing []int) string {
+	if len(missing) == 0 {
+		return ""
+	}
+	if len(missing) == 1 {
+		return t.findings[missing[0]].Cause
+	}
+	var raised ScriptError
+	for _, e := range p.Errors {
+		if strings.HasSuffix(f.Title, firstLine(e.Message)) {
+			raised = e
+			break
+		}
+	}
+	at := map[string]int{} // place of each address in the order of requests
+	from := map[string]string{}
+	for i, r := range p.Requests {
+		if _, seen := at[pathOf(r.URL)]; !seen {
+			at[pathOf(r.URL)], from[pathOf(r.URL)] = i, r.From
+		}
+	}
+	chain := map[string]bool{}
+	for _, s := range append(slices.Clone(raised.By), raised.Source) {
+		for n := 0; s != "" && n < 8; n++ {
+			chain[pathOf(s)] = true
+			s = from[pathOf(s)]
+		}
+	}
+	best, rank := missing[0], 0
+	for n, i := range missing {
+		_, path, _ := strings.Cut(strings.TrimPrefix(t.findings[i].Part, string(t.findings[i].Kind)+": "), notAsked)
+		path = cmp.Or(path, strings.TrimPrefix(t.findings[i].Part, string(t.findings[i].Kind)+": "))
+		is := 0
+		switch place, known := at[path]; {
+		case named(raised.Message, path):
+			is = 3_000_000
+		case chain[path]:
+			is = 2_000_000
+		case known && raised.Source != "" && place < at[pathOf(raised.Source)]:
+			is = 1_000_000 + place
+		default:
+			is = -n
+		}
+		if n == 0 || is > rank {
+			best, rank = i, is
+		}
+	}
+	return t.findings[best].Cause
+}
+
+// named tells whether a message names a file: “Fern is not defined” names /assets/fern.js.
+func named(message, path string) bool {
+	name := path[strings.LastIndex(path, "/")+1:]
+	name, _, _ = strings.Cut(name, ".")
+	return len(name) > 2 && slices.ContainsFunc(strings.FieldsFunc(message, func(r rune) bool {
+		return !('a' <= r && r <= 'z' || 'A' <= r && r <= 'Z' || '0' <= r && r <= '9' || r == '_' || r == '$')
+	}), func(word string) bool { return strings.EqualFold(word, name) })
 }
 
 func (t *tying) journey(j JourneyLook) {
@@ -245,7 +330,22 @@ func (t *tying) tied() []Finding {
 		if f.Host != "" && lacking[f.Cause] {
 			f.Severity = Broken
 		}
+		if strings.Contains(f.Part, notAsked) && !f.Symptom && f.Severity == Note && lacking[f.Cause] {
+			f = weighed(f, out)
+		}
 		out[i] = f
 	}
 	return out
+}
+
+// weighed gives what is no longer loaded the weight of what comes of it on the page, and its
+// control.
+func weighed(f Finding, all []Finding) Finding {
+	for _, s := range all {
+		if !s.Symptom || s.Cause != f.Cause || s.Key() != f.Key() || s.Severity == Note || f.Severity == Broken {
+			continue
+		}
+		f.Severity, f.Control = s.Severity, s.Control
+	}
+	return f
 }

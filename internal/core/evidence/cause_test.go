@@ -140,3 +140,54 @@ func TestAJourneyExplainsWhatLooksDifferentWhereItStops(t *testing.T) {
 	assert.Equal(t, []string{"journey: menu, step 1"}, causesOf(f))
 	assert.Equal(t, evidence.JourneyKind, f[0].Kind)
 }
+
+// Two scripts are missing; each error comes of the one that it names, that its stack leads to,
+// or that came before it.
+func TestEachErrorComesOfTheScriptThatItLacks(t *testing.T) {
+	script := func(name string, status int) evidence.Request {
+		return evidence.Request{URL: "http://shop.test/assets/" + name, Kind: "script", Status: status}
+	}
+	loaded := script("part.js", 404)
+	loaded.From = "http://shop.test/assets/loader.js"
+	was := []evidence.Request{script("fern.js", 200), script("loader.js", 200), script("part.js", 200), script("menu.js", 200), script("tail.js", 200)}
+	now := []evidence.Request{script("fern.js", 404), script("loader.js", 200), loaded, script("menu.js", 200), script("tail.js", 404)}
+	named := evidence.ScriptError{Message: "ReferenceError: Fern is not defined", Source: "http://shop.test/assets/menu.js"}
+	byStack := evidence.ScriptError{Message: "TypeError: x is null", Source: "http://shop.test/assets/menu.js", By: []string{"http://shop.test/assets/menu.js", "http://shop.test/assets/part.js"}}
+	f := found(t, evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", nil, was)}}, evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", nil, now, named, byStack)}})
+	causes := map[string]string{}
+	for _, x := range f {
+		if x.Kind == evidence.ScriptErrorKind {
+			assert.True(t, x.Symptom)
+			causes[x.Title] = x.Cause
+		}
+	}
+	assert.Equal(t, map[string]string{"Script error: ReferenceError: Fern is not defined": "missing-resource: /assets/fern.js",
+		"Script error: TypeError: x is null": "missing-resource: /assets/part.js"}, causes)
+	for _, x := range f {
+		if x.Part == "missing-resource: /assets/part.js" {
+			assert.Contains(t, x.Detail, "/assets/loader.js asked for it.")
+		}
+	}
+}
+
+// A script that is no longer loaded explains the error of what needs it. Alone it is a note, and
+// where another is loaded in its place nothing is said.
+func TestAScriptThatIsNoLongerLoadedExplainsWhatFails(t *testing.T) {
+	menu := evidence.Request{URL: "http://shop.test/menu.js", Kind: "script", Status: 200}
+	app := evidence.Request{URL: "http://shop.test/app.js", Kind: "script", Status: 200}
+	mark := evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", []string{"Menu"}, []evidence.Request{app, menu})}}
+	failing := evidence.ScriptError{Message: "ReferenceError: app is not defined", Source: "http://shop.test/menu.js"}
+	f := found(t, mark, evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", nil, []evidence.Request{menu}, failing)}})
+	require.NotEmpty(t, f)
+	assert.Equal(t, "The script /app.js is no longer loaded", f[0].Title)
+	assert.Equal(t, evidence.Broken, f[0].Severity)
+	assert.Len(t, causesOf(f), 1)
+
+	f = found(t, mark, evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", []string{"Menu"}, []evidence.Request{menu})}})
+	require.Len(t, f, 1)
+	assert.Equal(t, evidence.Note, f[0].Severity, "nothing comes of it")
+
+	joined := evidence.Request{URL: "http://shop.test/all.js", Kind: "script", Status: 200}
+	f = found(t, mark, evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", nil, []evidence.Request{joined}, failing)}})
+	assert.Equal(t, "Script error: ReferenceError: app is not defined", f[0].Title)
+}

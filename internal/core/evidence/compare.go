@@ -61,6 +61,7 @@ func ComparePage(base Baseline, p PageLook, pictures Pictures) ([]Finding, error
 	out = append(out, hostFindings(p.Key, m.Requests, p.Requests)...)
 	out = append(out, errorFindings(p.Key, m.Errors, rest, p)...)
 	out = append(out, requestFindings(m, rest, p)...)
+	out = append(out, unaskedFindings(m, p)...)
 	out = append(out, shiftFindings(m, rest, p)...)
 	out = append(out, contentFindings(m, rest, p)...)
 	out = append(out, policyFindings(m, p)...)
@@ -106,7 +107,7 @@ func errorFindings(k Key, before []ScriptError, rest Volatile, p PageLook) []Fin
 		seen[e.Message] = true
 		f := k.about(ScriptErrorKind, Broken, "Script error: "+firstLine(e.Message)).caused(firstLine(e.Message))
 		if e.Source != "" {
-			f = f.with("In %s, line %d.", pathOf(e.Source), e.Line)
+			f = f.with("In %s, line %d.%s", pathOf(e.Source), e.Line, wayOf(e))
 		}
 		out = append(out, f)
 	}
@@ -147,9 +148,62 @@ func requestFindings(m PageLook, rest Volatile, p PageLook) []Finding {
 		case "script", "stylesheet", "image", "font":
 			kind = MissingKind
 		}
-		out = append(out, p.about(kind, Broken, fmt.Sprintf("The %s %s is missing", r.Kind, at)).with("%s.", reason).caused(at))
+		out = append(out, p.about(kind, Broken, fmt.Sprintf("The %s %s is missing", r.Kind, at)).with("%s.%s", reason, byWhom(r)).caused(at))
 	}
 	return out
+}
+
+// byWhom says which script or style asked for something.
+func byWhom(r Request) string {
+	if r.From == "" {
+		return ""
+	}
+	return " " + pathOf(r.From) + " asked for it."
+}
+
+// wayOf names the scripts by whose way an error came to where it was raised.
+func wayOf(e ScriptError) string {
+	var way []string
+	for _, s := range e.By {
+		if s != e.Source {
+			way = append(way, pathOf(s))
+		}
+	}
+	if len(way) == 0 {
+		return ""
+	}
+	return " Called from " + strings.Join(way[:min(3, len(way))], ", ") + "."
+}
+
+// notAsked starts the cause of what is no longer asked for.
+const notAsked = "not asked: "
+
+// unaskedFindings tell of scripts and styles that the page asked for and does not any more.
+// That weighs something only when something comes of it ([Tie]): where others are asked for
+// in their place, they may hold the same.
+func unaskedFindings(m, p PageLook) []Finding {
+	var out []Finding
+	for _, kind := range []string{"script", "stylesheet"} {
+		now, was := addresses(p, kind), addresses(m, kind)
+		if len(newIn(was, now)) > 0 {
+			continue
+		}
+		for _, at := range newIn(now, was) {
+			out = append(out, p.about(MissingKind, Note, fmt.Sprintf("The %s %s is no longer loaded", kind, at)).
+				with("The page asked for it when the mark was taken, and did not now.").caused(notAsked+at))
+		}
+	}
+	return out
+}
+
+func addresses(p PageLook, kind string) []string {
+	var out []string
+	for _, r := range p.Requests {
+		if r.Kind == kind {
+			out = append(out, pathOf(r.URL))
+		}
+	}
+	return unique(out)
 }
 
 func shiftFindings(m PageLook, rest Volatile, p PageLook) []Finding {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"image"
 	"image/color"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -168,10 +169,10 @@ func TestEachKindOfPageDifference(t *testing.T) {
 		"an error it always had": {func(p *PageLook) { p.Errors = []ScriptError{{Message: "TypeError: old"}} }, map[Kind]Severity{}},
 		"a script is gone":       {func(p *PageLook) { p.Requests = []Request{{URL: "http://s.example/a.js", Kind: "script", Status: 404}} }, map[Kind]Severity{MissingKind: Broken}},
 		"a look-up fails": {func(p *PageLook) {
-			p.Requests = []Request{{URL: "http://s.example/api", Kind: "fetch", Failed: "net::ERR"}}
+			p.Requests = append(slices.Clone(p.Requests), Request{URL: "http://s.example/api", Kind: "fetch", Failed: "net::ERR"})
 		}, map[Kind]Severity{RequestKind: Broken}},
 		"a picture that was gone": {func(p *PageLook) {
-			p.Requests = []Request{{URL: "http://s.example/gone.png", Kind: "image", Status: 404}}
+			p.Requests = append(slices.Clone(p.Requests), Request{URL: "http://s.example/gone.png", Kind: "image", Status: 404})
 		}, map[Kind]Severity{}},
 		"a stranger's host, stopped": {func(p *PageLook) {
 			p.Requests = []Request{{URL: "http://ads.example/", Kind: "script", Blocked: true, Failed: "blocked"}}

@@ -99,6 +99,8 @@ type ScriptError struct {
 	Message string `json:"message"`
 	Source  string `json:"source,omitempty" doc:"Address of the script; the page's own for inline code."`
 	Line    int    `json:"line,omitempty"`
+	// By are the scripts on the stack, the innermost first, each once.
+	By []string `json:"by,omitempty"`
 }
 
 // Request is one request the page made.
@@ -111,6 +113,7 @@ type Request struct {
 	Failed  string `json:"failed,omitempty" doc:"Why no answer came."`
 	Kept    bool   `json:"kept,omitempty" doc:"The browser had it from before and did not ask."`
 	Keeps   int    `json:"keeps,omitempty" doc:"For how many seconds a browser uses the answer again without asking (RFC 9111 §4.2.1)."`
+	From    string `json:"from,omitempty" doc:"Address of the script or style that asked for it; nothing when the page itself did."`
 	Blocked bool   `json:"blocked,omitempty" doc:"Not sent: the host is not one of the site's."`
 }
 

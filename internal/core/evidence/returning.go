@@ -64,3 +64,24 @@ func NotTheirsYet(base Baseline, first, now PageLook, private []string, pass int
 	f.Pass = pass
 	return []Finding{f}
 }
+
+// NotWarm are the findings of a look at a page just after it was purged that looks at it once
+// it was warm do not have.
+func NotWarm(cold, warm []Finding) []Finding {
+	return slices.DeleteFunc(slices.Clone(cold), func(f Finding) bool {
+		return f.Severity == Note || f.Kind == PolicyKind || f.Kind == NotCheckedKind || f.Shows(warm)
+	})
+}
+
+// FirstAfterPurge says of such findings what they are, with the pass that shows them.
+func FirstAfterPurge(found []Finding, pass int) []Finding {
+	var out []Finding
+	for _, f := range found {
+		cause := f.Part
+		f.Title = "Whoever comes first after a purge: " + lowerFirst(f.Title)
+		f.Detail = strings.TrimSpace(f.Detail + " Once the page is warm it is not so. Twice of two.")
+		f.Pass = pass
+		out = append(out, f.caused("first after a purge: "+cause))
+	}
+	return out
+}

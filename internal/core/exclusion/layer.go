@@ -15,6 +15,8 @@ func LayerOf(cat settings.Catalogue, v settings.Values) Layer {
 			l.LoggedIn, _ = v[d.Key].(string)
 		case "page-cache-ttl":
 			l.Lifetime = v.Whole(d.Key)
+		case "page-cache-serve-stale":
+			l.Stale = l.Stale || d.Active(v[d.Key])
 		}
 		if _, has := KindOf(string(d.Role)); !has || d.Type != settings.Patterns {
 			continue

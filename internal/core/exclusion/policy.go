@@ -68,6 +68,7 @@ type Layer struct {
 	On       bool   // pages are cached at all
 	LoggedIn string // what is done for people who are signed in: bypass, own, or anything else for one copy
 	Lifetime int    // seconds for which a cached page may be served; 0 when no setting says
+	Stale    bool   // a page that has lived its time is served once more while it is made anew
 	Rules    []Rule
 }
 

@@ -17,6 +17,7 @@ const (
 	RollBackRun  RunKind = "roll back"
 	CheckRun     RunKind = "check"          // looks at an environment as it is
 	IsolationRun RunKind = "isolation test" // asks for pages as everybody, without looking at them
+	LaterRun     RunKind = "later look"     // looks at what grew old since another run
 )
 
 // PutsBackWhenItFails tells whether a run that cannot be finished brings back what it

@@ -17,5 +17,22 @@ CREATE TABLE decisions (
 CREATE INDEX ON decisions (site_id) WHERE ended_at IS NULL;
 CREATE INDEX ON decisions (finding_id);
 
+-- Looks that a run planned for later, when what is cached has grown old.
+CREATE TABLE later_looks (
+  id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+  site_id bigint NOT NULL REFERENCES sites ON DELETE CASCADE,
+  environment_id bigint NOT NULL REFERENCES environments ON DELETE CASCADE,
+  run_id bigint NOT NULL REFERENCES runs ON DELETE CASCADE, -- that planned it
+  fingerprint text NOT NULL, -- what has to be in force still
+  moment jsonb NOT NULL,
+  due_at timestamptz NOT NULL,
+  state text NOT NULL DEFAULT 'planned', -- planned, begun, withdrawn
+  later_run_id bigint REFERENCES runs ON DELETE SET NULL, -- that looked
+  why text NOT NULL DEFAULT '', -- it was withdrawn
+  UNIQUE (run_id, due_at)
+);
+CREATE INDEX ON later_looks (run_id);
+
 -- +goose Down
+DROP TABLE later_looks;
 DROP TABLE decisions;
