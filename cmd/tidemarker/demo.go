@@ -208,6 +208,7 @@ func (d *demo) start(ctx context.Context, n int) error {
 		doc.Environments[i].URL, doc.Environments[i].Connector.URL, doc.Environments[i].Hosts = inst.URL, inst.ConnectorURL(), []string{inst.OtherHost}
 		if e.Role == site.Staging {
 			doc.Environments[i].Hosts = append(doc.Environments[i].Hosts, strings.TrimPrefix(d.outbox.URL, "http://"))
+			doc.Environments[i].Outbox = d.outbox.URL
 		}
 	}
 	_, err = d.app.store.SaveSite(ctx, doc, false, d.app.who)

@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/exclusion"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/run"
 	"tidemarker/internal/store"
@@ -53,7 +54,17 @@ type RunView struct {
 	Mark        *MarkView             `json:"mark" doc:"Compared with."`
 	Difference  []settings.Difference `json:"difference" doc:"From the mark's settings to those looked at."`
 	Findings    []FindingView         `json:"findings"`
+	Later       []LaterView           `json:"later" doc:"Looks that it planned, when what is cached has grown old."`
 	ManualTask  *ManualTaskView       `json:"manualTask" doc:"The checklist that a person carries out; none where a connector does it."`
+}
+
+// LaterView is a look that a run planned for later.
+type LaterView struct {
+	DueAt time.Time        `json:"dueAt"`
+	About exclusion.Moment `json:"about"`
+	State store.LaterState `json:"state" enum:"planned,begun,withdrawn"`
+	Run   int64            `json:"run,omitempty" doc:"That looks, or has looked."`
+	Why   string           `json:"why,omitempty" doc:"It was withdrawn."`
 }
 
 // FindingView is one finding of a run.
@@ -161,6 +172,9 @@ func (s *Server) runView(ctx context.Context, id int64) (RunView, error) {
 	if v.ManualTask, err = s.manualTaskView(ctx, id); err != nil {
 		return v, err
 	}
+	if v.Later, err = s.laterViews(ctx, id); err != nil {
+		return v, err
+	}
 	rows, err := s.Store.Findings(ctx, id)
 	if err != nil {
 		return v, err
@@ -169,6 +183,19 @@ func (s *Server) runView(ctx context.Context, id int64) (RunView, error) {
 		v.Findings = append(v.Findings, FindingView{f.ID, f.Document.V, f.State, f.AcceptedBy, f.AcceptedWhy, f.AcceptedAt})
 	}
 	return v, nil
+}
+
+func (s *Server) laterViews(ctx context.Context, run int64) ([]LaterView, error) {
+	rows, err := s.Store.LaterLooks(ctx, run)
+	list := make([]LaterView, 0, len(rows))
+	for _, l := range rows {
+		v := LaterView{DueAt: l.DueAt, About: l.Moment.V, State: l.State, Why: l.Why}
+		if l.LaterRunID != nil {
+			v.Run = *l.LaterRunID
+		}
+		list = append(list, v)
+	}
+	return list, err
 }
 
 func (s *Server) between(ctx context.Context, siteID int64, from, to string) []settings.Difference {

@@ -94,6 +94,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.testPlanOperations(v1)
 	s.learnedOperations(v1)
 	s.decisionOperations(v1)
+	s.recordingOperations(v1)
 	s.changeOperations(v1)
 	s.runOperations(v1)
 	if err := everythingGuarded(api); err != nil {

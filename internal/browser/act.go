@@ -122,7 +122,15 @@ func reach(el *rod.Element) (*proto.Point, error) {
 	return pt, nil
 }
 
+// fill types into a field; in a list, it chooses.
 func fill(el *rod.Element, value string) error {
+	list, err := el.Eval(`() => this.tagName === "SELECT"`)
+	if err != nil {
+		return err
+	}
+	if list.Value.Bool() {
+		return choose(el, value)
+	}
 	if err := el.SelectAllText(); err != nil {
 		return err
 	}

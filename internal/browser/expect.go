@@ -66,7 +66,10 @@ func (t *tab) unmet(e journey.Expect) (string, error) {
 			return fmt.Sprintf("the address is %s", at), nil
 		}
 	}
-	return t.unmetAnswer(e), nil
+	if why := t.unmetAnswer(e); why != "" || e.Mail == "" && e.Payment == "" {
+		return why, nil
+	}
+	return t.outbox.lacks(t.page.GetContext(), e)
 }
 
 // unmetText says which part of what an expectation says of texts and counts is not so

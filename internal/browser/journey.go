@@ -118,6 +118,9 @@ func (b *Browser) run(ctx context.Context, env site.Environment, deviceName stri
 		return State{}, err
 	}
 	defer t.close()
+	if t.outbox, err = watchOutbox(ctx, env.Outbox, steps); err != nil {
+		return State{}, err
+	}
 	var secrets []string
 	for i, s := range steps {
 		began := time.Now()

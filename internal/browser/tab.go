@@ -73,6 +73,7 @@ type tab struct {
 	cancel  context.CancelFunc
 	stays   bool // the context outlives the tab
 	telling bool // what was filled in last may be told
+	outbox  *deliveries
 
 	mu       sync.Mutex
 	requests []evidence.Request

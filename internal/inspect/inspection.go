@@ -7,6 +7,7 @@ import (
 
 	"tidemarker/internal/browser"
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/exclusion"
 	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
@@ -76,7 +77,7 @@ type Inspection struct {
 	Changed   bool
 	Returning *Returning // browsers from before the change; nil when nothing was changed
 	Turns     Turns      // for looking with the earlier settings
-	Isolated  bool       // it is a cache isolation test
+	Isolated  bool       // what is asked without a browser counts as looks: a cache isolation test, a look later on
 	Editing   string
 	Progress  *Progress
 
@@ -88,6 +89,7 @@ type Inspection struct {
 	ready   map[[2]string]browser.State // personas made ready in this pass, by name and device
 	why     map[[2]string]string        // why the others are not
 	renewed []store.Renewal             // where the site itself moved on
+	grows   []exclusion.Moment          // when something grows old that did not with the earlier settings
 	left    []evidence.Finding          // publishing tests that could not be taken back
 }
 

@@ -31,7 +31,7 @@ const (
 
 // moments are the times that are new with the settings in force, and the layer that serves.
 func (r *Inspection) moments(ctx context.Context) ([]exclusion.Moment, error) {
-	if r.Compared == nil || !r.Changed {
+	if r.Compared == nil {
 		return nil, nil
 	}
 	about, err := RuleContextOf(ctx, r.Store, r.EnvID)
@@ -43,10 +43,9 @@ func (r *Inspection) moments(ctx context.Context) ([]exclusion.Moment, error) {
 	return exclusion.NewMoments(at(exclusion.LayerOf(r.Catalogue, r.Compared)), at(exclusion.LayerOf(r.Catalogue, r.Values))), nil
 }
 
-// Later are the moments that no check waits for, the earliest first.
-func (r *Inspection) Later(ctx context.Context) ([]exclusion.Moment, error) {
-	all, err := r.moments(ctx)
-	return slices.DeleteFunc(all, func(m exclusion.Moment) bool { return time.Duration(m.After)*time.Second <= AwaitLimit }), err
+// Later are the moments that the check did not wait for, the earliest first.
+func (r *Inspection) Later() []exclusion.Moment {
+	return slices.DeleteFunc(slices.Clone(r.grows), func(m exclusion.Moment) bool { return time.Duration(m.After)*time.Second <= AwaitLimit })
 }
 
 // await waits for what grows old within the limit, and looks whether it still works then.
@@ -55,6 +54,7 @@ func (r *Inspection) await(ctx context.Context, g *gathering) error {
 	if err != nil {
 		return err
 	}
+	r.grows = all
 	began := time.Now()
 	warm := true
 	for _, m := range all {
@@ -63,7 +63,7 @@ func (r *Inspection) await(ctx context.Context, g *gathering) error {
 			continue
 		}
 		if warm { // once, so that all grow old together
-			if err := r.cacheNow(ctx, all); err != nil {
+			if err := r.CacheFrom(ctx, all); err != nil {
 				return err
 			}
 			began, warm = time.Now(), false
@@ -79,8 +79,9 @@ func (r *Inspection) await(ctx context.Context, g *gathering) error {
 	return nil
 }
 
-// cacheNow asks for the pages of moments, so that they are cached from now on.
-func (r *Inspection) cacheNow(ctx context.Context, moments []exclusion.Moment) error {
+// CacheFrom asks for the pages of moments, so that they are cached from now on: nobody else
+// comes to a staging site.
+func (r *Inspection) CacheFrom(ctx context.Context, moments []exclusion.Moment) error {
 	var pages []string
 	for _, m := range moments {
 		pages = append(pages, m.Pages...)
@@ -119,7 +120,6 @@ func (r *Inspection) atMoment(ctx context.Context, m exclusion.Moment, g *gather
 				visits = append(visits, t)
 			}
 		}
-		r.Progress.update(ctx, func(p *store.RunProgress) { p.Looks.Planned += len(visits) })
 		return r.askAsCached(ctx, visits, g)
 	}
 	return nil
@@ -196,6 +196,7 @@ func (r *Inspection) rebuilt(ctx context.Context, tasks []site.PageTask, pass in
 // in force: forms are sent from pages as they are cached, and pages asked for and looked at
 // before anything is purged. Nothing is put back or forth.
 func (r *Inspection) LookLater(ctx context.Context) (Result, error) {
+	r.Isolated = true // pages are asked for as they are, and what is asked counts
 	g := r.gathering()
 	if err := r.makeReady(ctx, g); err != nil {
 		return Result{}, err

@@ -96,6 +96,9 @@ func (r *Inspection) publishOne(ctx context.Context, e site.PublishingTest, pass
 		})
 	}
 	err = eg.Wait()
+	if err == nil && published {
+		err = r.comeAfterRelease(ctx, probes, word, g)
+	}
 	return errors.Join(err, r.takeBack(ctx, b, e, word))
 }
 

@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -67,7 +68,7 @@ func (r *Inspection) ComeBefore(ctx context.Context) (*Returning, error) {
 }
 
 // returning are the pages that somebody opens who comes again: one of each class, those
-// first that other people open, too.
+// first that other people open, too, and then those that show what is published.
 func (r *Inspection) returning() []site.PageTask {
 	var tasks []site.PageTask
 	for _, t := range r.Site.Plan(r.Env.Name).Pages {
@@ -75,7 +76,15 @@ func (r *Inspection) returning() []site.PageTask {
 			tasks = append(tasks, t)
 		}
 	}
-	slices.SortStableFunc(tasks, func(a, b site.PageTask) int { return len(b.Page.Personas) - len(a.Page.Personas) })
+	shows := map[string]int{}
+	for _, e := range r.Site.PublishingTestsOn(r.Env.Name) {
+		for _, at := range e.Shows {
+			shows[at.Page] = 1
+		}
+	}
+	slices.SortStableFunc(tasks, func(a, b site.PageTask) int {
+		return cmp.Or(len(b.Page.Personas)-len(a.Page.Personas), shows[b.Page.Path]-shows[a.Page.Path])
+	})
 	var out []site.PageTask
 	classes, on := map[string]bool{}, map[string]int{}
 	for _, t := range tasks {
@@ -187,19 +196,62 @@ func (r *Inspection) signInAgain(ctx context.Context, v *Returning, g *gathering
 				return fmt.Errorf("sign in a browser that was here before: %w", err)
 			}
 		}
-		seen, err := r.comeAs(ctx, v, tasks, state)
-		if err != nil {
-			return err
-		}
-		for _, l := range seen {
-			if err := r.Store.SaveLook(ctx, r.Run, ReturningPass, "page", l.Key, l); err != nil {
-				return err
-			}
-			if err := g.take(ctx, returningKey(l.Key), evidence.NotTheirsYet(r.Base, g.firstLook(l.Key), l, persona.PrivateTexts, ReturningPass)); err != nil {
+		for pass := ReturningPass; pass < ReturningPass+2; pass++ { // and once more, with what the browser kept then
+			wrong, err := r.seeTheirs(ctx, v, g, tasks, state, persona, pass)
+			if err != nil || wrong {
 				return err
 			}
 		}
 		return nil // one person has one browser
+	}
+	return nil
+}
+
+// seeTheirs looks at pages as somebody who was here before and has signed in; wrong when they
+// are not shown what is theirs.
+func (r *Inspection) seeTheirs(ctx context.Context, v *Returning, g *gathering, tasks []site.PageTask, state map[string]browser.State, persona site.Persona, pass int) (wrong bool, err error) {
+	seen, err := r.comeAs(ctx, v, tasks, state)
+	if err != nil {
+		return false, err
+	}
+	for _, l := range seen {
+		if err := r.Store.SaveLook(ctx, r.Run, pass, "page", l.Key, l); err != nil {
+			return false, err
+		}
+		found := evidence.NotTheirsYet(r.Base, g.firstLook(l.Key), l, persona.PrivateTexts, pass)
+		wrong = wrong || len(found) > 0
+		if err := g.take(ctx, returningKey(l.Key), found); err != nil {
+			return false, err
+		}
+	}
+	return wrong, nil
+}
+
+// comeAfterRelease lets those who were here before open the pages that show what an editor has
+// just published: their browsers may have kept them as they were.
+func (r *Inspection) comeAfterRelease(ctx context.Context, probes []evidence.Probe, word string, g *gathering) error {
+	if r.Returning == nil {
+		return nil
+	}
+	shows := map[evidence.Key]evidence.Probe{}
+	for _, p := range probes {
+		shows[evidence.Key{Page: p.Page, Persona: site.Visitor, Device: p.Device}] = p
+	}
+	tasks := slices.DeleteFunc(slices.Clone(r.Returning.tasks), func(t site.PageTask) bool { _, there := shows[pageKey(t)]; return !there })
+	seen, err := r.comeAs(ctx, r.Returning, tasks, nil)
+	if err != nil {
+		return err
+	}
+	for _, l := range seen {
+		const pass = ReturningPass + 2
+		if err := r.Store.SaveLook(ctx, r.Run, pass, "page", l.Key, l); err != nil {
+			return err
+		}
+		k := l.Key
+		k.Journey = "here before, after a release"
+		if err := g.take(ctx, k, evidence.NotPublishedYet(shows[l.Key], l, word, pass)); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -88,7 +88,7 @@ func (r *Inspection) askStale(ctx context.Context, t site.PageTask, g *gathering
 
 // sendForms takes the journeys that fill something in on pages as they are cached; one
 // that does not work is taken again on pages that are generated fresh.
-func (r *Inspection) sendForms(ctx context.Context, forms []site.JourneyTask, g *gathering) error {
+func (r *Inspection) sendForms(ctx context.Context, forms []site.JourneyTask, pass int, g *gathering) error {
 	b, err := r.Browser()
 	if err != nil {
 		return err

@@ -33,7 +33,7 @@ type run struct {
 
 	base     evidence.Baseline
 	baseMark *store.Mark
-	later    []exclusion.Moment // when to look again, after the run
+	moments  []exclusion.Moment // when to look again, after the run
 	renewed  []store.Renewal    // parts of the mark that the site itself has moved on in
 }
 
@@ -74,6 +74,11 @@ func (r *run) carryOut(ctx context.Context) error {
 	if err := r.bringInForce(ctx); err != nil {
 		return err
 	}
+	return r.inspect(ctx, returning)
+}
+
+// inspect looks at what is in force and comes to a verdict.
+func (r *run) inspect(ctx context.Context, returning *inspect.Returning) error {
 	i := r.inspection()
 	i.Returning = returning
 	look := i.Check
@@ -94,15 +99,16 @@ func (r *run) carryOut(ctx context.Context) error {
 	out, err := look(ctx)
 	r.row.Verdict, r.row.Summary, r.renewed = out.Verdict, out.Summary, i.Renewed()
 	if err == nil {
-		if r.later, err = i.Later(ctx); err != nil {
-			return err
-		}
+		r.moments = i.Later()
 		r.row.Progress.V.Looks = r.progress.Looks()
 		r.row.Verdict, r.row.Summary, err = acceptDecided(ctx, r.Store, r.row)
 	}
 	if stands := r.standAgain(ctx); stands != nil {
 		r.row.Verdict, r.row.Summary, r.renewed = "", "", nil
 		return errors.Join(stands, err)
+	}
+	if err == nil && len(r.moments) > 0 && !r.row.PutBack {
+		err = i.CacheFrom(ctx, r.moments)
 	}
 	return err
 }

@@ -30,7 +30,7 @@ type LaterArgs struct {
 }
 
 // Kind names the job.
-func (LaterArgs) Kind() string { return "later look" }
+func (LaterArgs) Kind() string { return "later-look" }
 
 type laterWorker struct {
 	river.WorkerDefaults[LaterArgs]
@@ -56,7 +56,7 @@ func (r *run) planLater(ctx context.Context, s *store.Store) error {
 		return nil
 	}
 	now := time.Now().UTC().Truncate(time.Second)
-	for _, m := range r.later[:min(mostLater, len(r.later))] {
+	for _, m := range r.moments[:min(mostLater, len(r.moments))] {
 		after := time.Duration(m.After) * time.Second
 		if after > latest {
 			continue

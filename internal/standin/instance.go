@@ -2,6 +2,7 @@ package standin
 
 import (
 	"context"
+	"crypto/subtle"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tidemarker/internal/core/httpcache"
@@ -30,6 +32,7 @@ type Instance struct {
 	Token       string // bearer token of the connector
 	Layer       *Layer
 
+	ahead  atomic.Int64 // by how many nanoseconds its clock was pushed
 	site   Site
 	origin Origin
 	keep   string // file the settings are kept in, "" for none
@@ -73,26 +76,52 @@ func Start(s Site, opt Options) (*Instance, error) {
 	addr := l.Addr().String()
 	inst := &Instance{Site: s.Name, Environment: opt.Environment, URL: "http://" + addr, OtherHost: strings.Replace(addr, "127.0.0.1", "localhost", 1),
 		Token: opt.Token, site: s, keep: opt.Keep, ctx: ctx, stop: stop}
+	now := func() time.Time { return opt.Now().Add(time.Duration(inst.ahead.Load())) }
 	values, err := inst.kept()
 	if err == nil {
-		inst.origin, err = s.Open(inst.URL, opt.Now, opt.Desk)
+		inst.origin, err = s.Open(inst.URL, now, opt.Desk)
 	}
 	if err != nil {
 		stop()
 		return nil, errors.Join(err, l.Close())
 	}
-	inst.Layer = NewLayer(s, inst.origin, inst.URL, values, opt.Now)
+	inst.Layer = NewLayer(s, inst.origin, inst.URL, values, now)
 	inst.Layer.tells = opt.Tells
 	if inst.keep != "" && inst.Layer.policy().text("page-cache-store") != "memory" {
 		inst.Layer.cached.load(inst.keep + ".cached")
 	}
 	mux := http.NewServeMux()
 	mux.Handle(ConnectorPath+"/", http.StripPrefix(ConnectorPath, (&connector{inst: inst, runs: map[string]*warming{}}).routes()))
+	mux.HandleFunc("POST "+ClockPath, inst.pushClock)
 	mux.Handle("/", inst.Layer)
 	inst.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	inst.work.Go(func() { _ = inst.server.Serve(l) })
 	inst.work.Go(inst.warmOnSchedule)
 	return inst, nil
+}
+
+// ClockPath is where whoever has the connector's token pushes the instance's clock, which no
+// real site has: POST with ahead, such as 90m.
+const ClockPath = "/_standin/clock"
+
+// mostAhead is by how much a clock can be pushed at a time.
+const mostAhead = 366 * 24 * time.Hour
+
+// Push puts the clock of the instance forward: what is cached, and what forms hold, grows old.
+func (i *Instance) Push(d time.Duration) { i.ahead.Add(int64(d)) }
+
+func (i *Instance) pushClock(w http.ResponseWriter, r *http.Request) {
+	if i.Token == "" || subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+i.Token)) != 1 {
+		refuse(w, http.StatusUnauthorized, "Send the connector's token.", nil)
+		return
+	}
+	d, err := time.ParseDuration(r.FormValue("ahead"))
+	if err != nil || d <= 0 || d > mostAhead {
+		refuse(w, http.StatusUnprocessableEntity, "ahead must be a time such as 90m, up to a year.", nil)
+		return
+	}
+	i.Push(d)
+	w.WriteHeader(http.StatusNoContent)
 }
 
 // ConnectorURL is the base address of the instance's connector.

@@ -52,5 +52,5 @@ func (s *Store) LaterLooks(ctx context.Context, runID int64) ([]LaterLook, error
 
 // SettleLater says what became of one that was planned.
 func (s *Store) SettleLater(ctx context.Context, id int64, state LaterState, run *int64, why string) error {
-	return s.changed(ctx, "the look for later", `UPDATE later_looks SET state = $2, later_run_id = $3, why = $4 WHERE id = $1 AND state = 'planned'`, id, state, run, why)
+	return s.exec(ctx, "the look for later", `UPDATE later_looks SET state = $2, later_run_id = $3, why = $4 WHERE id = $1 AND state = 'planned'`, id, state, run, why)
 }

@@ -85,3 +85,20 @@ func FirstAfterPurge(found []Finding, pass int) []Finding {
 	}
 	return out
 }
+
+// NotPublishedYet tells of somebody who was here before and is shown a page from their own
+// browser that lacks what was published meanwhile, although the site serves it. word is what
+// tells the edit; now is their look, of a pass.
+func NotPublishedYet(p Probe, now PageLook, word string, pass int) []Finding {
+	if now.Missing != "" || len(p.Second.PrivateTexts) == 0 || has(now.Lines, word) {
+		return nil
+	}
+	kept := slices.ContainsFunc(now.Requests, func(r Request) bool { return r.Kept && r.Kind == "document" })
+	if !kept {
+		return nil // it was asked for, and what was answered is the others' to tell
+	}
+	f := now.about(StaleKind, Broken, "Whoever was here before is not shown what was published").
+		with("“%s” was published, and the site serves it. Their browser did not ask, since it may keep the page.", p.Edit).caused("here before: release")
+	f.Pass = pass
+	return []Finding{f}
+}

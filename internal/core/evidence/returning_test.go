@@ -38,3 +38,20 @@ func TestWhoSignsInMustBeShownWhatIsTheirs(t *testing.T) {
 	assert.Empty(t, NotTheirsYet(base, with("Sign in"), with("Sign in"), []string{"Wren Oakham"}, 1000), "it is not theirs for a new browser, either: told elsewhere")
 	assert.Empty(t, NotTheirsYet(base, with("Hello Wren Oakham"), with("Hello Wren Oakham"), []string{"Wren Oakham"}, 1000))
 }
+
+func TestAPageThatABrowserKeptLacksWhatWasPublished(t *testing.T) {
+	served := Probe{Edit: "a new lead", Second: Answer{PrivateTexts: []string{"a new lead"}}}
+	now := PageLook{Key: Key{Page: "/", Persona: "visitor", Device: "phone"}, Lines: []Line{{"The old lead", -1}}, Requests: []Request{{URL: "http://s.example/", Kind: "document", Kept: true}}}
+	f := NotPublishedYet(served, now, "tideabc", 1000)
+	assert.Len(t, f, 1)
+	assert.Equal(t, Broken, f[0].Severity)
+	assert.Contains(t, f[0].Detail, "Their browser did not ask")
+
+	asked := now
+	asked.Requests = []Request{{URL: "http://s.example/", Kind: "document"}}
+	assert.Empty(t, NotPublishedYet(served, asked, "tideabc", 1000), "it asked: what it was given is told of elsewhere")
+	shown := now
+	shown.Lines = []Line{{"tideabc", -1}}
+	assert.Empty(t, NotPublishedYet(served, shown, "tideabc", 1000))
+	assert.Empty(t, NotPublishedYet(Probe{Edit: "a new lead"}, now, "tideabc", 1000), "the site itself does not serve it yet")
+}

@@ -84,6 +84,8 @@ type Expect struct {
 	URL     string      `json:"url,omitempty" doc:"Path and query; * any characters."`
 	Status  int         `json:"status,omitempty" doc:"HTTP status of the last document."`
 	Request string      `json:"request,omitempty" doc:"Path and query of a request that must have been answered since the last document; * any characters."`
+	Mail    string      `json:"mail,omitempty" doc:"Text that a mail has, in its recipient, subject or text, that came to the environment's outbox since the first step."`
+	Payment string      `json:"payment,omitempty" doc:"The same of a payment: its reference, amount or outcome."`
 }
 
 // Step is one thing a persona does, or one thing that must be true. Exactly one
@@ -158,6 +160,12 @@ func (e Expect) String() string {
 	}
 	if e.Request != "" {
 		parts = append(parts, "a request for "+e.Request)
+	}
+	if e.Mail != "" {
+		parts = append(parts, fmt.Sprintf("a mail with “%s” to be delivered", e.Mail))
+	}
+	if e.Payment != "" {
+		parts = append(parts, fmt.Sprintf("a payment with “%s” to be made", e.Payment))
 	}
 	return strings.Join(parts, ", ")
 }

@@ -27,6 +27,7 @@ type Environment struct {
 	URL         string            `json:"url"`
 	Hosts       []string          `json:"hosts,omitempty"`
 	Connector   *Connector        `json:"connector,omitempty"`
+	Outbox      string            `json:"outbox,omitempty" doc:"Address of the page that lists the mail and payments that it sends; journeys ask it whether something was delivered."`
 	CacheSignal *httpcache.Signal `json:"cacheSignal,omitempty" doc:"How its responses tell that they came from its page cache; Cache-Status when absent."`
 }
 
@@ -203,6 +204,9 @@ func (s Site) faults() []string {
 		seen[e.Name] = true
 		if u, err := url.Parse(e.URL); err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
 			out = append(out, fmt.Sprintf("environments[%d].url: %q is not an http or https address", i, e.URL))
+		}
+		if u, err := url.Parse(e.Outbox); e.Outbox != "" && (err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https")) {
+			out = append(out, fmt.Sprintf("environments[%d].outbox: %q is not an http or https address", i, e.Outbox))
 		}
 		if c := e.Connector; c != nil && c.Kind == "http" && c.URL == "" {
 			out = append(out, fmt.Sprintf("environments[%d].connector: kind http needs a url", i))

@@ -887,6 +887,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/recordings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Makes a journey of what a browser's recorder panel wrote; nothing is kept
+         * @description The open JSON format of the npm package @puppeteer/replay. 422 with the step that cannot be read.
+         */
+        post: operations["read-recording"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}": {
         parameters: {
             query?: never;
@@ -1403,6 +1423,23 @@ export interface paths {
         get?: never;
         /** Decides who may be served from the cache pages of a class; an empty policy brings the default back */
         put: operations["decide-policy"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/recording": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A journey as a browser's recorder panel reads it, without secret values */
+        get: operations["export-recording"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -2097,6 +2134,8 @@ export interface components {
             connector?: components["schemas"]["Connector"];
             hosts?: string[];
             name: string;
+            /** @description Address of the page that lists the mail and payments that it sends; journeys ask it whether something was delivered. */
+            outbox?: string;
             /**
              * @description What it is for.
              * @enum {string}
@@ -2252,7 +2291,11 @@ export interface components {
         Expect: {
             count?: components["schemas"]["Counted"];
             hidden?: components["schemas"]["Target"];
+            /** @description Text that a mail has, in its recipient, subject or text, that came to the environment's outbox since the first step. */
+            mail?: string;
             noText?: components["schemas"]["Containing"];
+            /** @description The same of a payment: its reference, amount or outcome. */
+            payment?: string;
             /** @description Path and query of a request that must have been answered since the last document; * any characters. */
             request?: string;
             /**
@@ -2507,6 +2550,20 @@ export interface components {
             needsAddress: boolean;
             title: string;
         };
+        LaterView: {
+            about: components["schemas"]["Moment"];
+            /** Format: date-time */
+            dueAt: string;
+            /**
+             * Format: int64
+             * @description That looks, or has looked.
+             */
+            run?: number;
+            /** @enum {string} */
+            state: "planned" | "begun" | "withdrawn";
+            /** @description It was withdrawn. */
+            why?: string;
+        };
         Lead: {
             /** @description Why no answer came. */
             failed?: string;
@@ -2652,6 +2709,17 @@ export interface components {
             text: string;
             /** @enum {string} */
             why: "trailing slash" | "letter case" | "index" | "language prefix" | "query string" | "encoded letters" | "sub-page" | "part of the name";
+        };
+        Moment: {
+            /**
+             * Format: int64
+             * @description Seconds after the pages were cached.
+             */
+            after: number;
+            /** @enum {string} */
+            kind: "form" | "expiry";
+            pages: string[];
+            why: string;
         };
         OnboardingPlace: {
             /** @description Address of its connector; without one the usual place is taken. */
@@ -2918,6 +2986,11 @@ export interface components {
              */
             toWarm: number;
         };
+        ReadRecording: {
+            journey: components["schemas"]["Journey"];
+            /** @description What the recording has that a journey has not, step by step. */
+            notes: string[];
+        };
         Reading: {
             differences: components["schemas"]["Difference"][];
             /** @description The settings are not those last read back. */
@@ -3045,6 +3118,8 @@ export interface components {
             bytes?: number;
             /** @description Why no answer came. */
             failed?: string;
+            /** @description Address of the script or style that asked for it; nothing when the page itself did. */
+            from?: string;
             /**
              * Format: int64
              * @description For how many seconds a browser uses the answer again without asking (RFC 9111 §4.2.1).
@@ -3134,7 +3209,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test";
+            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look";
             /** Format: date-time */
             startedAt: string | null;
             /** @enum {string} */
@@ -3163,7 +3238,9 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test";
+            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look";
+            /** @description Looks that it planned, when what is cached has grown old. */
+            later: components["schemas"]["LaterView"][];
             /** @description The checklist that a person carries out; none where a connector does it. */
             manualTask: components["schemas"]["ManualTaskView"];
             /** @description Compared with. */
@@ -3198,6 +3275,7 @@ export interface components {
             why: string;
         };
         ScriptError: {
+            by?: string[];
             /** Format: int64 */
             line?: number;
             message: string;
@@ -5312,6 +5390,39 @@ export interface operations {
             };
         };
     };
+    "read-recording": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": unknown;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadRecording"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-run": {
         parameters: {
             query?: never;
@@ -6458,6 +6569,43 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-recording": {
+        parameters: {
+            query: {
+                journey: string;
+                /** @description Whose address it starts from; the first when nothing is said. */
+                environment?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
             };
             /** @description Error */
             default: {

@@ -3,13 +3,22 @@
 import { useMutation } from "@tanstack/vue-query";
 import Button from "primevue/button";
 import { computed, nextTick, ref, useTemplateRef } from "vue";
-import type { Schemas } from "../api/client";
+import { api, body, type Schemas } from "../api/client";
 import LookForm from "./LookForm.vue";
 import RowActs from "./RowActs.vue";
 import StateGlyph from "./StateGlyph.vue";
 import StepList from "./StepList.vue";
 import Trouble from "./Trouble.vue";
-import { draftOf, withDraft, without, type Device, type Draft, type LookKind, type Looks } from "./looks";
+import {
+  draftOf,
+  draftOfRecording,
+  withDraft,
+  without,
+  type Device,
+  type Draft,
+  type LookKind,
+  type Looks,
+} from "./looks";
 
 const props = defineProps<{
   looks: Looks;
@@ -18,6 +27,8 @@ const props = defineProps<{
   /** The environment that things are tried on. */
   first: string;
   mayEdit: boolean;
+  /** The site, when it is one already: its journeys can be taken away as recordings. */
+  site?: number;
   keep: (to: Looks) => Promise<unknown>;
   run: (what: Schemas["Rehearsal"]) => Promise<Schemas["Rehearsed"]>;
 }>();
@@ -31,6 +42,27 @@ const put = (to: Looks) => keeping.mutate(to);
 function edit(kind: LookKind, index: number) {
   keeping.reset();
   draft.value = draftOf(kind, index, props.looks);
+}
+
+const recorder = useTemplateRef("recorder");
+const recording = useMutation({
+  mutationFn: async (file: File) => {
+    const text = await file.text();
+    let said: unknown;
+    try {
+      said = JSON.parse(text);
+    } catch {
+      throw new Error(`${file.name} is no recording: it is not JSON. Export it from the browser's recorder as JSON.`);
+    }
+    return body(api.POST("/api/v1/recordings", { body: said }));
+  },
+  onSuccess: (read) => (draft.value = draftOfRecording(read.journey, props.looks)),
+});
+function readFile(e: Event) {
+  const input = e.target as HTMLInputElement;
+  const file = input.files?.[0];
+  if (file) recording.mutate(file);
+  input.value = ""; // the same file can be chosen again
 }
 
 const rehearsal = useMutation({ mutationFn: (what: Schemas["Rehearsal"]) => props.run(what) });
@@ -122,6 +154,14 @@ const count = (list: unknown[] | undefined, one: string) =>
               :aria-label="`Run on ${d}: ${j.name}`"
               @click="rehearse({ journey: j.name, device: d })"
             />
+            <a
+              v-if="site"
+              class="small"
+              :href="`/api/v1/sites/${site}/recording?journey=${encodeURIComponent(j.name)}`"
+              download
+              :aria-label="`${j.name} as a recording`"
+              >Recording</a
+            >
           </RowActs>
         </td>
       </tr>
@@ -144,9 +184,23 @@ const count = (list: unknown[] | undefined, one: string) =>
   </table>
   <p v-if="mayEdit" class="row">
     <Button size="small" text label="Add a journey" @click="edit('journeys', -1)" />
+    <Button size="small" text label="Add a journey from a recording" @click="recorder?.click()" />
+    <input
+      ref="recorder"
+      type="file"
+      accept=".json,application/json"
+      class="visually-hidden"
+      tabindex="-1"
+      aria-label="A recording from a browser’s recorder panel, as JSON"
+      @change="readFile"
+    />
     <Button size="small" text label="Add somebody who looks" @click="edit('personas', -1)" />
     <Button size="small" text label="Add something that is published" @click="edit('publishing', -1)" />
   </p>
+  <Trouble :error="recording.error.value" />
+  <ul v-if="draft && recording.data.value?.notes?.length" class="small" aria-live="polite">
+    <li v-for="n in recording.data.value.notes" :key="n">{{ n }}</li>
+  </ul>
   <LookForm
     v-if="draft"
     :key="`${draft.kind} ${draft.index}`"
@@ -156,7 +210,10 @@ const count = (list: unknown[] | undefined, one: string) =>
     :first="first"
     :busy="keeping.isPending.value"
     @keep="put(withDraft(looks, draft, first))"
-    @away="draft = undefined"
+    @away="
+      draft = undefined;
+      recording.reset();
+    "
   />
   <Trouble :error="keeping.error.value" />
   <p v-if="rehearsal.isPending.value" aria-live="polite" class="faded">Running {{ asked }} …</p>

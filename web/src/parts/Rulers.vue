@@ -56,6 +56,7 @@ const word: Record<string, string> = {
   "roll back": "rolled back",
   check: "checked",
   "isolation test": "isolation tested",
+  "later look": "looked at later",
   outside: "outside",
   running: "under way",
 };

@@ -51,6 +51,17 @@ export function draftOf(kind: LookKind, index: number, looks: Looks): Draft {
   };
 }
 
+/** A draft of a new journey from what a browser recorded. */
+export function draftOfRecording(j: Looks["journeys"][number], looks: Looks): Draft {
+  const empty = draftOf("journeys", -1, looks);
+  return {
+    ...empty,
+    name: j.name,
+    devices: (j.devices as Device[] | undefined) ?? empty.devices,
+    lines: (j.steps ?? []).flatMap(linesOf),
+  };
+}
+
 /** What keeps a draft from being kept, in words; "" when nothing does. */
 export function unfinished(d: Draft): string {
   if (!d.name.trim()) return "Give it a name.";

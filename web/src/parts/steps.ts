@@ -30,6 +30,8 @@ export const verbs = {
   url: { says: "expect the address", value: "path; * for anything" },
   status: { says: "expect the status", value: "200" },
   request: { says: "expect a request for", value: "path; * for anything" },
+  mail: { says: "expect a mail with", value: "text" },
+  payment: { says: "expect a payment with", value: "text" },
 } as const satisfies Record<string, { says: string; target?: true; value?: string }>;
 
 export type Verb = keyof typeof verbs;
@@ -67,6 +69,8 @@ export function linesOf(step: Step): Line[] {
   if (e.noText) out.push(line("noText", e.noText.in, e.noText.contains));
   if (e.count) out.push(line("count", e.count.of, e.count.is));
   if (e.request) out.push(line("request", {}, e.request));
+  if (e.mail) out.push(line("mail", {}, e.mail));
+  if (e.payment) out.push(line("payment", {}, e.payment));
   return out;
 }
 
@@ -112,6 +116,8 @@ export function stepOf(l: Line): Step {
       return { expect: { status: Number(value) } };
     case "url":
     case "request":
+    case "mail":
+    case "payment":
       return { expect: { [l.verb]: value.trim() } };
   }
 }

@@ -67,7 +67,9 @@ const titles: Record<string, string> = {
   "roll back": "Rollback",
   check: "Check",
   "isolation test": "Cache isolation test",
+  "later look": "Later look",
 };
+const laterStates: Record<string, string> = { planned: "planned", begun: "looked", withdrawn: "withdrawn" };
 </script>
 
 <template>
@@ -122,6 +124,31 @@ const titles: Record<string, string> = {
         <summary>Everything that was asked</summary>
         <ProbeTable :run="run.id" />
       </details>
+      <section v-if="(run.later ?? []).length" class="later">
+        <h2>Looked at again later</h2>
+        <table class="tide">
+          <thead>
+            <tr>
+              <th>When</th>
+              <th>Why then</th>
+              <th>State</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="l in run.later ?? []" :key="l.dueAt">
+              <td><When :at="l.dueAt" /></td>
+              <td>
+                {{ l.about.why }}<br /><span class="small faded">{{ (l.about.pages ?? []).join(", ") }}</span>
+              </td>
+              <td>
+                <RouterLink v-if="l.run" :to="`/runs/${l.run}`">Later look {{ l.run }}</RouterLink
+                ><template v-else>{{ laterStates[l.state] }}</template
+                ><span v-if="l.why" class="small faded">: {{ l.why }}</span>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </section>
       <section v-if="over && !inOrder.length && run.kind !== 'isolation test'" class="sheet stack">
         <h2>Nothing to look at</h2>
         <p v-if="run.verdict === 'clear'">
@@ -162,6 +189,9 @@ const titles: Record<string, string> = {
 .two > :first-child {
   max-height: calc(100vh - 190px);
   overflow: auto;
+}
+.later {
+  margin-top: var(--s4);
 }
 .problem {
   border-left: 4px solid var(--blind);

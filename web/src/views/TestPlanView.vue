@@ -143,6 +143,7 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
           :looks="plan"
           :pages="plan.pages.map((p) => p.path)"
           :first="first"
+          :site="props.id"
           :may-edit="may('work')"
           :keep="keepLooks"
           :run="(what) => looksActs.run.mutateAsync(what)"
