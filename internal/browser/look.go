@@ -85,6 +85,7 @@ type collected struct {
 	} `json:"shifts"`
 	Timing  evidence.Timing   `json:"timing"`
 	Listens []string          `json:"listens"`
+	Focus   []string          `json:"focus"`
 	Facts   map[string]string `json:"facts"`
 	Links   []string          `json:"links"`
 	Empty   []string          `json:"empty"`
@@ -143,6 +144,7 @@ func (t *tab) look(task site.PageTask, reader *httpcache.Reader, out *evidence.P
 	out.Outline, out.Styles, out.Lines, out.Masked = c.Outline, c.Styles, c.Lines, c.Masked
 	out.Errors, out.Console, out.Requests = errs, console, reqs
 	out.Timing = c.Timing
+	out.Focus = c.Focus
 	out.Listens, out.Facts, out.Links, out.Empty, out.Fonts = c.Listens, c.Facts, c.Links, c.Empty, c.Fonts
 	for _, s := range c.Shifts {
 		out.Shifts = append(out.Shifts, vitals.Shift{At: time.Duration(s.At * float64(time.Millisecond)), Score: s.Score, Moved: s.Moved})

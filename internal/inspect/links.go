@@ -2,6 +2,7 @@ package inspect
 
 import (
 	"context"
+	"fmt"
 	"net/url"
 	"slices"
 	"sync"
@@ -11,10 +12,15 @@ import (
 	"tidemarker/internal/browser"
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/core/survey"
 )
 
 // mostLinks is how many addresses that pages link to are asked for in one pass.
 const mostLinks = 150
+
+// mostEntries is how many addresses of one feed or sitemap are asked for: the first ones, which
+// are the newest of a feed.
+const mostEntries = 30
 
 // followLinks asks for what the pages link to, feeds too, and for the site's sitemap, each
 // once, as a stranger: whether they lead somewhere.
@@ -23,34 +29,62 @@ func (r *Inspection) followLinks(ctx context.Context, pass int, g *gathering) er
 	if err != nil {
 		return err
 	}
-	links := r.linksOf(look)
 	r.Progress.Say(ctx, "probing", "Following links")
-	plain := r.plain()
-	plain.Keep = nil
 	p := evidence.Probe{Key: evidence.Key{Page: "/", Persona: site.Visitor, Device: site.Desktop}, Kind: evidence.Links, Leads: map[string]evidence.Lead{}}
+	entries, err := r.follow(ctx, r.linksOf(look), p.Leads)
+	if err == nil {
+		_, err = r.follow(ctx, entries, p.Leads)
+	}
+	if err != nil {
+		return err
+	}
+	return r.probed(ctx, p, nil, pass, g)
+}
+
+// follow asks for links, by path with where they are from, and notes where they lead. entries
+// are what feeds and sitemaps among them name and was not asked for yet.
+func (r *Inspection) follow(ctx context.Context, links map[string]string, leads map[string]evidence.Lead) (entries map[string]string, err error) {
+	base, err := url.Parse(r.Env.URL)
+	if err != nil {
+		return nil, err
+	}
+	entries = map[string]string{}
 	var mu sync.Mutex
 	eg, asking := errgroup.WithContext(ctx)
 	eg.SetLimit(4)
 	for path, from := range links {
 		eg.Go(func() error {
+			plain := r.plain()
+			var body []byte
+			plain.Keep = func(_ context.Context, _ string, raw []byte) (string, error) { body = raw; return "", nil }
 			a, err := plain.Ask(asking, path, site.Desktop, browser.State{}, nil)
 			if asking.Err() != nil {
 				return asking.Err()
 			}
-			mu.Lock()
-			defer mu.Unlock()
 			l := evidence.Lead{From: from, Status: a.Status}
 			if err != nil {
 				l.Failed = err.Error()
 			}
-			p.Leads[path] = l
+			what, named, err := survey.Entries(body)
+			if l.Failed == "" && a.Status < 400 && err != nil {
+				l.Failed = fmt.Sprintf("It is a %s that cannot be read: %v.", what, err)
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			leads[path] = l
+			for _, address := range named[:min(len(named), mostEntries)] {
+				u, err := url.Parse(address)
+				if err != nil || u.Host != base.Host || u.RawQuery != "" || len(links)+len(entries) >= 2*mostLinks {
+					continue
+				}
+				if to := u.RequestURI(); links[to] == "" && leads[to] == (evidence.Lead{}) && entries[to] == "" {
+					entries[to] = path
+				}
+			}
 			return nil
 		})
 	}
-	if err := eg.Wait(); err != nil {
-		return err
-	}
-	return r.probed(ctx, p, nil, pass, g)
+	return entries, eg.Wait()
 }
 
 // linksOf are the paths that pages link to on the site's own address, with the first page

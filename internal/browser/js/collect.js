@@ -88,6 +88,13 @@
   };
   listening(document, "document");
   for (const [el, i] of index) listening(el, outline[i].path);
+  // The order in which the keyboard reaches elements: those with a positive tabindex first, in
+  // its order, then the others as the document has them (HTML Living Standard §6.6.3).
+  const reachable = [];
+  for (const [el, i] of index) {
+    if (el.tabIndex >= 0 && !el.disabled && !el.closest("[inert]") && (el.tagName !== "INPUT" || el.type !== "hidden")) reachable.push([el.tabIndex || Infinity, outline[i].path]);
+  }
+  const focus = reachable.sort((a, b) => (a[0] === b[0] ? 0 : a[0] - b[0])).slice(0, 500).map(([, path]) => clip(path, 300));
   const facts = {};
   const fact = (name, value) => { if (value) facts[name] = clip(String(value).replace(/\s+/g, " ").trim(), 500); };
   const meta = (name) => { const el = document.querySelector(`meta[name="${name}" i]`); return el && el.getAttribute("content"); };
@@ -120,7 +127,7 @@
     title: clip(document.title || "", 300), address: location.href,
     width: Math.max(innerWidth, document.documentElement.clientWidth),
     height: Math.max(document.documentElement.scrollHeight, document.body ? document.body.scrollHeight : 0, innerHeight),
-    outline, styles, lines, masked, listens, facts, links: [...links], empty, fonts: [...new Set(fonts)], shifts: seen.shifts,
+    outline, styles, lines, masked, listens, focus, facts, links: [...links], empty, fonts: [...new Set(fonts)], shifts: seen.shifts,
     timing: { firstByte: nav ? nav.responseStart : 0, firstDraw: seen.firstDraw, largest: seen.largest, loaded: nav ? nav.loadEventEnd : 0 },
   };
 }

@@ -50,6 +50,7 @@ type PageLook struct {
 	Shifts    []vitals.Shift    `json:"shifts,omitempty"`
 	Timing    Timing            `json:"timing"`
 	Listens   []string          `json:"listens,omitempty" doc:"What listens to what: an element's path and the event's name."`
+	Focus     []string          `json:"focus,omitempty" doc:"Paths of the elements that the keyboard reaches, in order."`
 	Facts     map[string]string `json:"facts,omitempty" doc:"What the head says: title, description, robots, canonical, structured data."`
 	Links     []string          `json:"links,omitempty" doc:"Addresses that it links to, feeds too."`
 	Empty     []string          `json:"empty,omitempty" doc:"Pictures that came and have no pixels."`

@@ -18,6 +18,7 @@ var headFacts = []string{"robots", "canonical", "structured data", "title", "des
 // encryption, and what browsers keep for long.
 func surfaceFindings(m PageLook, rest Volatile, p PageLook) []Finding {
 	out := deafFindings(m, rest, p)
+	out = append(out, focusFindings(m, rest, p)...)
 	out = append(out, headFindings(m, rest, p)...)
 	out = append(out, emptyFindings(m, p)...)
 	if fonts := newIn(m.Fonts, p.Fonts); len(fonts) > 0 {
@@ -65,6 +66,60 @@ func deafFindings(m PageLook, rest Volatile, p PageLook) []Finding {
 	first := slices.Sorted(maps.Keys(names))[0]
 	return []Finding{p.about(ScriptErrorKind, Unsure, first+" no longer reacts").
 		with("%s no longer listened to.%s", count(len(gone), "event is"), listed(" ", gone)).caused("deaf " + first)}
+}
+
+// focusFindings tell of elements that are still there and that the keyboard no longer reaches,
+// and of another order in which it does (WCAG 2.2, 2.1.1 and 2.4.3).
+func focusFindings(m PageLook, rest Volatile, p PageLook) []Finding {
+	if m.Focus == nil {
+		return nil // a look from before this was looked at
+	}
+	volatile := map[string]bool{}
+	for _, path := range rest.Paths {
+		volatile[path] = true
+	}
+	same := func(path string) (name string, ok bool) {
+		i, there := p.box(path)
+		j, was := m.box(path)
+		if !there || !was || p.Outline[i].Name != m.Outline[j].Name || p.within(i, volatile) {
+			return "", false
+		}
+		return called(p, i), true
+	}
+	now := map[string]bool{}
+	for _, path := range p.Focus {
+		now[path] = true
+	}
+	var lost, before, after []string
+	for _, path := range m.Focus {
+		name, ok := same(path)
+		switch {
+		case ok && !now[path]:
+			lost = append(lost, name)
+		case ok:
+			before = append(before, path)
+		}
+	}
+	for _, path := range p.Focus {
+		if slices.Contains(before, path) {
+			after = append(after, path)
+		}
+	}
+	var out []Finding
+	if len(lost) > 0 {
+		out = append(out, p.about(ScriptErrorKind, Broken, "The keyboard no longer reaches "+lost[0]).
+			with("%s there and cannot be focused any more.%s", map[bool]string{true: "1 element is", false: fmt.Sprintf("%d elements are", len(lost))}[len(lost) == 1], listed(" ", lost)).caused("focus lost "+lost[0]))
+	}
+	for i := range before {
+		if i < len(after) && before[i] != after[i] {
+			first, _ := same(after[i])
+			was, _ := same(before[i])
+			out = append(out, p.about(ScriptErrorKind, Unsure, "The keyboard reaches parts in another order").
+				with("As number %d it came to %s, and comes to %s now.", i+1, was, first).caused("focus order"))
+			break
+		}
+	}
+	return out
 }
 
 // headFindings tell of what the page says of itself to search engines and other programs.

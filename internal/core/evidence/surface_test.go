@@ -23,8 +23,9 @@ func TestLinksThatLeadNowhereAreFound(t *testing.T) {
 func TestWhatAPictureDoesNotShow(t *testing.T) {
 	look := func() PageLook {
 		return PageLook{Key: Key{"/", "", "visitor", "phone"}, Status: 200, Address: "https://s.example/",
-			Outline: []Box{{Path: "body", Name: "body", Parent: -1}, {Path: "#menu", Name: "button#menu"}},
+			Outline: []Box{{Path: "body", Name: "body", Parent: -1}, {Path: "#menu", Name: "button#menu"}, {Path: "#pay", Name: "button#pay"}},
 			Listens: []string{"#menu click", "document click"},
+			Focus:   []string{"#menu", "#pay"},
 			Facts:   map[string]string{"title": "Kits", "description": "Grow", "canonical": "/", "structured data": "Product"},
 			Requests: []Request{{URL: "https://s.example/", Kind: "document", Status: 200}, {URL: "https://s.example/site.css", Kind: "stylesheet", Status: 200},
 				{URL: "https://s.example/app.3f9ac21b.js", Kind: "script", Status: 200}, {URL: "https://s.example/a.png", Kind: "image", Status: 200}},
@@ -38,7 +39,10 @@ func TestWhatAPictureDoesNotShow(t *testing.T) {
 	}{
 		"nothing changed":                     {func(*PageLook) {}, "", "", ""},
 		"a button no longer reacts":           {func(p *PageLook) { p.Listens = []string{"document click"} }, ScriptErrorKind, Unsure, "button#menu no longer reacts"},
-		"the button is not there any more":    {func(p *PageLook) { p.Listens, p.Outline = []string{"document click"}, p.Outline[:1] }, "", "", ""},
+		"the button is not there any more":    {func(p *PageLook) { p.Listens, p.Outline, p.Focus = []string{"document click"}, p.Outline[:1], nil }, "", "", ""},
+		"the keyboard no longer gets to it":   {func(p *PageLook) { p.Focus = []string{"#menu"} }, ScriptErrorKind, Broken, "The keyboard no longer reaches button#pay"},
+		"another order of the keyboard":       {func(p *PageLook) { p.Focus = []string{"#pay", "#menu"} }, ScriptErrorKind, Unsure, "The keyboard reaches parts in another order"},
+		"what is new may be anywhere":         {func(p *PageLook) { p.Focus = []string{"#new", "#menu", "#pay"} }, "", "", ""},
 		"search engines are sent away":        {func(p *PageLook) { p.Facts["robots"] = "noindex, follow" }, ContentKind, Broken, "The page asks search engines to leave it out"},
 		"the description is gone":             {func(p *PageLook) { delete(p.Facts, "description") }, ContentKind, Broken, "The page's description is gone"},
 		"the title is another":                {func(p *PageLook) { p.Facts["title"] = "Kits and more" }, ContentKind, Unsure, "The page's title is another"},
