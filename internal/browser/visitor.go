@@ -46,6 +46,28 @@ func (v *Visitor) Become(s State) error {
 	return proto.StorageSetCookies{Cookies: s.Cookies, BrowserContextID: v.private.BrowserContextID}.Call(v.private)
 }
 
+// Open opens a page and goes on, as somebody does who is there for the first time: what it is
+// given stays in the browser. A page that does not come is no error; it is told of when it is
+// looked at. An error is returned only when the context ended.
+func (v *Visitor) Open(ctx context.Context, task site.PageTask) error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	release, err := v.browser.acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer release()
+	opening, cancel := context.WithTimeout(ctx, v.browser.opt.Timeout)
+	defer cancel()
+	if t, err := openIn(opening, v.private, v.env, devices[v.device], State{}, true); err == nil {
+		defer t.close()
+		if err := t.stopClock(task.Clock); err == nil && t.request(task.Address()) == nil && t.unroll(quietLimit) == nil {
+			_ = t.age(lifetime, quietLimit)
+		}
+	}
+	return ctx.Err()
+}
+
 // Look looks at a page with what the browser has from earlier. It is made once: a second
 // one would find what the first one left. An error is returned only when the context ended
 // or the evidence could not be kept; otherwise the look says why it is missing.

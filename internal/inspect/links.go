@@ -22,8 +22,9 @@ const mostLinks = 150
 // are the newest of a feed.
 const mostEntries = 30
 
-// followLinks asks for what the pages link to, feeds too, and for the site's sitemap, each
-// once, as a stranger: whether they lead somewhere.
+// followLinks asks for what the pages link to, feeds too and what these name, for the site's
+// sitemap, and for what was linked to when the mark was taken, each once, as a stranger: whether
+// they lead somewhere.
 func (r *Inspection) followLinks(ctx context.Context, pass int, g *gathering) error {
 	look, err := r.Store.Look(ctx, r.Run, 1)
 	if err != nil {
@@ -31,12 +32,28 @@ func (r *Inspection) followLinks(ctx context.Context, pass int, g *gathering) er
 	}
 	r.Progress.Say(ctx, "probing", "Following links")
 	p := evidence.Probe{Key: evidence.Key{Page: "/", Persona: site.Visitor, Device: site.Desktop}, Kind: evidence.Links, Leads: map[string]evidence.Lead{}}
-	entries, err := r.follow(ctx, r.linksOf(look), p.Leads)
+	links := r.linksOf(look)
+	past := r.Base.Led()
+	for path := range links {
+		delete(past, path)
+	}
+	entries, err := r.follow(ctx, links, p.Leads)
 	if err == nil {
 		_, err = r.follow(ctx, entries, p.Leads)
 	}
 	if err != nil {
 		return err
+	}
+	for path := range p.Leads {
+		delete(past, path)
+	}
+	gone := map[string]evidence.Lead{}
+	if _, err := r.follow(ctx, past, gone); err != nil {
+		return err
+	}
+	for path, l := range gone {
+		l.Past = true
+		p.Leads[path] = l
 	}
 	return r.probed(ctx, p, nil, pass, g)
 }

@@ -16,8 +16,10 @@ import (
 const (
 	// ReturningPass holds the looks of those who were here before the change.
 	ReturningPass = 1000
-	// mostReturning is how many pages such a visitor opens on a device: one of each class.
-	mostReturning = 4
+	// mostReturning is how many pages such a visitor opens on a device, one of each class, and
+	// mostReturningAll how many there are on all devices.
+	mostReturning    = 3
+	mostReturningAll = 5
 )
 
 // Returning are browsers that were on the site before the change, with all that they kept.
@@ -54,17 +56,40 @@ func (r *Inspection) ComeBefore(ctx context.Context) (*Returning, error) {
 			}
 		}
 	}
-	for range 2 {
-		seen, err := r.comeAs(ctx, out, out.tasks, nil)
-		if err != nil {
-			out.Close()
-			return nil, err
-		}
+	err = r.inEach(ctx, out, out.tasks, func(ctx context.Context, t site.PageTask) error { return out.visitors[t.Device].Open(ctx, t) })
+	if err == nil {
+		var seen []evidence.PageLook
+		seen, err = r.comeAs(ctx, out, out.tasks, nil)
 		for _, l := range seen {
 			out.was[l.Key] = l
 		}
 	}
+	if err != nil {
+		out.Close()
+		return nil, err
+	}
 	return out, nil
+}
+
+// inEach does something with pages in the browsers that stay, one after the other in each.
+func (r *Inspection) inEach(ctx context.Context, v *Returning, tasks []site.PageTask, do func(context.Context, site.PageTask) error) error {
+	byDevice := map[string][]site.PageTask{}
+	for _, t := range tasks {
+		t.Clock = r.clock(pageKey(t))
+		byDevice[t.Device] = append(byDevice[t.Device], t)
+	}
+	eg, coming := errgroup.WithContext(ctx)
+	for _, list := range byDevice {
+		eg.Go(func() error {
+			for _, t := range list {
+				if err := do(coming, t); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return eg.Wait()
 }
 
 // returning are the pages that somebody opens who comes again: one of each class, those
@@ -88,7 +113,7 @@ func (r *Inspection) returning() []site.PageTask {
 	var out []site.PageTask
 	classes, on := map[string]bool{}, map[string]int{}
 	for _, t := range tasks {
-		if at := t.Device + " " + t.Page.Class; !classes[at] && on[t.Device] < mostReturning {
+		if at := t.Device + " " + t.Page.Class; !classes[at] && on[t.Device] < mostReturning && len(out) < mostReturningAll {
 			classes[at] = true
 			on[t.Device]++
 			out = append(out, t)
@@ -99,27 +124,16 @@ func (r *Inspection) returning() []site.PageTask {
 
 // comeAs opens pages in the browsers that stay, one after the other in each.
 func (r *Inspection) comeAs(ctx context.Context, v *Returning, tasks []site.PageTask, state map[string]browser.State) ([]evidence.PageLook, error) {
-	byDevice := map[string][]site.PageTask{}
-	for _, t := range tasks {
-		byDevice[t.Device] = append(byDevice[t.Device], t)
-	}
 	found := make(chan evidence.PageLook, len(tasks))
-	eg, coming := errgroup.WithContext(ctx)
-	for device, list := range byDevice {
-		eg.Go(func() error {
-			for _, t := range list {
-				t.Clock = r.clock(pageKey(t))
-				l, err := v.visitors[device].Look(coming, t, state[device], r.facts(), r.Blobs.Put)
-				if err != nil {
-					return err
-				}
-				l.Clock = t.Clock
-				found <- l
-			}
-			return nil
-		})
-	}
-	err := eg.Wait()
+	err := r.inEach(ctx, v, tasks, func(ctx context.Context, t site.PageTask) error {
+		l, err := v.visitors[t.Device].Look(ctx, t, state[t.Device], r.facts(), r.Blobs.Put)
+		if err != nil {
+			return err
+		}
+		l.Clock = t.Clock
+		found <- l
+		return nil
+	})
 	close(found)
 	var out []evidence.PageLook
 	for l := range found {

@@ -1,11 +1,15 @@
 package run_test
 
 import (
+	"context"
+	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
 	"regexp"
+	"strings"
 	"testing"
 	"time"
 
@@ -24,20 +28,42 @@ import (
 // counts it.
 func placeOrder(t *testing.T, address string) {
 	t.Helper()
+	require.NoError(t, orderOnce(t.Context(), address))
+}
+
+func orderOnce(ctx context.Context, address string) error {
 	jar, err := cookiejar.New(nil)
-	require.NoError(t, err)
+	if err != nil {
+		return err
+	}
 	client := http.Client{Jar: jar, Timeout: 20 * time.Second}
-	res, err := client.Get(address + "/checkout")
-	require.NoError(t, err)
-	body, err := io.ReadAll(res.Body)
-	require.NoError(t, err)
-	require.NoError(t, res.Body.Close())
+	send := func(method string, form url.Values) ([]byte, error) {
+		req, err := http.NewRequestWithContext(ctx, method, address+"/checkout", strings.NewReader(form.Encode()))
+		if err != nil {
+			return nil, err
+		}
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		res, err := client.Do(req)
+		if err != nil {
+			return nil, err
+		}
+		defer res.Body.Close()
+		body, err := io.ReadAll(res.Body)
+		if err == nil && res.StatusCode != http.StatusOK {
+			err = fmt.Errorf("%s /checkout answers %d", method, res.StatusCode)
+		}
+		return body, err
+	}
+	body, err := send(http.MethodGet, nil)
+	if err != nil {
+		return err
+	}
 	token := regexp.MustCompile(`name="token" value="([^"]+)"`).FindSubmatch(body)
-	require.NotNil(t, token)
-	res, err = client.PostForm(address+"/checkout", url.Values{"token": {string(token[1])}})
-	require.NoError(t, err)
-	require.NoError(t, res.Body.Close())
-	require.Equal(t, http.StatusOK, res.StatusCode)
+	if token == nil {
+		return errors.New("the checkout has no form")
+	}
+	_, err = send(http.MethodPost, url.Values{"token": {string(token[1])}})
+	return err
 }
 
 // front is the home page, seen by strangers on a desktop.

@@ -85,6 +85,7 @@ type Lead struct {
 	From   string `json:"from" doc:"A page that has the link."`
 	Status int    `json:"status"`
 	Failed string `json:"failed,omitempty" doc:"Why no answer came."`
+	Past   bool   `json:"past,omitempty" doc:"No page links to it any more; one did when the mark was taken."`
 }
 
 // Dead tells whether the link leads nowhere. What is only for somebody who is signed in
@@ -128,6 +129,20 @@ func CompareProbe(base Baseline, p Probe) []Finding {
 }
 
 // earlier is the same probe when the mark was taken.
+// Led are the addresses that led somewhere when the mark was taken, with the page that linked
+// to each.
+func (b Baseline) Led() map[string]string {
+	out := map[string]string{}
+	for _, m := range b.Look.Probes {
+		for path, l := range m.Leads {
+			if !l.Dead() {
+				out[path] = l.From
+			}
+		}
+	}
+	return out
+}
+
 func (b Baseline) earlier(p Probe) (Probe, bool) {
 	for _, m := range b.Look.Probes {
 		if m.key() == p.key() && m.Missing == "" {

@@ -275,6 +275,11 @@ func linkFindings(base Baseline, p Probe) []Finding {
 			why = fmt.Sprintf("It answers %d.", l.Status)
 		}
 		k := Key{Page: l.From, Persona: p.Persona, Device: p.Device}
+		if l.Past {
+			out = append(out, k.about(RequestKind, Broken, "An address leads nowhere any more: "+path).
+				with("%s linked to it when the mark was taken, and does not now. Whoever has it from before, such as a reader of feeds or a search engine, finds nothing. %s", l.From, why).caused("link "+path))
+			continue
+		}
 		out = append(out, k.about(RequestKind, Broken, "A link leads nowhere: "+path).with("%s links to it. %s", l.From, why).caused("link "+path))
 	}
 	return out
