@@ -30,7 +30,7 @@ var rooms = [][]string{
 	{"internal/run"},
 	{"internal/act", "internal/inspect"},
 	{"internal/testdb", "internal/speedlayer/kinds", "internal/standin"},
-	{"internal/speedlayer/connector", "internal/speedlayer/byhand", "internal/standin/fernhollow", "internal/standin/quillet", "internal/standin/mutation"},
+	{"internal/speedlayer/connector", "internal/speedlayer/byhand", "internal/standin/fernhollow", "internal/standin/quillet", "internal/standin/sedge", "internal/standin/mutation"},
 	{"internal/speedlayer", "internal/store", "internal/browser", "internal/standin/origin"},
 	{"internal/cluster", "internal/outbox", "internal/core"},
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"slices"
 
@@ -49,6 +50,10 @@ func (s *Server) learned(ctx context.Context, siteID int64) (Learned, error) {
 	if err != nil {
 		return l, err
 	}
+	row, err := s.Store.Site(ctx, siteID)
+	if err != nil {
+		return l, err
+	}
 	for _, env := range envs {
 		m, err := s.Store.LatestMark(ctx, env.ID)
 		if errors.Is(err, store.ErrNotFound) {
@@ -62,6 +67,14 @@ func (s *Server) learned(ctx context.Context, siteID int64) (Learned, error) {
 			return l, err
 		}
 		l.Restless = append(l.Restless, restless(env.Name, base)...)
+		for _, p := range row.Document.V.Personas {
+			for _, text := range p.PrivateTexts {
+				if base.Public(text) {
+					l.Doubts = append(l.Doubts, Doubt{p.Name, env.Name, "every device", fmt.Sprintf("“%s” tells %s from others on some pages only", text, p.Name),
+						"Strangers are shown it on a page for everybody; on such pages nothing is concluded from it. Name a text that only they may see.", m.RunID})
+				}
+			}
+		}
 		found, err := s.Store.Findings(ctx, m.RunID)
 		if err != nil {
 			return l, err

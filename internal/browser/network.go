@@ -106,7 +106,8 @@ func (t *tab) sent(e *proto.NetworkRequestWillBeSent) {
 		return
 	}
 	t.byID[e.RequestID] = len(t.requests)
-	t.requests = append(t.requests, evidence.Request{URL: clip(e.Request.URL), Kind: kindOf(e.Type), Method: e.Request.Method, Blocked: t.stopped[e.RequestID], From: askedBy(e)})
+	t.requests = append(t.requests, evidence.Request{URL: clip(e.Request.URL), Kind: kindOf(e.Type), Method: e.Request.Method, Blocked: t.stopped[e.RequestID], From: askedBy(e),
+		Later: e.Initiator != nil && e.Initiator.Type == proto.NetworkInitiatorTypeScript})
 }
 
 // askedBy is the script or style that asked, "" when the page itself did.

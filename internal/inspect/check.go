@@ -9,7 +9,7 @@ import (
 )
 
 // Check clears, warms, looks, compares with the mark, looks a second time at what
-// differs, asks as somebody else, publishes, comes first after a purge, waits for what grows
+// differs, comes first after a purge, asks as somebody else, publishes, waits for what grows
 // old soon, and comes to a verdict.
 func (r *Inspection) Check(ctx context.Context) (Result, error) {
 	if err := r.clearAndWarm(ctx); err != nil {
@@ -25,6 +25,9 @@ func (r *Inspection) Check(ctx context.Context) (Result, error) {
 	if err := r.comeAgain(ctx, g); err != nil {
 		return Result{}, err
 	}
+	if err := r.firstRebuilt(ctx, g); err != nil {
+		return Result{}, err
+	}
 	if err := r.probe(ctx, 1, g); err != nil {
 		return Result{}, err
 	}
@@ -32,9 +35,6 @@ func (r *Inspection) Check(ctx context.Context) (Result, error) {
 		return Result{}, err
 	}
 	if err := r.publish(ctx, g); err != nil {
-		return Result{}, err
-	}
-	if err := r.firstRebuilt(ctx, g); err != nil {
 		return Result{}, err
 	}
 	if err := r.await(ctx, g); err != nil {

@@ -276,7 +276,7 @@ func (c *controlling) conclude(ctx context.Context, why string) error {
 				if c.inspection.Turns.Same {
 					f = f.Unprovoked()
 				}
-				if f.SiteMovedOn() && control.Pass > 0 {
+				if f.SiteMovedOn() && control.Pass > 0 && k.Journey == "" { // a look at a page, which the mark can take in
 					c.inspection.renewed = append(c.inspection.renewed, store.Renewal{Key: k, Pass: control.Pass, Why: f.Title})
 				}
 			}

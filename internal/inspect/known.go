@@ -25,17 +25,18 @@ func (r *Inspection) known(ctx context.Context, g *gathering) error {
 		}
 		return exclusion.Coverage(about.Layer, about.Known), nil
 	}
-	before, err := remarks(exclusion.LayerOf(r.Catalogue, r.Compared))
+	was, is := exclusion.LayerOf(r.Catalogue, r.Compared), exclusion.LayerOf(r.Catalogue, r.Values)
+	before, err := remarks(was)
 	if err != nil {
 		return err
 	}
-	now, err := remarks(exclusion.LayerOf(r.Catalogue, r.Values))
+	now, err := remarks(is)
 	if err != nil {
 		return err
 	}
 	// Each under a key of its own: that nothing was found there hides nothing else.
 	found := map[evidence.Key][]evidence.Finding{}
-	for _, f := range exclusion.NewFindings(before, now) {
+	for _, f := range append(exclusion.NewFindings(before, now), exclusion.NoLongerAtAll(was, is)...) {
 		k := f.Key()
 		k.Journey = "settings " + f.OwnCause()
 		found[k] = append(found[k], f)

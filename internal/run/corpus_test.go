@@ -26,6 +26,7 @@ import (
 	"tidemarker/internal/speedlayer/kinds"
 	"tidemarker/internal/standin"
 	"tidemarker/internal/standin/origin"
+	"tidemarker/internal/standin/sedge"
 	"tidemarker/internal/store"
 	"tidemarker/internal/testdb"
 )
@@ -186,12 +187,19 @@ func TestFaultsOfTheCorpus(t *testing.T) {
 	require.GreaterOrEqual(t, len(broken), 60)
 	require.GreaterOrEqual(t, len(harmless), 60)
 	which := os.Getenv("TIDEMARKER_CORPUS")
+	if !sedge.Installed() {
+		t.Log("python3-django is not installed, so that the Sedge Archive is left out; make corpus installs it")
+		without := func(c corpusCase) bool { return c.Site == "sedge" }
+		broken, harmless = slices.DeleteFunc(broken, without), slices.DeleteFunc(harmless, without)
+	}
 	pick := func(list []corpusCase, names ...string) []corpusCase {
 		switch which {
 		case "all":
 			return list
 		case "plain": // without what follows from others
-			return slices.DeleteFunc(slices.Clone(list), func(c corpusCase) bool { return strings.HasSuffix(c.Name, ", among others") || strings.Contains(c.Name, " and ") })
+			return slices.DeleteFunc(slices.Clone(list), func(c corpusCase) bool {
+				return strings.HasSuffix(c.Name, ", among others") || strings.Contains(c.Name, " and ")
+			})
 		case "":
 			return slices.DeleteFunc(slices.Clone(list), func(c corpusCase) bool { return !slices.Contains(names, c.Site+": "+c.Name) })
 		}
@@ -203,6 +211,8 @@ func TestFaultsOfTheCorpus(t *testing.T) {
 	at := func(name string) *ground {
 		if sites[name] == nil {
 			switch name {
+			case "sedge":
+				sites[name] = liveSite(t, standin.Sedge(), "testdata/sedge.yaml")
 			case "quillet":
 				sites[name] = liveSite(t, standin.Quillet(), "../../demo/quillet.yaml")
 			default:
@@ -237,6 +247,11 @@ func TestFaultsOfTheCorpus(t *testing.T) {
 			title = found[0].Title
 		}
 		t.Logf("%-12s %-75s %s %s %v", c.Site, c.Name, r.Verdict, title, r.Progress.V.Spent)
+		for _, f := range found {
+			if f.Severity != evidence.Note {
+				t.Logf("%-12s   %s %s %s: %s %+v", "", f.Page, f.Persona, f.Device, f.Title+" "+f.Detail, f.Region)
+			}
+		}
 	}
 	t.Logf("broken %d: noticed %d, right place %d, right cause first %d, one cause %d; harmless %d: called something %d", len(broken), noticed, placed, caused, one, len(harmless), falsely)
 	assert.Equal(t, len(broken), noticed, strings.Join(wrong, "\n"))

@@ -10,6 +10,7 @@ import (
 	"tidemarker/internal/standin/fernhollow"
 	"tidemarker/internal/standin/origin"
 	"tidemarker/internal/standin/quillet"
+	"tidemarker/internal/standin/sedge"
 )
 
 //go:embed catalogues/*.yaml
@@ -72,5 +73,16 @@ func Quillet() Site {
 			"otherOptimisers": []any{map[string]any{"name": "The theme's late pictures", "does": []string{"lazy-images"}}}},
 		AssetPaths: []string{"/files/", "/sky/"}, FramePath: "/frames/",
 		Open: func(base string, now clock, desk origin.Desk) (Origin, error) { return quillet.New(base, now, desk) },
+	}
+}
+
+// Sedge is the archive: a real framework's administration behind a layer that knows nothing of
+// it. It needs Debian's python3-django ([sedge.Installed]) and belongs to the corpus.
+func Sedge() Site {
+	return Site{
+		Name: "Sedge Archive", Software: "Fenpages 1", CacheName: "fenpages", Catalogue: catalogue("sedge"), MemberCookie: sedge.MemberCookie,
+		Facts:      map[string]any{"hosting": "dedicated", "httpVersion": "1.1", "memoryStore": true, "rewriteRules": true, "gzip": true, "brotli": false, "otherOptimisers": []any{}},
+		AssetPaths: []string{"/static/"}, FramePath: "/frames/",
+		Open: func(base string, now clock, desk origin.Desk) (Origin, error) { return sedge.New(base, now, desk) },
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"net/http"
@@ -133,6 +134,9 @@ func (i *Instance) Close() error {
 	err := i.server.Close()
 	i.work.Wait()
 	i.Layer.background.Wait()
+	if c, is := i.origin.(io.Closer); is { // one that is a program of its own
+		err = errors.Join(err, c.Close())
+	}
 	if i.keep != "" && i.Layer.policy().text("page-cache-store") != "memory" {
 		err = errors.Join(err, i.Layer.cached.save(i.keep+".cached"))
 	}

@@ -115,6 +115,14 @@
       if (/^https?:$/.test(u.protocol) && links.size < 200) { u.hash = ""; links.add(clip(u.href, 1000)); }
     } catch { /* no address */ }
   }
+  // How much of styles and scripts stands in the page itself: what is no longer a file may be here.
+  let rules = 0, code = 0;
+  for (const s of document.styleSheets) if (!s.href) try { rules += s.cssRules.length; } catch { /* not to be read */ }
+  for (const s of document.scripts) if (!s.src) code += s.textContent.length;
+  // Styles that did not hold up the first drawing (Resource Timing, renderBlockingStatus).
+  const blocking = new Map(performance.getEntriesByType("resource").map((e) => [e.name, e.renderBlockingStatus]));
+  const late = [];
+  for (const s of document.styleSheets) if (s.href && blocking.get(s.href) === "non-blocking" && late.length < 50) late.push(clip(s.href, 1000));
   const empty = [];
   for (const i of document.images) {
     if (i.complete && i.naturalWidth === 0 && i.currentSrc && empty.length < 50) empty.push(clip(i.currentSrc, 1000));
@@ -127,7 +135,7 @@
     title: clip(document.title || "", 300), address: location.href,
     width: Math.max(innerWidth, document.documentElement.clientWidth),
     height: Math.max(document.documentElement.scrollHeight, document.body ? document.body.scrollHeight : 0, innerHeight),
-    outline, styles, lines, masked, listens, focus, facts, links: [...links], empty, fonts: [...new Set(fonts)], shifts: seen.shifts,
+    outline, styles, lines, masked, listens, focus, facts, rules, code, late, links: [...links], empty, fonts: [...new Set(fonts)], shifts: seen.shifts,
     timing: { firstByte: nav ? nav.responseStart : 0, firstDraw: seen.firstDraw, largest: seen.largest, loaded: nav ? nav.loadEventEnd : 0 },
   };
 }

@@ -23,6 +23,7 @@ func Tie(base Baseline, look Look, findings []Finding) []Finding {
 		t.page(p)
 	}
 	t.served()
+	t.looks()
 	return t.tied()
 }
 
@@ -223,9 +224,13 @@ func (t *tying) journey(j JourneyLook) {
 func (t *tying) broke(m, j JourneyLook) string {
 	was := PageLook{Requests: m.Requests}
 	now := PageLook{Key: j.Key, Requests: j.Requests, Errors: j.Errors}
-	for _, f := range append(requestFindings(was, Volatile{}, now), errorFindings(j.Key, m.Errors, Volatile{}, now)...) {
+	found := append(requestFindings(was, Volatile{}, now), unaskedFindings(was, now)...)
+	for _, f := range append(found, errorFindings(j.Key, m.Errors, Volatile{}, now)...) {
 		if strings.HasPrefix(f.Title, "The image ") {
 			continue
+		}
+		if strings.Contains(f.Part, notAsked) && !slices.ContainsFunc(t.findings, func(g Finding) bool { return g.Cause == f.Cause }) {
+			continue // only what the pages show, too: a journey that stops does not come to load the rest
 		}
 		if !slices.ContainsFunc(t.findings, func(g Finding) bool { return g.Cause == f.Cause }) {
 			f.Control = t.controlOf(j.Key)
@@ -288,25 +293,6 @@ func hostFindings(k Key, before, now []Request) []Finding {
 		out = append(out, f)
 	}
 	return out
-}
-
-// served ties what a cached page did wrong on one page: it was cached, so that somebody got
-// what is not theirs.
-func (t *tying) served() {
-	byPage := map[string][]int{}
-	for i, f := range t.findings {
-		if slices.Contains([]Kind{LeakKind, VariantKind, PolicyKind, FormKind, StaleKind}, f.Kind) && f.Severity != Note {
-			byPage[f.Page] = append(byPage[f.Page], i)
-		}
-	}
-	for _, of := range byPage {
-		slices.SortStableFunc(of, func(a, b int) int {
-			return cmp.Compare(slices.Index(order, t.findings[a].Kind), slices.Index(order, t.findings[b].Kind))
-		})
-		for _, i := range of[1:] {
-			t.comes(i, t.findings[of[0]].Cause)
-		}
-	}
 }
 
 // tied is what became of all: causes that come of others are followed to the end, and what

@@ -66,7 +66,7 @@ func ComparePage(base Baseline, p PageLook, pictures Pictures) ([]Finding, error
 	out = append(out, contentFindings(m, rest, p)...)
 	out = append(out, policyFindings(m, p)...)
 	out = append(out, surfaceFindings(m, rest, p)...)
-	out = append(out, ownerFindings(base.PrivateTexts, m, p)...)
+	out = append(out, ownerFindings(base, m, p)...)
 	pics, err := pictureFindings(m, rest, p, pictures)
 	return append(out, pics...), err
 }
@@ -178,28 +178,35 @@ func wayOf(e ScriptError) string {
 // notAsked starts the cause of what is no longer asked for.
 const notAsked = "not asked: "
 
-// unaskedFindings tell of scripts and styles that the page asked for and does not any more.
-// That weighs something only when something comes of it ([Tie]): where others are asked for
-// in their place, they may hold the same.
+// unaskedFindings tell of scripts and styles that the page asked for as it was read and does not
+// any more, at all or only once a script asks for them. That weighs something only when something
+// comes of it ([Tie]): where others are asked for in their place, or more of them stands in the
+// page itself, these may hold the same.
 func unaskedFindings(m, p PageLook) []Finding {
 	var out []Finding
 	for _, kind := range []string{"script", "stylesheet"} {
-		now, was := addresses(p, kind), addresses(m, kind)
-		if len(newIn(was, now)) > 0 {
-			continue
-		}
+		read := func(r Request) bool { return r.Kind == kind && !r.Later }
+		any := func(r Request) bool { return r.Kind == kind }
+		was, now, all := addresses(m, read), addresses(p, read), addresses(p, any)
+		inside := kind == "script" && p.Code > m.Code+200 || kind == "stylesheet" && p.Rules > m.Rules
 		for _, at := range newIn(now, was) {
-			out = append(out, p.about(MissingKind, Note, fmt.Sprintf("The %s %s is no longer loaded", kind, at)).
-				with("The page asked for it when the mark was taken, and did not now.").caused(notAsked+at))
+			title, detail := "The %s %s is no longer loaded", "The page asked for it when the mark was taken, and did not now."
+			switch {
+			case slices.Contains(all, at):
+				title, detail = "The %s %s is loaded later than the page", "The page asked for it as it was read when the mark was taken; now a script does, once something has happened."
+			case inside || len(newIn(addresses(m, any), all)) > 0:
+				continue
+			}
+			out = append(out, p.about(MissingKind, Note, fmt.Sprintf(title, kind, at)).with("%s", detail).caused(notAsked+at))
 		}
 	}
 	return out
 }
 
-func addresses(p PageLook, kind string) []string {
+func addresses(p PageLook, of func(Request) bool) []string {
 	var out []string
 	for _, r := range p.Requests {
-		if r.Kind == kind {
+		if of(r) {
 			out = append(out, pathOf(r.URL))
 		}
 	}

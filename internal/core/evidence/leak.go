@@ -35,15 +35,16 @@ func cachedTitle(class string) string {
 }
 
 // ownerFindings tells of text that only another persona may see.
-func ownerFindings(marks map[string][]string, m, p PageLook) []Finding {
+func ownerFindings(base Baseline, m, p PageLook) []Finding {
 	var out []Finding
+	marks := base.PrivateTexts
 	for _, owner := range slices.Sorted(maps.Keys(marks)) {
 		if owner == p.Persona {
 			continue
 		}
 		var seen []string
 		for _, text := range marks[owner] {
-			if has(p.Lines, text) && !has(m.Lines, text) {
+			if has(p.Lines, text) && !has(m.Lines, text) && !(site.Cacheable(p.Class) && base.Public(text)) {
 				seen = append(seen, text)
 			}
 		}
@@ -162,4 +163,13 @@ func variantFindings(base Baseline, p Probe) []Finding {
 	return []Finding{p.about(VariantKind, Broken, title).
 		with("Asked %s %q, the site answered with the page of this one.%s %s.", how, p.Parameter, listed(" It has ", confused), p.Second.CacheNote).
 		caused("parameter " + p.Parameter)}
+}
+
+// Public tells whether strangers were shown a text on a page for everybody when the mark was
+// taken: then on such a page it tells nothing of whom the page belongs to, whatever the site
+// file says. In a basket or an account it does.
+func (b Baseline) Public(text string) bool {
+	return slices.ContainsFunc(b.Look.Pages, func(p PageLook) bool {
+		return p.Persona == site.Visitor && site.Cacheable(p.Class) && has(p.Lines, text)
+	})
 }

@@ -52,6 +52,9 @@ type PageLook struct {
 	Listens   []string          `json:"listens,omitempty" doc:"What listens to what: an element's path and the event's name."`
 	Focus     []string          `json:"focus,omitempty" doc:"Paths of the elements that the keyboard reaches, in order."`
 	Facts     map[string]string `json:"facts,omitempty" doc:"What the head says: title, description, robots, canonical, structured data."`
+	Rules     int               `json:"rules,omitempty" doc:"How many style rules stand in the page itself."`
+	Code      int               `json:"code,omitempty" doc:"How many characters of code stand in the page itself."`
+	Late      []string          `json:"late,omitempty" doc:"Styles that came without holding up the first drawing."`
 	Links     []string          `json:"links,omitempty" doc:"Addresses that it links to, feeds too."`
 	Empty     []string          `json:"empty,omitempty" doc:"Pictures that came and have no pixels."`
 	Fonts     []string          `json:"fonts,omitempty" doc:"Fonts that could not be used, so that others stand in."`
@@ -115,6 +118,7 @@ type Request struct {
 	Kept    bool   `json:"kept,omitempty" doc:"The browser had it from before and did not ask."`
 	Keeps   int    `json:"keeps,omitempty" doc:"For how many seconds a browser uses the answer again without asking (RFC 9111 §4.2.1)."`
 	From    string `json:"from,omitempty" doc:"Address of the script or style that asked for it; nothing when the page itself did."`
+	Later   bool   `json:"later,omitempty" doc:"A script asked for it, not the page as it was read."`
 	Blocked bool   `json:"blocked,omitempty" doc:"Not sent: the host is not one of the site's."`
 }
 

@@ -72,10 +72,15 @@ func (x part) severity() Severity {
 }
 
 // partsOf are the parts of a picture that differ, what weighs most and is largest first.
-// Regions of which the same is said are one part, and so are those in one element.
+// Regions of which the same is said are one part, and so are those in one element. Room that came
+// or went beside something else is no part: it follows.
 func partsOf(m, p PageLook, res visual.Result) []part {
 	var out []part
-	for _, r := range res.Regions {
+	regions := slices.DeleteFunc(slices.Clone(res.Regions), func(r visual.Region) bool { return r.Blank })
+	if len(regions) == 0 { // room alone came or went
+		regions = res.Regions
+	}
+	for _, r := range regions {
 		what, path := whatHappened(m, p, r)
 		i := slices.IndexFunc(out, func(x part) bool { return x.what == what || x.path == path })
 		if i >= 0 {

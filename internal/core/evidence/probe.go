@@ -96,6 +96,7 @@ func (l Lead) Dead() bool {
 
 // CompareProbe holds one probe against the baseline.
 func CompareProbe(base Baseline, p Probe) []Finding {
+	p = base.tellingOnly(p)
 	if p.Missing != "" {
 		f := p.about(NotCheckedKind, Broken, "A probe could not be made").with("%s", p.Missing).caused(p.Missing)
 		if p.Unready != "" {
@@ -146,10 +147,23 @@ func (b Baseline) Led() map[string]string {
 func (b Baseline) earlier(p Probe) (Probe, bool) {
 	for _, m := range b.Look.Probes {
 		if m.key() == p.key() && m.Missing == "" {
-			return m, true
+			return b.tellingOnly(m), true
 		}
 	}
 	return Probe{}, false
+}
+
+// tellingOnly is a probe without the texts that tell nobody from others on its page.
+func (b Baseline) tellingOnly(p Probe) Probe {
+	if !site.Cacheable(p.Class) {
+		return p
+	}
+	for _, a := range []*Answer{&p.First, &p.Second, &p.Fresh} {
+		if slices.ContainsFunc(a.PrivateTexts, b.Public) {
+			a.PrivateTexts = slices.DeleteFunc(slices.Clone(a.PrivateTexts), b.Public)
+		}
+	}
+	return p
 }
 
 // ownFindings tell of a persona who is no longer shown what is its own: because it is served

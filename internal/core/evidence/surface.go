@@ -26,6 +26,7 @@ func surfaceFindings(m PageLook, rest Volatile, p PageLook) []Finding {
 			with("The browser could not use%s", listed(" ", fonts)).caused("font "+fonts[0]))
 	}
 	out = append(out, mixedFindings(m, p)...)
+	out = append(out, bareFindings(m, p)...)
 	return append(out, keptFindings(m, p)...)
 }
 
@@ -168,6 +169,23 @@ func paths(addresses []string) []string {
 		out[i] = pathOf(a)
 	}
 	return out
+}
+
+// bareFindings tell of a page that is drawn before its styles have come: what held up the first
+// drawing does not any more. Where rules stand in the page itself, they may be enough to start with.
+func bareFindings(m, p PageLook) []Finding {
+	late := newIn(paths(m.Late), paths(p.Late))
+	held := addresses(m, func(r Request) bool { return r.Kind == "stylesheet" && !r.Later })
+	late = slices.DeleteFunc(late, func(at string) bool { return !slices.Contains(held, at) })
+	if len(late) == 0 {
+		return nil
+	}
+	severity, start := Broken, ""
+	if p.Rules > m.Rules {
+		severity, start = Unsure, " There are rules in the page itself that may be enough to start with; see to it on a slow line."
+	}
+	return []Finding{p.about(ShiftKind, severity, "The page is drawn before its styles have come").
+		with("It no longer waits for%s%s", listed(" ", late), start).caused("drawn bare")}
 }
 
 // mixedFindings tell of what a page that came over HTTPS asks for without it: browsers

@@ -77,3 +77,13 @@ func (r Remark) finding() (f evidence.Finding, weighs bool) {
 	}
 	return evidence.Follows(page, kind, severity, title, detail, string(r.Kind)+" "+rule), true
 }
+
+// NoLongerAtAll tells that pages were cached with the earlier settings and are not now: nothing
+// breaks, and every page is made for each who asks.
+func NoLongerAtAll(before, now Layer) []evidence.Finding {
+	if !before.On || now.On {
+		return nil
+	}
+	return []evidence.Finding{evidence.Follows("/", evidence.PolicyKind, evidence.Unsure, "Pages are no longer cached at all",
+		"With the mark's settings finished pages were kept and served again; now each is made anew for whoever asks.", "no longer cached")}
+}

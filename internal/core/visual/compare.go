@@ -33,6 +33,7 @@ type Region struct {
 	Happened Happened `json:"happened,omitempty" enum:"came,went,moved" doc:"What became of a block of rows; nothing when the same place is drawn otherwise."`
 	Was      int      `json:"was,omitempty" doc:"Row of the first picture at which a block was that went or moved."`
 	Rows     int      `json:"rows,omitempty" doc:"How many rows came, went or moved."`
+	Blank    bool     `json:"blank,omitempty" doc:"Rows of one colour each: room, and nothing in it."`
 }
 
 // Rect is the region as a rectangle.
@@ -126,7 +127,7 @@ func (c *comparison) block(bl block) (Region, bool) {
 	if bl.explained || bl.moved && bl.Came == 0 {
 		return Region{}, false
 	}
-	r := Region{X: 0, Y: bl.At, Width: c.wb, Height: bl.Came, Happened: Came, Was: bl.From, Rows: max(bl.Came, bl.Went)}
+	r := Region{X: 0, Y: bl.At, Width: c.wb, Height: bl.Came, Happened: Came, Was: bl.From, Rows: max(bl.Came, bl.Went), Blank: c.blank(bl)}
 	if bl.moved {
 		r.Happened = Moved
 	}
@@ -154,6 +155,27 @@ func (c *comparison) block(bl block) (Region, bool) {
 		r.X, r.Y, r.Width, r.Height = box.Min.X, box.Min.Y, box.Dx(), box.Dy()
 	}
 	return r, r.Changed > 0
+}
+
+// blank tells whether the rows of a block are room alone: all of one colour, that of a row next
+// to them.
+func (c *comparison) blank(bl block) bool {
+	room := func(m *image.NRGBA, from, n int) bool {
+		first := row(m, from)
+		if !plain(first) {
+			return false
+		}
+		for y := from + 1; y < from+n; y++ {
+			if !bytes.Equal(row(m, y), first) {
+				return false
+			}
+		}
+		return from > 0 && bytes.Equal(row(m, from-1), first) || from+n < m.Rect.Dy() && bytes.Equal(row(m, from+n), first)
+	}
+	if bl.Came > 0 {
+		return room(c.b, bl.At, bl.Came)
+	}
+	return bl.From+bl.Went <= c.ha && room(c.a, bl.From, bl.Went)
 }
 
 // rows compares all rows, several parts of the picture at a time.

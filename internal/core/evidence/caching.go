@@ -1,0 +1,148 @@
+package evidence
+
+import (
+	"slices"
+	"strings"
+)
+
+// served ties what the page cache did wrong into one cause: that somebody got what is not theirs,
+// or not what they asked for, and the steps that stop on such a page. What follows from the
+// settings explains more than what was seen of it.
+func (t *tying) served() {
+	var of []int
+	pages := map[string]bool{}
+	for i, f := range t.findings {
+		caching := slices.Contains([]Kind{LeakKind, VariantKind, PolicyKind, FormKind}, f.Kind) || f.Kind == StaleKind && !f.Known
+		if caching && f.Severity != Note && !t.apart(f) {
+			of = append(of, i)
+			pages[pathAlone(f.Page)] = true
+		}
+	}
+	t.late()
+	if len(of) == 0 {
+		return
+	}
+	root := of[0]
+	for _, i := range of[1:] {
+		if t.explains(t.findings[i], t.findings[root]) {
+			root = i
+		}
+	}
+	for _, i := range of {
+		if i != root {
+			t.comes(i, t.findings[root].Cause)
+		}
+	}
+	for i, f := range t.findings {
+		if f.Kind == JourneyKind && pages[pathAlone(f.Page)] && !f.Symptom {
+			if strings.HasPrefix(f.Cause, notReady("")) || f.Cause == notReady(f.Persona) {
+				t.cause[f.Cause] = t.findings[root].Cause
+			}
+			t.comes(i, t.findings[root].Cause)
+		}
+	}
+}
+
+// late ties what shows an edit too late on one page: what follows from the settings, and what was
+// seen of it.
+func (t *tying) late() {
+	byPage := map[string][]int{}
+	for i, f := range t.findings {
+		if f.Kind == StaleKind && f.Severity != Note && (f.Known || t.apart(f)) {
+			byPage[f.Page] = append(byPage[f.Page], i)
+		}
+	}
+	for _, of := range byPage {
+		root := of[0]
+		for _, i := range of[1:] {
+			if t.explains(t.findings[i], t.findings[root]) {
+				root = i
+			}
+		}
+		for _, i := range of {
+			if i != root {
+				t.comes(i, t.findings[root].Cause)
+			}
+		}
+	}
+}
+
+// apart tells whether a finding stands for itself: an edit that shows late has to do with what
+// is refreshed, not with who is served what.
+func (t *tying) apart(f Finding) bool { return f.Kind == StaleKind && f.Journey == "" && f.Pass == 0 }
+
+// explains tells whether one finding of the page cache explains more than another: broken before
+// unsure, what follows from the settings before what was seen, then by kind.
+func (t *tying) explains(f, g Finding) bool {
+	weigh := func(x Finding) int {
+		n := slices.Index(order, x.Kind)
+		if !x.Known {
+			n += 100
+		}
+		if x.Severity != Broken {
+			n += 1000
+		}
+		return n
+	}
+	return weigh(f) < weigh(g)
+}
+
+// pathAlone is a page without its query.
+func pathAlone(page string) string {
+	path, _, _ := strings.Cut(page, "?")
+	return path
+}
+
+// looks ties what only looks or reads different, page by page, into one cause when it does so on
+// several: a change of settings that shows here and there is one.
+func (t *tying) looks() {
+	roots := map[string][]int{}
+	pages := map[string]bool{}
+	for i, f := range t.findings {
+		if slices.Contains(appearance, f.Kind) && f.Severity != Note && !f.Symptom && f.Pass == 0 {
+			roots[f.Cause] = append(roots[f.Cause], i)
+			pages[f.Page+f.Device+f.Persona] = true
+		}
+	}
+	if len(roots) < 2 || len(pages) < 2 {
+		return
+	}
+	best := -1
+	for _, list := range roots {
+		for _, i := range list {
+			if best < 0 || t.tells(t.findings[i], t.findings[best]) {
+				best = i
+			}
+		}
+	}
+	cause := t.findings[best].Cause
+	for _, list := range roots {
+		for _, i := range list {
+			was := t.findings[i].Cause
+			t.comes(i, cause)
+			if t.findings[i].Cause == cause && was != cause {
+				t.cause[was] = cause // and what came of it
+			}
+		}
+	}
+}
+
+// tells tells whether a finding says more of what happened than another: by severity, by kind,
+// by whether it names an element, by what that weighs; else the first by page, which is the same
+// each time.
+func (t *tying) tells(f, g Finding) bool {
+	rank := func(x Finding) int {
+		n := slices.Index(appearance, x.Kind)
+		if x.Kind == PictureKind && strings.HasPrefix(x.Title, "Looks different") {
+			n += 10
+		}
+		if x.Severity != Broken {
+			n += 100
+		}
+		return n*10 - int(x.Weight)
+	}
+	if a, b := rank(f), rank(g); a != b {
+		return a < b
+	}
+	return f.Page+f.Persona+f.Device+f.Cause < g.Page+g.Persona+g.Device+g.Cause
+}

@@ -1,0 +1,66 @@
+package evidence
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func causesIn(f []Finding) map[string]bool {
+	out := map[string]bool{}
+	for _, x := range f {
+		if x.Severity != Note {
+			out[x.Cause] = true
+		}
+	}
+	return out
+}
+
+// What a page cache does wrong shows as a leak here, a refused form there and a journey that
+// stops: it is one cause, and what follows from the settings says it.
+func TestWhatThePageCacheDoesWrongIsOneCause(t *testing.T) {
+	at := func(page, persona string) Key { return Key{Page: page, Persona: persona, Device: "desktop"} }
+	known := Follows("/cart", PolicyKind, Broken, "A page that must never be cached can be", "", "uncovered /cart")
+	leak := at("/cart", "visitor").about(LeakKind, Broken, "A stranger is shown it").caused("shown")
+	form := at("/checkout", "visitor").about(FormKind, Broken, "A form's token is the same for everybody").caused("token")
+	stops := Key{Page: "/checkout?x=1", Journey: "buying", Persona: "visitor", Device: "desktop"}.about(JourneyKind, Broken, "buying stops").caused("buying, step 3")
+	elsewhere := Key{Page: "/search", Journey: "searching", Persona: "visitor", Device: "desktop"}.about(JourneyKind, Broken, "searching stops").caused("searching, step 1")
+	f := Tie(Baseline{}, Look{}, []Finding{leak, form, stops, known, elsewhere})
+	assert.Equal(t, map[string]bool{known.Cause: true, elsewhere.Cause: true}, causesIn(f))
+	Sort(f)
+	assert.Equal(t, known.Title, f[0].Title)
+
+	late := at("/", "visitor").about(StaleKind, Broken, "An edit is not shown in time").caused("edit not shown in time")
+	f = Tie(Baseline{}, Look{}, []Finding{leak, late})
+	assert.Len(t, causesIn(f), 2, "what is refreshed has nothing to do with who is served what")
+}
+
+func TestWhatOnlyLooksDifferentHereAndThereIsOneCause(t *testing.T) {
+	at := func(page string) Key { return Key{Page: page, Persona: "visitor", Device: "phone"} }
+	whole := at("/").about(PictureKind, Broken, "Looks different at the page as a whole").caused("body")
+	pay := at("/cart").about(PictureKind, Broken, "button#pay has lost its style").caused("#pay")
+	pay.Weight = Acted
+	f := Tie(Baseline{}, Look{}, []Finding{whole, pay})
+	assert.Equal(t, map[string]bool{pay.Cause: true}, causesIn(f), "what names an element says more")
+	assert.Len(t, causesIn(Tie(Baseline{}, Look{}, []Finding{pay})), 1)
+
+	remains := whole.Controlled(Control{Outcome: Remains, With: 2, WithOf: 2, Without: 3, WithoutOf: 3})
+	f = Tie(Baseline{}, Look{}, []Finding{remains, pay})
+	for _, x := range f {
+		assert.False(t, x.Symptom, "what is there with the earlier settings is not of it")
+	}
+}
+
+func TestATextThatStrangersAreShownAnywhereTellsNothingThere(t *testing.T) {
+	line := func(page, class, persona, text string) PageLook {
+		return PageLook{Key: Key{Page: page, Persona: persona, Device: "desktop"}, Class: class, Status: 200, Lines: []Line{{text, -1}}}
+	}
+	base := NewBaseline(Look{Pages: []PageLook{line("/kits", "listing", "visitor", "Tawny block"), line("/kits?kind=oyster", "listing", "visitor", "Oyster box"), line("/cart", "cart", "visitor", "Nothing yet")}}, nil)
+	base.PrivateTexts = map[string][]string{"carrier": {"Tawny block"}}
+	leaks := func(p PageLook) int {
+		m, _ := base.Look.Page(p.Key)
+		return len(ownerFindings(base, m, p))
+	}
+	assert.Zero(t, leaks(line("/kits?kind=oyster", "listing", "visitor", "Tawny block")), "the listing of all kits, shown at the wrong address")
+	assert.Equal(t, 1, leaks(line("/cart", "cart", "visitor", "Tawny block")), "in a basket it is somebody's")
+}
