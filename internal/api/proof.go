@@ -114,7 +114,7 @@ func (s *Server) proof(ctx context.Context, findingID int64) (Proof, error) {
 	if doc.Journey == "" {
 		p.Now, p.Again, p.Before = pageProof(now, e.run.ID), pageProof(pageOf(e.again, key), e.run.ID), pageProof(before, e.mark.RunID)
 	}
-	if now != nil && before != nil && doc.Kind == evidence.PictureKind {
+	if now != nil && before != nil && doc.Journey == "" {
 		res, err := s.difference(ctx, e, *before, *now)
 		if err != nil {
 			return p, err

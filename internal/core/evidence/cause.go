@@ -66,7 +66,12 @@ func (t *tying) page(p PageLook) {
 		root = t.failed(p)
 	}
 	if root != "" {
-		for _, i := range t.of(p.Key, append([]Kind{ScriptErrorKind, MissingKind, RequestKind}, appearance...)...) {
+		kinds := append([]Kind{ScriptErrorKind, MissingKind, RequestKind}, appearance...)
+		if strings.HasPrefix(root, string(ScriptErrorKind)) {
+			// An error is no reason for a page to jump while it loads.
+			kinds = slices.DeleteFunc(kinds, func(k Kind) bool { return k == ShiftKind })
+		}
+		for _, i := range t.of(p.Key, kinds...) {
 			t.comes(i, root)
 		}
 		return
