@@ -21,6 +21,9 @@ type Turns struct {
 	Why     string // why there are none, when Earlier is nil
 	Same    bool   // nothing was changed since the mark was taken, so that no setting can be to blame
 	Before  bool   // LookBefore has looked, which is the control where nobody goes back
+	// Witness is what staging was found to have with the same settings; nil when it was not
+	// looked at with them.
+	Witness []evidence.Finding
 }
 
 // NoTurn is why the earlier settings could not be put in force, which leaves the
@@ -272,6 +275,9 @@ func (c *controlling) conclude(ctx context.Context, why string) error {
 					control = control.GivenUp(why)
 				}
 				control.Pass = c.seen[k]
+				if w := c.inspection.Turns.Witness; w != nil && control.Outcome == evidence.Came {
+					control = control.Witnessed(f, w)
+				}
 				f = f.Controlled(control)
 				if c.inspection.Turns.Same {
 					f = f.Unprovoked()

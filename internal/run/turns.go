@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
@@ -24,7 +25,8 @@ func (r *run) turns(ctx context.Context) (inspect.Turns, error) {
 	case r.row.Kind == release.RollBackRun:
 		return inspect.Turns{Why: "a rollback is not taken back to look"}, nil
 	case at.Role == site.Production:
-		return inspect.Turns{Why: "visitors are on " + r.env.Name + ", which does not go back and forth", Before: r.row.Kind == release.PromoteRun}, nil
+		witness, err := r.witness(ctx)
+		return inspect.Turns{Why: "visitors are on " + r.env.Name + ", which does not go back and forth", Before: r.row.Kind == release.PromoteRun, Witness: witness}, err
 	case !r.able.Applies:
 		return inspect.Turns{Why: r.env.Name + " is changed by hand"}, nil
 	}
@@ -36,6 +38,30 @@ func (r *run) turns(ctx context.Context) (inspect.Turns, error) {
 		Earlier: func(ctx context.Context) (settings.Values, error) { return r.turn(ctx, release.ActControl, earlier) },
 		Again:   func(ctx context.Context) (settings.Values, error) { return r.turn(ctx, release.ActTry, r.row.Target) },
 	}, nil
+}
+
+// witness is what staging was found to have when the change was tried with these very settings,
+// last; nil when it was not.
+func (r *run) witness(ctx context.Context) ([]evidence.Finding, error) {
+	if r.row.Kind != release.PromoteRun || r.row.ChangeID == nil {
+		return nil, nil
+	}
+	runs, err := r.Store.ChangeRuns(ctx, *r.row.ChangeID)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range runs {
+		if x.Kind != release.TryRun || x.State != release.Done || x.Target != r.row.Target {
+			continue
+		}
+		rows, err := r.Store.Findings(ctx, x.ID)
+		found := make([]evidence.Finding, 0, len(rows))
+		for _, f := range rows {
+			found = append(found, f.Document.V)
+		}
+		return found, err
+	}
+	return nil, nil
 }
 
 // lookBefore looks at production just before something is promoted to it, once.

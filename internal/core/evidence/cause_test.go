@@ -187,6 +187,15 @@ func TestAScriptThatIsNoLongerLoadedExplainsWhatFails(t *testing.T) {
 	require.Len(t, f, 1)
 	assert.Equal(t, evidence.Note, f[0].Severity, "nothing comes of it")
 
+	delayed := []evidence.Request{menu, app}
+	for i := range delayed {
+		delayed[i].Later = true
+	}
+	f = found(t, mark, evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", nil, delayed, failing)}})
+	require.NotEmpty(t, f)
+	assert.Equal(t, "Scripts are loaded later than the page", f[0].Title, "several that a script asks for only now are one")
+	assert.Len(t, causesOf(f), 1)
+
 	joined := evidence.Request{URL: "http://shop.test/all.js", Kind: "script", Status: 200}
 	f = found(t, mark, evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", nil, []evidence.Request{joined}, failing)}})
 	assert.Equal(t, "Script error: ReferenceError: app is not defined", f[0].Title)

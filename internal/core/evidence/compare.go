@@ -189,18 +189,32 @@ func unaskedFindings(m, p PageLook) []Finding {
 		any := func(r Request) bool { return r.Kind == kind }
 		was, now, all := addresses(m, read), addresses(p, read), addresses(p, any)
 		inside := kind == "script" && p.Code > m.Code+200 || kind == "stylesheet" && p.Rules > m.Rules
+		var later, gone []string
 		for _, at := range newIn(now, was) {
-			title, detail := "The %s %s is no longer loaded", "The page asked for it when the mark was taken, and did not now."
 			switch {
 			case slices.Contains(all, at):
-				title, detail = "The %s %s is loaded later than the page", "The page asked for it as it was read when the mark was taken; now a script does, once something has happened."
-			case inside || len(newIn(addresses(m, any), all)) > 0:
-				continue
+				later = append(later, at)
+			case !inside && len(newIn(addresses(m, any), all)) == 0:
+				gone = append(gone, at)
 			}
-			out = append(out, p.about(MissingKind, Note, fmt.Sprintf(title, kind, at)).with("%s", detail).caused(notAsked+at))
 		}
+		out = append(out, p.unasked(kind, later, "loaded later than the page", "The page asked for it as it was read when the mark was taken; now a script does, once something has happened.")...)
+		out = append(out, p.unasked(kind, gone, "no longer loaded", "The page asked for it when the mark was taken, and did not now.")...)
 	}
 	return out
+}
+
+// unasked is the finding on what is asked for otherwise; several are one, since one setting does
+// it to all.
+func (p PageLook) unasked(kind string, list []string, what, detail string) []Finding {
+	switch len(list) {
+	case 0:
+		return nil
+	case 1:
+		return []Finding{p.about(MissingKind, Note, fmt.Sprintf("The %s %s is %s", kind, list[0], what)).with("%s", detail).caused(notAsked + list[0])}
+	}
+	return []Finding{p.about(MissingKind, Note, fmt.Sprintf("%ss are %s", strings.ToUpper(kind[:1])+kind[1:], what)).
+		with("%s, of %s.%s", strings.TrimSuffix(detail, "."), count(len(list), kind), listed(" ", list)).caused(notAsked + kind + "s " + what)}
 }
 
 func addresses(p PageLook, of func(Request) bool) []string {

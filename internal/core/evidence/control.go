@@ -30,7 +30,29 @@ type Control struct {
 	WithoutOf int            `json:"withoutOf" doc:"Looks with the earlier settings at what shows it."`
 	Pass      int            `json:"pass,omitempty" doc:"The pass with the last look at this very thing with the earlier settings."`
 	Why       string         `json:"why,omitempty" doc:"Why there was no control."`
+	Witness   Witness        `json:"witness,omitempty" enum:"shows it,does not show it" doc:"What staging says of it, which had the same settings when the change was tried."`
 	Text      string         `json:"text,omitempty" doc:"The same in words."`
+}
+
+// Witness is what another environment with the same settings says of a finding.
+type Witness string
+
+// What a witness can say.
+const (
+	ShowsIt    Witness = "shows it"
+	DoesNotShow Witness = "does not show it"
+)
+
+// Witnessed adds what staging says, which had the same settings: there is the second witness
+// where nobody can go back and forth.
+func (c Control) Witnessed(f Finding, there []Finding) Control {
+	c.Witness = DoesNotShow
+	for _, g := range there {
+		if g.Kind == f.Kind && g.Part == f.Part && g.Page == f.Page && g.Persona == f.Persona && g.Device == f.Device && g.Severity != Note {
+			c.Witness = ShowsIt
+		}
+	}
+	return c
 }
 
 // What a control is decided by. A difference that has nothing to do with the settings shows
@@ -127,6 +149,11 @@ func (f Finding) Controlled(c Control) Finding {
 		}
 	case Random:
 		f.Severity = Unsure
+	case Came:
+		// The two witnesses disagree: it may be news of the site that came just then.
+		if c.Witness == DoesNotShow && slices.Contains(appearance, f.Kind) {
+			f.Severity = Unsure
+		}
 	}
 	return f
 }
@@ -156,7 +183,11 @@ func (c Control) String() string {
 	case Gone:
 		return fmt.Sprintf("Gone with the earlier settings, %d of %d.", c.WithoutOf-c.Without, c.WithoutOf)
 	case Came:
-		return fmt.Sprintf("Not there just before the change came, %d of %d.", c.WithoutOf-c.Without, c.WithoutOf)
+		said := fmt.Sprintf("Not there just before the change came, %d of %d.", c.WithoutOf-c.Without, c.WithoutOf)
+		if c.Witness != "" {
+			said += fmt.Sprintf(" Staging, with the same settings, %s.", c.Witness)
+		}
+		return said
 	case Remains:
 		return fmt.Sprintf("There with the earlier settings, too, %d of %d: it is not the change's.", c.Without, c.WithoutOf)
 	case Random:

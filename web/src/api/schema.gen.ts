@@ -1945,6 +1945,11 @@ export interface components {
              * @description Looks with the earlier settings at what shows it.
              */
             withoutOf: number;
+            /**
+             * @description What staging says of it, which had the same settings when the change was tried.
+             * @enum {string}
+             */
+            witness?: "shows it" | "does not show it";
         };
         Copied: {
             exclusions: components["schemas"]["CopiedExclusion"][];
@@ -2569,6 +2574,8 @@ export interface components {
             failed?: string;
             /** @description A page that has the link. */
             from: string;
+            /** @description No page links to it any more; one did when the mark was taken. */
+            past?: boolean;
             /** Format: int64 */
             status: number;
         };
@@ -3017,6 +3024,8 @@ export interface components {
             why: string;
         };
         Region: {
+            /** @description Rows of one colour each: room, and nothing in it. */
+            blank?: boolean;
             /**
              * Format: int64
              * @description Changed pixels inside.
@@ -3129,6 +3138,8 @@ export interface components {
             kept?: boolean;
             /** @description document, script, stylesheet, image, font, fetch, other. */
             kind: string;
+            /** @description A script asked for it, not the page as it was read. */
+            later?: boolean;
             method: string;
             /** Format: int64 */
             status?: number;
