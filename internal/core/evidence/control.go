@@ -39,7 +39,7 @@ type Witness string
 
 // What a witness can say.
 const (
-	ShowsIt    Witness = "shows it"
+	ShowsIt     Witness = "shows it"
 	DoesNotShow Witness = "does not show it"
 )
 

@@ -143,19 +143,3 @@ func TestWhatAControlMakesOfAFinding(t *testing.T) {
 	assert.Equal(t, "Clear: 4 looks, nothing a visitor would miss. The site itself has moved on, on /.",
 		evidence.Summarise(evidence.VerdictClear, []evidence.Finding{note}, evidence.Progress{Planned: 4, Done: 4}))
 }
-
-// On production looks just before are one witness and staging with the same settings the other.
-// Where they disagree on how a page looks, it may be news that came just then.
-func TestStagingIsTheSecondWitness(t *testing.T) {
-	f := Key{Page: "/", Persona: "visitor", Device: "phone"}.about(PictureKind, Broken, "div#news is new").caused("#news")
-	came := Control{Outcome: Came, With: 2, WithOf: 2, WithoutOf: 1}
-	alone := f.Controlled(came.Witnessed(f, []Finding{}))
-	assert.Equal(t, Unsure, alone.Severity)
-	assert.Equal(t, "Not there just before the change came, 1 of 1. Staging, with the same settings, does not show it.", alone.Control.Text)
-	both := f.Controlled(came.Witnessed(f, []Finding{f}))
-	assert.Equal(t, Broken, both.Severity)
-	assert.Contains(t, both.Control.Text, "Staging, with the same settings, shows it.")
-	stops := Key{Page: "/", Journey: "menu", Persona: "visitor", Device: "phone"}.about(JourneyKind, Broken, "menu stops").caused("menu, step 1")
-	assert.Equal(t, Broken, stops.Controlled(came.Witnessed(stops, []Finding{})).Severity, "what does not work is broken, whatever staging says")
-	assert.Equal(t, Broken, f.Controlled(came).Severity, "staging was not looked at with these settings")
-}
