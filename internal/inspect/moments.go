@@ -129,7 +129,7 @@ func (r *Inspection) atMoment(ctx context.Context, m exclusion.Moment, g *gather
 // nothing warmed up: what a layer makes in the background is not there yet. What the warm look
 // shows, too, is no matter of it; the rest has to show twice.
 func (r *Inspection) firstRebuilt(ctx context.Context, g *gathering) error {
-	if !r.Changed || r.Isolated {
+	if !r.Changed || r.Isolated || !r.Able.PurgesPages {
 		return nil
 	}
 	var tasks []site.PageTask

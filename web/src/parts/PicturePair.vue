@@ -199,7 +199,7 @@ async function whole() {
   inset: 0;
   z-index: 1000;
   background: var(--sheet);
-  padding: var(--s2) var(--s3);
+  padding: var(--s2) var(--s3) var(--s3);
   display: flex;
   flex-direction: column;
 }
