@@ -120,7 +120,10 @@ func (t *tying) failed(p PageLook) string {
 	}
 	for _, i := range errors {
 		if root := t.origin(p, t.findings[i], missing); root != "" {
-			t.comes(i, root)
+			was := t.findings[i].Cause
+			if t.comes(i, root); t.findings[i].Symptom && was != root {
+				t.cause[was] = root // and with it the journeys that the same error stops
+			}
 		}
 	}
 	switch {

@@ -200,3 +200,28 @@ func TestAScriptThatIsNoLongerLoadedExplainsWhatFails(t *testing.T) {
 	f = found(t, mark, evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", nil, []evidence.Request{joined}, failing)}})
 	assert.Equal(t, "Script error: ReferenceError: app is not defined", f[0].Title)
 }
+
+// The same error stops a journey: with the script that is missing it is one cause. Styles that
+// stand in the page instead of a file explain what lost its style, and nothing when nothing did.
+func TestAJourneyThatTheSameErrorStopsIsOfTheSameCause(t *testing.T) {
+	app := evidence.Request{URL: "http://shop.test/app.js", Kind: "script", Status: 200}
+	later := app
+	later.Later = true
+	failing := evidence.ScriptError{Message: "ReferenceError: app is not defined", Source: "http://shop.test/"}
+	mark := evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", []string{"Menu"}, []evidence.Request{app})}, Journeys: []evidence.JourneyLook{taken("menu", "visitor", "/", true, []evidence.Request{app})}}
+	now := evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", nil, []evidence.Request{later}, failing)}, Journeys: []evidence.JourneyLook{taken("menu", "visitor", "/", false, nil, failing)}}
+	f := found(t, mark, now)
+	assert.Equal(t, []string{"missing-resource: not asked: /app.js"}, causesOf(f))
+	assert.Equal(t, "The script /app.js is loaded later than the page", f[0].Title)
+
+	sheet := evidence.Request{URL: "http://shop.test/shop.css", Kind: "stylesheet", Status: 200}
+	was := pageAt("/", "phone", []string{"Menu", "Note"}, []evidence.Request{sheet})
+	is := pageAt("/", "phone", []string{"Menu"}, nil)
+	is.Rules = 12
+	f = found(t, evidence.Look{Pages: []evidence.PageLook{was}}, evidence.Look{Pages: []evidence.PageLook{is}})
+	assert.Equal(t, "The stylesheet /shop.css is no longer a file", f[0].Title)
+	assert.Len(t, causesOf(f), 1)
+	is.Lines = was.Lines
+	f = found(t, evidence.Look{Pages: []evidence.PageLook{was}}, evidence.Look{Pages: []evidence.PageLook{is}})
+	assert.Empty(t, causesOf(f), "nothing came of it")
+}

@@ -179,9 +179,9 @@ func wayOf(e ScriptError) string {
 const notAsked = "not asked: "
 
 // unaskedFindings tell of scripts and styles that the page asked for as it was read and does not
-// any more, at all or only once a script asks for them. That weighs something only when something
-// comes of it ([Tie]): where others are asked for in their place, or more of them stands in the
-// page itself, these may hold the same.
+// any more, at all or only once a script asks for them, or has in itself now. That weighs something
+// only when something comes of it ([Tie]): where others are asked for in their place, these may
+// hold the same.
 func unaskedFindings(m, p PageLook) []Finding {
 	var out []Finding
 	for _, kind := range []string{"script", "stylesheet"} {
@@ -189,16 +189,19 @@ func unaskedFindings(m, p PageLook) []Finding {
 		any := func(r Request) bool { return r.Kind == kind }
 		was, now, all := addresses(m, read), addresses(p, read), addresses(p, any)
 		inside := kind == "script" && p.Code > m.Code+200 || kind == "stylesheet" && p.Rules > m.Rules
-		var later, gone []string
+		var later, within, gone []string
 		for _, at := range newIn(now, was) {
 			switch {
 			case slices.Contains(all, at):
 				later = append(later, at)
-			case !inside && len(newIn(addresses(m, any), all)) == 0:
+			case inside:
+				within = append(within, at)
+			case len(newIn(addresses(m, any), all)) == 0:
 				gone = append(gone, at)
 			}
 		}
 		out = append(out, p.unasked(kind, later, "loaded later than the page", "The page asked for it as it was read when the mark was taken; now a script does, once something has happened.")...)
+		out = append(out, p.unasked(kind, within, "no longer a file", "The page asked for it when the mark was taken, and did not now; more of its kind stands in the page itself, which may be less than was in the file.")...)
 		out = append(out, p.unasked(kind, gone, "no longer loaded", "The page asked for it when the mark was taken, and did not now.")...)
 	}
 	return out
@@ -214,7 +217,7 @@ func (p PageLook) unasked(kind string, list []string, what, detail string) []Fin
 		return []Finding{p.about(MissingKind, Note, fmt.Sprintf("The %s %s is %s", kind, list[0], what)).with("%s", detail).caused(notAsked + list[0])}
 	}
 	return []Finding{p.about(MissingKind, Note, fmt.Sprintf("%ss are %s", strings.ToUpper(kind[:1])+kind[1:], what)).
-		with("%s, of %s.%s", strings.TrimSuffix(detail, "."), count(len(list), kind), listed(" ", list)).caused(notAsked + kind + "s " + what)}
+		with("%s, of %s.%s", strings.TrimSuffix(detail, "."), count(len(list), kind), listed(" ", list)).caused(notAsked + kind + "s")}
 }
 
 func addresses(p PageLook, of func(Request) bool) []string {
