@@ -159,7 +159,9 @@ func (g *ground) judge(c corpusCase) corpusResult {
 		if f.Severity == evidence.Note {
 			continue
 		}
-		causes[f.Cause] = true
+		if f.Kind != evidence.NotCheckedKind { // what could not be done here is told beside the cause
+			causes[f.Cause] = true
+		}
 		here := f.Page == c.At.Page && f.Persona == c.At.Persona && f.Device == c.At.Device
 		out.place = out.place || here || c.At.Journey && f.Journey != "" && f.Persona == c.At.Persona && f.Device == c.At.Device
 	}

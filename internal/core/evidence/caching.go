@@ -34,7 +34,8 @@ func (t *tying) served() {
 		}
 	}
 	for i, f := range t.findings {
-		if f.Kind == JourneyKind && pages[pathAlone(f.Page)] && !f.Symptom {
+		at := t.stops[Key{Journey: f.Journey, Persona: f.Persona, Device: f.Device}]
+		if f.Kind == JourneyKind && (pages[pathAlone(f.Page)] || pages[at]) && !f.Symptom {
 			if strings.HasPrefix(f.Cause, notReady("")) || f.Cause == notReady(f.Persona) {
 				t.cause[f.Cause] = t.findings[root].Cause
 			}

@@ -4,6 +4,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+
+	"tidemarker/internal/core/journey"
 )
 
 func causesIn(f []Finding) map[string]bool {
@@ -25,8 +27,10 @@ func TestWhatThePageCacheDoesWrongIsOneCause(t *testing.T) {
 	form := at("/checkout", "visitor").about(FormKind, Broken, "A form's token is the same for everybody").caused("token")
 	stops := Key{Page: "/checkout?x=1", Journey: "buying", Persona: "visitor", Device: "desktop"}.about(JourneyKind, Broken, "buying stops").caused("buying, step 3")
 	elsewhere := Key{Page: "/search", Journey: "searching", Persona: "visitor", Device: "desktop"}.about(JourneyKind, Broken, "searching stops").caused("searching, step 1")
-	f := Tie(Baseline{}, Look{}, []Finding{leak, form, stops, known, elsewhere})
-	assert.Equal(t, map[string]bool{known.Cause: true, elsewhere.Cause: true}, causesIn(f))
+	begun := Key{Page: "/kits", Journey: "filling", Persona: "visitor", Device: "desktop"}.about(JourneyKind, Broken, "filling stops").caused("filling, step 2")
+	look := Look{Journeys: []JourneyLook{{Key: Key{Page: "/kits", Journey: "filling", Persona: "visitor", Device: "desktop"}, Outcome: journey.Outcome{Steps: []journey.StepOutcome{{Passed: true, At: "/kits"}, {At: "/cart?x"}}}}}}
+	f := Tie(Baseline{}, look, []Finding{leak, form, stops, begun, known, elsewhere})
+	assert.Equal(t, map[string]bool{known.Cause: true, elsewhere.Cause: true}, causesIn(f), "wherever a journey begins, it stops on such a page")
 	Sort(f)
 	assert.Equal(t, known.Title, f[0].Title)
 

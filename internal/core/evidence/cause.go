@@ -15,8 +15,11 @@ import (
 //
 // A finding keeps its kind; one that comes of another gets its cause and is a symptom.
 func Tie(base Baseline, look Look, findings []Finding) []Finding {
-	t := tying{base: base, findings: slices.Clone(findings), cause: map[string]string{}}
+	t := tying{base: base, findings: slices.Clone(findings), cause: map[string]string{}, stops: map[Key]string{}}
 	for _, j := range look.Journeys {
+		if failed := j.Outcome.Failed(); failed >= 0 {
+			t.stops[Key{Journey: j.Journey, Persona: j.Persona, Device: j.Device}] = pathAlone(j.Outcome.Steps[failed].At)
+		}
 		t.journey(j)
 	}
 	for _, p := range look.Pages {
@@ -32,6 +35,7 @@ type tying struct {
 	findings []Finding
 	cause    map[string]string // what a cause comes of, by itself
 	added    []Finding
+	stops    map[Key]string // where each journey that stopped was then, without its query
 }
 
 // of are the indexes of the findings about one page or journey, as somebody on a device.
