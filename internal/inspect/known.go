@@ -36,7 +36,7 @@ func (r *Inspection) known(ctx context.Context, g *gathering) error {
 	}
 	// Each under a key of its own: that nothing was found there hides nothing else.
 	found := map[evidence.Key][]evidence.Finding{}
-	for _, f := range append(exclusion.NewFindings(before, now), exclusion.NoLongerAtAll(was, is)...) {
+	for _, f := range append(exclusion.NewFindings(was, before, now), exclusion.NoLongerAtAll(was, is)...) {
 		k := f.Key()
 		k.Journey = "settings " + f.OwnCause()
 		found[k] = append(found[k], f)

@@ -10,17 +10,24 @@ import (
 
 // NewFindings are the contradictions between settings and what is known of the site that
 // were not there with the earlier settings, as findings: certain ones are broken, likely
-// ones for a person to judge.
-func NewFindings(before, now []Remark) []evidence.Finding {
+// ones for a person to judge. was is the layer with the earlier settings: a rule that is new and
+// matches nothing that is known has lost nothing.
+func NewFindings(was Layer, before, now []Remark) []evidence.Finding {
 	var out []evidence.Finding
 	for _, r := range now {
 		r.Pages = slices.DeleteFunc(slices.Clone(r.Pages), func(p string) bool { return said(before, r, p) })
 		if len(r.Pages) == 0 && said(before, r, "") {
 			continue
 		}
-		if f, weighs := r.finding(); weighs {
-			out = append(out, f)
+		f, weighs := r.finding()
+		if !weighs {
+			continue
 		}
+		isNew := r.Rule != nil && !slices.ContainsFunc(was.Rules, func(w Rule) bool { return w.Key == r.Rule.Key && w.Pattern == r.Rule.Pattern })
+		if isNew && (r.Kind == Idle || r.Kind == Impossible) {
+			f.Severity, f.Title = evidence.Note, fmt.Sprintf("“%s” matches nothing that is known of the site", r.Rule.Pattern)
+		}
+		out = append(out, f)
 	}
 	return out
 }

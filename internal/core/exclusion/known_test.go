@@ -39,7 +39,7 @@ func TestContradictionsOfSettingsAreFindings(t *testing.T) {
 		"a rule keeps one page from the cache": {layer(60, cart, rule("path-exclude", "/tickets")), evidence.PolicyKind, evidence.Note, "/tickets", "“/tickets” keeps pages from being cached that should be"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			found := exclusion.NewFindings(sound, tc.now)
+			found := exclusion.NewFindings(exclusion.Layer{}, sound, tc.now)
 			var f *evidence.Finding
 			for i := range found {
 				if found[i].Kind == tc.kind && found[i].Severity == tc.severity {
@@ -51,8 +51,29 @@ func TestContradictionsOfSettingsAreFindings(t *testing.T) {
 			assert.Equal(t, tc.page, f.Page)
 			assert.True(t, f.Known)
 			assert.False(t, f.NeedsControl(), "it follows; there is nothing to look at")
-			assert.Empty(t, exclusion.NewFindings(tc.now, tc.now), "what was so before is not the change's")
+			assert.Empty(t, exclusion.NewFindings(exclusion.Layer{}, tc.now, tc.now), "what was so before is not the change's")
 		})
 	}
-	assert.Empty(t, exclusion.NewFindings(sound, sound))
+	assert.Empty(t, exclusion.NewFindings(exclusion.Layer{}, sound, sound))
+}
+
+// A rule that matched and does not any more has lost something; a new one that matches nothing
+// that is known may be meant for what nobody has seen yet.
+func TestARuleThatMatchesNothingWeighsByWhetherItIsNew(t *testing.T) {
+	r := exclusion.Rule{Key: "never", Role: "path-exclude", Pattern: "/old-shop"}
+	idle := []exclusion.Remark{{Kind: exclusion.Idle, Rule: &r, Text: "It matches no page."}}
+	f := exclusion.NewFindings(exclusion.Layer{Rules: []exclusion.Rule{r}}, nil, idle)
+	require.Len(t, f, 1)
+	assert.Equal(t, evidence.Unsure, f[0].Severity)
+	assert.Equal(t, "“/old-shop” matches nothing any more", f[0].Title)
+	f = exclusion.NewFindings(exclusion.Layer{}, nil, idle)
+	require.Len(t, f, 1)
+	assert.Equal(t, evidence.Note, f[0].Severity)
+	assert.Equal(t, "“/old-shop” matches nothing that is known of the site", f[0].Title)
+}
+
+func TestSwitchingThePageCacheOffIsTold(t *testing.T) {
+	assert.Len(t, exclusion.NoLongerAtAll(exclusion.Layer{On: true}, exclusion.Layer{}), 1)
+	assert.Empty(t, exclusion.NoLongerAtAll(exclusion.Layer{}, exclusion.Layer{}))
+	assert.Empty(t, exclusion.NoLongerAtAll(exclusion.Layer{On: true}, exclusion.Layer{On: true}))
 }
