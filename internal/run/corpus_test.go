@@ -27,7 +27,6 @@ import (
 	"tidemarker/internal/standin"
 	"tidemarker/internal/standin/origin"
 	"tidemarker/internal/standin/sedge"
-	"tidemarker/internal/store"
 	"tidemarker/internal/testdb"
 )
 
@@ -85,10 +84,7 @@ func readCorpus(t *testing.T) (broken, harmless []corpusCase) {
 }
 
 // ground is a stand-in that lives, with a mark to compare with.
-type ground struct {
-	*bench
-	env store.Environment
-}
+type ground struct{ *bench }
 
 // liveSite starts the staging of a stand-in as the demo has it, with an outbox, marks it, and
 // lets strangers place orders as long as the test goes on.
@@ -110,7 +106,7 @@ func liveSite(t *testing.T, which standin.Site, file string) *ground {
 		doc.Pages = append(doc.Pages, site.Page{Path: "/evenings?month=march", Class: "listing", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}})
 	}
 	st, _ := testdb.New(t)
-	g := &ground{bench: &bench{T: t, store: st, staging: inst}}
+	g := &ground{&bench{T: t, store: st, staging: inst}}
 	quiet := slog.New(slog.DiscardHandler)
 	g.runner, err = run.New(&act.Acts{Store: st, Kinds: kinds.All, Log: quiet}, &inspect.Tools{Store: st, Blobs: st, Browser: chromium}, quiet)
 	require.NoError(t, err)
