@@ -32,13 +32,14 @@ var cameLater = []string{"decisions", "later_looks"}
 // that somebody is still adding, with theirs.
 var notArchived = []string{"people", "invitations", "tokens", "sign_in_failures", "sessions", "team_history", "onboardings"}
 
-// shownBlobs are the bodies of first looks and of controls, and of their pictures those that a page
+// shownBlobs are the bodies of first looks and of those that a finding's proof shows, and of their pictures those that a page
 // shows or a run needs: of each environment's newest mark, and on both sides of the
 // proof of a finding.
 const shownBlobs = `WHERE sha256 IN (
 	WITH named AS (
 		SELECT l.run_id, l.page, l.journey, l.persona, l.device, (regexp_matches(l.document::text, '[0-9a-f]{64}', 'g'))[1] AS sha256
-		FROM looks l WHERE l.pass = 1 OR l.pass >= 3
+		FROM looks l WHERE l.pass = 1 OR EXISTS (SELECT 1 FROM findings f WHERE f.run_id = l.run_id
+			AND l.pass IN ((f.document->>'pass')::int, (f.document->'control'->>'pass')::int))
 	), shown AS (
 		SELECT r.id AS run_id, m.run_id AS before_id, f.document->>'page' AS page, coalesce(f.document->>'journey', '') AS journey,
 			f.document->>'persona' AS persona, f.document->>'device' AS device
