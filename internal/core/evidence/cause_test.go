@@ -213,13 +213,14 @@ func TestAJourneyThatTheSameErrorStopsIsOfTheSameCause(t *testing.T) {
 	f := found(t, mark, now)
 	assert.Equal(t, []string{"missing-resource: not asked: /app.js"}, causesOf(f))
 	assert.Equal(t, "The script /app.js is loaded later than the page", f[0].Title)
+	assert.Equal(t, "Broken for phone visitors on /: menu: click the button “Add to basket” does not work, since the script /app.js is loaded later than the page.", evidence.Summarise(evidence.VerdictBroken, f, evidence.Progress{}))
 
 	sheet := evidence.Request{URL: "http://shop.test/shop.css", Kind: "stylesheet", Status: 200}
 	was := pageAt("/", "phone", []string{"Menu", "Note"}, []evidence.Request{sheet})
 	is := pageAt("/", "phone", []string{"Menu"}, nil)
 	is.Rules = 12
 	f = found(t, evidence.Look{Pages: []evidence.PageLook{was}}, evidence.Look{Pages: []evidence.PageLook{is}})
-	assert.Equal(t, "The stylesheet /shop.css is no longer a file", f[0].Title)
+	assert.Equal(t, "The stylesheet /shop.css is in the page now, not in a file", f[0].Title)
 	assert.Len(t, causesOf(f), 1)
 	is.Lines = was.Lines
 	f = found(t, evidence.Look{Pages: []evidence.PageLook{was}}, evidence.Look{Pages: []evidence.PageLook{is}})

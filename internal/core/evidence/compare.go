@@ -200,9 +200,9 @@ func unaskedFindings(m, p PageLook) []Finding {
 				gone = append(gone, at)
 			}
 		}
-		out = append(out, p.unasked(kind, later, "loaded later than the page", "The page asked for it as it was read when the mark was taken; now a script does, once something has happened.")...)
-		out = append(out, p.unasked(kind, within, "no longer a file", "The page asked for it when the mark was taken, and did not now; more of its kind stands in the page itself, which may be less than was in the file.")...)
-		out = append(out, p.unasked(kind, gone, "no longer loaded", "The page asked for it when the mark was taken, and did not now.")...)
+		out = append(out, p.unasked(kind, later, "loaded later than the page", "They were asked for as the page was read when the mark was taken; now a script asks, once something has happened.")...)
+		out = append(out, p.unasked(kind, within, "in the page now, not in files", "They were files when the mark was taken. What stands in the page itself may be less than was in them.")...)
+		out = append(out, p.unasked(kind, gone, "no longer loaded", "They were asked for when the mark was taken, and not now.")...)
 	}
 	return out
 }
@@ -210,14 +210,14 @@ func unaskedFindings(m, p PageLook) []Finding {
 // unasked is the finding on what is asked for otherwise; several are one, since one setting does
 // it to all.
 func (p PageLook) unasked(kind string, list []string, what, detail string) []Finding {
-	switch len(list) {
-	case 0:
+	if len(list) == 0 {
 		return nil
-	case 1:
-		return []Finding{p.about(MissingKind, Note, fmt.Sprintf("The %s %s is %s", kind, list[0], what)).with("%s", detail).caused(notAsked + list[0])}
 	}
-	return []Finding{p.about(MissingKind, Note, fmt.Sprintf("%ss are %s", strings.ToUpper(kind[:1])+kind[1:], what)).
-		with("%s, of %s.%s", strings.TrimSuffix(detail, "."), count(len(list), kind), listed(" ", list)).caused(notAsked + kind + "s")}
+	title, cause := fmt.Sprintf("%ss are %s", strings.ToUpper(kind[:1])+kind[1:], what), kind+"s"
+	if len(list) == 1 {
+		title, cause = fmt.Sprintf("The %s %s is %s", kind, list[0], strings.ReplaceAll(what, "files", "a file")), list[0]
+	}
+	return []Finding{p.about(MissingKind, Note, title).with("%s%s", detail, listed(" ", list)).caused(notAsked + cause)}
 }
 
 func addresses(p PageLook, of func(Request) bool) []string {

@@ -221,7 +221,29 @@ func Summarise(v Verdict, findings []Finding, looks Progress) string {
 	if worst.Control != nil && worst.Control.Outcome != NotMade {
 		proof = " " + worst.Control.String()
 	}
-	return fmt.Sprintf("%s for %s on %s: %s.%s%s", word, who, where(pages), lowerFirst(strings.TrimSuffix(worst.Title, ".")), proof, more)
+	return fmt.Sprintf("%s for %s on %s: %s.%s%s", word, who, where(pages), said(worst, findings), proof, more)
+}
+
+// said is what happened, in a sentence. What is loaded otherwise is said with what comes of it,
+// since that is what people see.
+func said(worst Finding, findings []Finding) string {
+	title := lowerFirst(strings.TrimSuffix(worst.Title, "."))
+	if !strings.Contains(worst.Part, notAsked) {
+		return title
+	}
+	seen := -1
+	for i, f := range findings {
+		if f.Cause != worst.Cause || !f.Symptom || f.Severity == Note {
+			continue
+		}
+		if seen < 0 || slices.Index(order, f.Kind) < slices.Index(order, findings[seen].Kind) {
+			seen = i
+		}
+	}
+	if seen < 0 {
+		return title
+	}
+	return fmt.Sprintf("%s, since %s", lowerFirst(strings.TrimSuffix(findings[seen].Title, ".")), title)
 }
 
 // movedOn says on how many pages the site itself is otherwise than at the mark.
