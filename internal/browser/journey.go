@@ -158,11 +158,14 @@ func (b *Browser) run(ctx context.Context, env site.Environment, deviceName stri
 	}
 	out.Requests, out.Errors, _, _ = t.snapshot()
 	for i := range out.Requests {
-		out.Requests[i].URL = journey.Redact(out.Requests[i].URL, secrets)
+		out.Requests[i].URL, out.Requests[i].From = journey.Redact(out.Requests[i].URL, secrets), journey.Redact(out.Requests[i].From, secrets)
 	}
 	for i := range out.Errors {
 		e := &out.Errors[i]
 		e.Message, e.Source = journey.Redact(e.Message, secrets), journey.Redact(e.Source, secrets)
+		for n := range e.By {
+			e.By[n] = journey.Redact(e.By[n], secrets)
+		}
 	}
 	return t.state(), nil
 }
