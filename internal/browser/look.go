@@ -123,6 +123,7 @@ func (t *tab) look(task site.PageTask, reader *httpcache.Reader, out *evidence.P
 	if err := t.settle(); err != nil {
 		return nil, err
 	}
+	t.decode()
 	masks := make([]string, len(task.Page.Masks))
 	for i, m := range task.Page.Masks {
 		masks[i] = m.Selector
@@ -205,6 +206,14 @@ func (t *tab) settle() error {
 			return fmt.Errorf("the page could not be scrolled through within %s", quietLimit)
 		}
 	}
+}
+
+// decode waits, in real time and while the page's clock stands, until the pictures that have come
+// can be drawn: one that came last, as a late one does when it is shown at last, is decoded beside
+// everything else. One that cannot be is told of elsewhere.
+func (t *tab) decode() {
+	_, _ = t.page.Timeout(3 * time.Second).Evaluate(rod.Eval(`() => Promise.all(Array.from(document.images)
+		.filter((i) => i.complete && i.naturalWidth && i.getClientRects().length).slice(0, 500).map((i) => i.decode().catch(() => {}))).then(() => true)`).ByPromise())
 }
 
 func (t *tab) collect(masks []string) (collected, error) {
