@@ -13,6 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/run"
 	"tidemarker/internal/store"
@@ -109,6 +110,9 @@ func (s *Server) maskFinding(ctx context.Context, id int64, in MaskBody) (RunVie
 		return RunView{}, err
 	}
 	doc := e.finding.Document.V
+	if e.run.State != release.Done { // else the mask would be made and the finding not accepted
+		return RunView{}, huma.Error409Conflict("The run has not come to a verdict; a part can be masked when it has.")
+	}
 	if doc.Kind != evidence.PictureKind && doc.Kind != evidence.ContentKind {
 		return RunView{}, huma.Error422UnprocessableEntity("A mask leaves out how a part of a page looks and reads; this finding is about something else.")
 	}

@@ -13,7 +13,7 @@ func (t *tying) served() {
 	pages := map[string]bool{}
 	for i, f := range t.findings {
 		caching := slices.Contains([]Kind{LeakKind, VariantKind, PolicyKind, FormKind}, f.Kind) || f.Kind == StaleKind && !f.Known
-		if caching && f.Severity != Note && !t.apart(f) {
+		if caching && f.Severity != Note && !showsLate(f) {
 			of = append(of, i)
 			pages[pathAlone(f.Page)] = true
 		}
@@ -22,9 +22,23 @@ func (t *tying) served() {
 	if len(of) == 0 {
 		return
 	}
+	cause := t.under(of)
+	for i, f := range t.findings {
+		at := t.stops[Key{Journey: f.Journey, Persona: f.Persona, Device: f.Device}]
+		if f.Kind == JourneyKind && (pages[pathAlone(f.Page)] || pages[at]) && !f.Symptom {
+			if f.Cause == notReady(f.Persona) {
+				t.cause[f.Cause] = cause
+			}
+			t.comes(i, cause)
+		}
+	}
+}
+
+// under puts findings of the page cache under the one that explains the most, and gives its cause.
+func (t *tying) under(of []int) string {
 	root := of[0]
 	for _, i := range of[1:] {
-		if t.explains(t.findings[i], t.findings[root]) {
+		if explains(t.findings[i], t.findings[root]) {
 			root = i
 		}
 	}
@@ -33,15 +47,7 @@ func (t *tying) served() {
 			t.comes(i, t.findings[root].Cause)
 		}
 	}
-	for i, f := range t.findings {
-		at := t.stops[Key{Journey: f.Journey, Persona: f.Persona, Device: f.Device}]
-		if f.Kind == JourneyKind && (pages[pathAlone(f.Page)] || pages[at]) && !f.Symptom {
-			if strings.HasPrefix(f.Cause, notReady("")) || f.Cause == notReady(f.Persona) {
-				t.cause[f.Cause] = t.findings[root].Cause
-			}
-			t.comes(i, t.findings[root].Cause)
-		}
-	}
+	return t.findings[root].Cause
 }
 
 // late ties what shows an edit too late on one page: what follows from the settings, and what was
@@ -49,32 +55,22 @@ func (t *tying) served() {
 func (t *tying) late() {
 	byPage := map[string][]int{}
 	for i, f := range t.findings {
-		if f.Kind == StaleKind && f.Severity != Note && (f.Known || t.apart(f)) {
+		if f.Kind == StaleKind && f.Severity != Note && (f.Known || showsLate(f)) {
 			byPage[f.Page] = append(byPage[f.Page], i)
 		}
 	}
 	for _, of := range byPage {
-		root := of[0]
-		for _, i := range of[1:] {
-			if t.explains(t.findings[i], t.findings[root]) {
-				root = i
-			}
-		}
-		for _, i := range of {
-			if i != root {
-				t.comes(i, t.findings[root].Cause)
-			}
-		}
+		t.under(of)
 	}
 }
 
-// apart tells whether a finding stands for itself: an edit that shows late has to do with what
+// showsLate tells whether a finding stands for itself: an edit that shows late has to do with what
 // is refreshed, not with who is served what.
-func (t *tying) apart(f Finding) bool { return f.Kind == StaleKind && f.Journey == "" && f.Pass == 0 }
+func showsLate(f Finding) bool { return f.Kind == StaleKind && f.Journey == "" && f.Pass == 0 }
 
 // explains tells whether one finding of the page cache explains more than another: broken before
 // unsure, what follows from the settings before what was seen, then by kind.
-func (t *tying) explains(f, g Finding) bool {
+func explains(f, g Finding) bool {
 	weigh := func(x Finding) int {
 		n := slices.Index(order, x.Kind)
 		if !x.Known {
@@ -111,7 +107,7 @@ func (t *tying) looks() {
 	best := -1
 	for _, list := range roots {
 		for _, i := range list {
-			if best < 0 || t.tells(t.findings[i], t.findings[best]) {
+			if best < 0 || tells(t.findings[i], t.findings[best]) {
 				best = i
 			}
 		}
@@ -131,7 +127,7 @@ func (t *tying) looks() {
 // tells tells whether a finding says more of what happened than another: by severity, by kind,
 // by whether it names an element, by what that weighs; else the first by page, which is the same
 // each time.
-func (t *tying) tells(f, g Finding) bool {
+func tells(f, g Finding) bool {
 	rank := func(x Finding) int {
 		n := slices.Index(appearance, x.Kind)
 		if x.Kind == PictureKind && strings.HasPrefix(x.Title, "Looks different") {

@@ -1,7 +1,6 @@
 package evidence
 
 import (
-	"cmp"
 	"fmt"
 	"net/url"
 	"slices"
@@ -172,8 +171,7 @@ func (t *tying) origin(p PageLook, f Finding, missing []int) string {
 	}
 	best, rank := missing[0], 0
 	for n, i := range missing {
-		_, path, _ := strings.Cut(strings.TrimPrefix(t.findings[i].Part, string(t.findings[i].Kind)+": "), notAsked)
-		path = cmp.Or(path, strings.TrimPrefix(t.findings[i].Part, string(t.findings[i].Kind)+": "))
+		path := strings.TrimPrefix(strings.TrimPrefix(t.findings[i].Part, string(t.findings[i].Kind)+": "), notAsked)
 		is := 0
 		switch place, known := at[path]; {
 		case named(raised.Message, path):

@@ -185,9 +185,8 @@ const notAsked = "not asked: "
 func unaskedFindings(m, p PageLook) []Finding {
 	var out []Finding
 	for _, kind := range []string{"script", "stylesheet"} {
-		read := func(r Request) bool { return r.Kind == kind && !r.Later }
-		any := func(r Request) bool { return r.Kind == kind }
-		was, now, all := addresses(m, read), addresses(p, read), addresses(p, any)
+		ever := func(r Request) bool { return r.Kind == kind }
+		was, now, all := addresses(m, asRead(kind)), addresses(p, asRead(kind)), addresses(p, ever)
 		inside := kind == "script" && p.Code > m.Code+200 || kind == "stylesheet" && p.Rules > m.Rules
 		var later, within, gone []string
 		for _, at := range newIn(now, was) {
@@ -196,7 +195,7 @@ func unaskedFindings(m, p PageLook) []Finding {
 				later = append(later, at)
 			case inside:
 				within = append(within, at)
-			case len(newIn(addresses(m, any), all)) == 0:
+			case len(newIn(addresses(m, ever), all)) == 0:
 				gone = append(gone, at)
 			}
 		}
@@ -218,6 +217,11 @@ func (p PageLook) unasked(kind string, list []string, what, detail string) []Fin
 		title, cause = fmt.Sprintf("The %s %s is %s", kind, list[0], strings.ReplaceAll(what, "files", "a file")), list[0]
 	}
 	return []Finding{p.about(MissingKind, Note, title).with("%s%s", detail, listed(" ", list)).caused(notAsked + cause)}
+}
+
+// asRead tells requests of a kind that the page made as it was read.
+func asRead(kind string) func(Request) bool {
+	return func(r Request) bool { return r.Kind == kind && !r.Later }
 }
 
 func addresses(p PageLook, of func(Request) bool) []string {

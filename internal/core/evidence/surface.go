@@ -175,7 +175,7 @@ func paths(addresses []string) []string {
 // drawing does not any more. Where rules stand in the page itself, they may be enough to start with.
 func bareFindings(m, p PageLook) []Finding {
 	late := newIn(paths(m.Late), paths(p.Late))
-	held := addresses(m, func(r Request) bool { return r.Kind == "stylesheet" && !r.Later })
+	held := addresses(m, asRead("stylesheet"))
 	late = slices.DeleteFunc(late, func(at string) bool { return !slices.Contains(held, at) })
 	if len(late) == 0 {
 		return nil
