@@ -52,23 +52,25 @@ func (r *Inspection) Check(ctx context.Context) (Result, error) {
 	return r.conclude(ctx, g.all())
 }
 
+// mostAgain is on how many pages a cause is looked at a second time. When each of them shows it
+// again it is no chance, wherever else it shows.
+const mostAgain = 3
+
 // lookAgain looks a second time at what differed and could be chance: journeys first,
 // since pages are purged before they are looked at again, so that what
 // changes by itself gets its chance to change.
 func (r *Inspection) lookAgain(ctx context.Context, g *gathering) error {
 	plan := r.Site.Plan(r.Env.Name)
-	doubtful := func(k evidence.Key) bool { return slices.ContainsFunc(g.of(k), evidence.Finding.NeedsSecondLook) }
 	var journeys, pages site.Plan
 	for _, t := range plan.Journeys {
-		if doubtful(journeyKey(t)) || r.why[[2]string{t.Journey.Persona, t.Device}] != "" {
+		if slices.ContainsFunc(g.of(journeyKey(t)), evidence.Finding.NeedsSecondLook) || r.why[[2]string{t.Journey.Persona, t.Device}] != "" {
 			journeys.Journeys = append(journeys.Journeys, t)
 		}
 	}
-	var paths []string
+	unready := map[evidence.Key]bool{}
 	for _, t := range plan.Pages {
-		if doubtful(pageKey(t)) || r.why[[2]string{t.Persona, t.Device}] != "" {
-			pages.Pages = append(pages.Pages, t)
-			paths = append(paths, t.Page.Path)
+		if r.why[[2]string{t.Persona, t.Device}] != "" {
+			unready[pageKey(t)] = true
 		}
 	}
 	g.second = true
@@ -78,11 +80,23 @@ func (r *Inspection) lookAgain(ctx context.Context, g *gathering) error {
 			return err
 		}
 	}
-	if len(pages.Pages) == 0 {
-		return nil
+	for sample := true; ; sample = false {
+		again := g.again(plan.Pages, sample)
+		pages.Pages = slices.DeleteFunc(slices.Clone(plan.Pages), func(t site.PageTask) bool { return !again[pageKey(t)] && !(sample && unready[pageKey(t)]) })
+		if len(pages.Pages) > 0 {
+			var paths []string
+			for _, t := range pages.Pages {
+				paths = append(paths, t.Page.Path)
+			}
+			if err := r.purgePages(ctx, paths...); err != nil {
+				return err
+			}
+			if err := r.lookAt(ctx, pages, 2, g); err != nil {
+				return err
+			}
+		}
+		if !sample {
+			return nil
+		}
 	}
-	if err := r.purgePages(ctx, paths...); err != nil {
-		return err
-	}
-	return r.lookAt(ctx, pages, 2, g)
 }

@@ -145,7 +145,7 @@ func (c *controlling) begin() {
 			c.causes[f.OwnCause()] = have
 		}
 		*have = have.Seen(true, true)
-		if f.NeedsSecondLook() {
+		if f.NeedsSecondLook() && c.of.twice(f.Key()) {
 			*have = have.Seen(true, f.Repeated())
 		}
 	}

@@ -8,12 +8,14 @@ import (
 	"sync"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/visual"
 	"tidemarker/internal/store"
 )
 
 func (r *Inspection) gathering() *gathering {
-	return &gathering{inspection: r, seen: map[evidence.Key][]evidence.Finding{}, pages: map[evidence.Key]evidence.PageLook{}, bases: map[evidence.Key]evidence.Baseline{}}
+	return &gathering{inspection: r, seen: map[evidence.Key][]evidence.Finding{}, first: map[evidence.Key][]evidence.Finding{},
+		pages: map[evidence.Key]evidence.PageLook{}, bases: map[evidence.Key]evidence.Baseline{}}
 }
 
 // gathering collects findings as they come.
@@ -24,7 +26,8 @@ type gathering struct {
 
 	mu    sync.Mutex
 	seen  map[evidence.Key][]evidence.Finding
-	pages map[evidence.Key]evidence.PageLook // first looks, for the second to be compared with
+	first map[evidence.Key][]evidence.Finding // what was found of a page before it was looked at a second time
+	pages map[evidence.Key]evidence.PageLook  // first looks, for the second to be compared with
 	// bases are baselines that know more of what changes by itself on one page.
 	bases map[evidence.Key]evidence.Baseline
 }
@@ -43,6 +46,62 @@ func (g *gathering) learned(k evidence.Key, b evidence.Baseline) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.bases[k] = b
+}
+
+// again picks the pages that are to be looked at a second time: each with a cause that could be
+// chance, in a sample no more than [mostAgain] for each cause; without, those that are left of
+// causes that some page of the sample did not show again.
+func (g *gathering) again(tasks []site.PageTask, sample bool) map[evidence.Key]bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	doubted := map[string]bool{}
+	for k, before := range g.first {
+		for _, f := range before {
+			if f.NeedsSecondLook() && !slices.ContainsFunc(g.seen[k], func(now evidence.Finding) bool { return now.OwnCause() == f.OwnCause() && now.Severity == f.Severity }) {
+				doubted[f.OwnCause()] = true
+			}
+		}
+	}
+	out, of := map[evidence.Key]bool{}, map[string]int{}
+	for _, t := range tasks {
+		k := pageKey(t)
+		if _, twice := g.first[k]; twice {
+			continue
+		}
+		for _, f := range g.seen[k] {
+			if f.NeedsSecondLook() && (sample && of[f.OwnCause()] < mostAgain || !sample && doubted[f.OwnCause()]) {
+				out[k] = true
+			}
+		}
+		if !out[k] {
+			continue
+		}
+		causes := map[string]bool{}
+		for _, f := range g.seen[k] {
+			causes[f.OwnCause()] = true
+		}
+		for cause := range causes {
+			of[cause]++
+		}
+	}
+	return out
+}
+
+// lookedAgain notes what was found of a page before it was looked at a second time.
+func (g *gathering) lookedAgain(k evidence.Key) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.first[k] = slices.Clone(g.seen[k])
+}
+
+// twice tells whether something was looked at a second time: every journey that could be chance
+// is, and a sample of the pages.
+func (g *gathering) twice(k evidence.Key) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	_, page := g.pages[k]
+	_, again := g.first[k]
+	return !page || again
 }
 
 // everything is what was found, by what was looked at; also where nothing was found.

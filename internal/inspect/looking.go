@@ -122,12 +122,16 @@ func (r *Inspection) lookAt(ctx context.Context, plan site.Plan, pass int, g *ga
 	if pass == 1 {
 		r.Progress.update(ctx, func(p *store.RunProgress) { p.Looks.Planned = plan.Size() })
 	}
-	if g == nil || !g.silent {
-		r.Progress.Say(ctx, "looking", fmt.Sprintf("Looking at %d pages and journeys", plan.Size()))
+	say := func(phase, now string) {
+		if g == nil || !g.silent {
+			r.Progress.Say(ctx, phase, now)
+		}
 	}
+	say("signing in", "Making everybody ready who looks")
 	if err := r.personas(ctx, b, plan, pass, g); err != nil {
 		return err
 	}
+	say("looking", fmt.Sprintf("Looking at %d pages", len(plan.Pages)))
 	eg, looking := errgroup.WithContext(ctx)
 	eg.SetLimit(b.Tabs())
 	for _, t := range plan.Pages {
@@ -136,6 +140,10 @@ func (r *Inspection) lookAt(ctx context.Context, plan site.Plan, pass int, g *ga
 	if err := eg.Wait(); err != nil {
 		return err
 	}
+	if len(plan.Journeys) == 0 {
+		return nil
+	}
+	say("journeys", fmt.Sprintf("Taking %d journeys", len(plan.Journeys)))
 	return r.takeJourneys(ctx, b, plan.Journeys, pass, g)
 }
 
@@ -208,6 +216,7 @@ func (r *Inspection) lookAtPage(ctx context.Context, b *browser.Browser, t site.
 		return nil
 	}
 	if g.second {
+		g.lookedAgain(look.Key)
 		return r.confirmPage(ctx, look, g)
 	}
 	found, err := evidence.ComparePage(g.base(look.Key), look, r.picture(ctx))

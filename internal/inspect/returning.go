@@ -16,6 +16,8 @@ import (
 const (
 	// ReturningPass holds the looks of those who were here before the change.
 	ReturningPass = 1000
+	// twiceSincePass holds those of who came for the first time after it, and then again.
+	twiceSincePass = ReturningPass + 3
 	// mostReturning is how many pages such a visitor opens on a device, one of each class, and
 	// mostReturningAll how many there are on all devices.
 	mostReturning    = 3
@@ -26,7 +28,6 @@ const (
 type Returning struct {
 	visitors map[string]*browser.Visitor // by device
 	tasks    []site.PageTask
-	was      map[evidence.Key]evidence.PageLook // what they saw when they came for the second time
 }
 
 // Close ends the browsers.
@@ -39,16 +40,20 @@ func (v *Returning) Close() {
 	}
 }
 
-// ComeBefore opens pages twice, as somebody does who is here before the change: what a first
-// visit shows and a second does not is no matter of the change. It has to be closed.
+// ComeBefore opens pages as somebody does who is here before the change. It has to be closed.
 func (r *Inspection) ComeBefore(ctx context.Context) (*Returning, error) {
+	r.Progress.Say(ctx, "returning", "Coming as somebody who will be here again")
+	return r.visit(ctx, r.returning())
+}
+
+// visit has somebody with an empty browser on each device open pages for the first time.
+func (r *Inspection) visit(ctx context.Context, tasks []site.PageTask) (*Returning, error) {
 	b, err := r.Browser()
 	if err != nil {
 		return nil, err
 	}
-	out := &Returning{visitors: map[string]*browser.Visitor{}, tasks: r.returning(), was: map[evidence.Key]evidence.PageLook{}}
-	r.Progress.Say(ctx, "returning", "Coming as somebody who will be here again")
-	for _, t := range out.tasks {
+	out := &Returning{visitors: map[string]*browser.Visitor{}, tasks: tasks}
+	for _, t := range tasks {
 		if out.visitors[t.Device] == nil {
 			if out.visitors[t.Device], err = b.Visitor(r.Env, t.Device); err != nil {
 				out.Close()
@@ -56,14 +61,7 @@ func (r *Inspection) ComeBefore(ctx context.Context) (*Returning, error) {
 			}
 		}
 	}
-	err = r.inEach(ctx, out, out.tasks, func(ctx context.Context, t site.PageTask) error { return out.visitors[t.Device].Open(ctx, t) })
-	if err == nil {
-		var seen []evidence.PageLook
-		seen, err = r.comeAs(ctx, out, out.tasks, nil)
-		for _, l := range seen {
-			out.was[l.Key] = l
-		}
-	}
+	err = r.inEach(ctx, out, tasks, func(ctx context.Context, t site.PageTask) error { return out.visitors[t.Device].Open(ctx, t) })
 	if err != nil {
 		out.Close()
 		return nil, err
@@ -154,31 +152,59 @@ func (r *Inspection) comeAgain(ctx context.Context, g *gathering) error {
 	if err != nil {
 		return err
 	}
+	found := map[evidence.Key][]evidence.Finding{}
 	for _, l := range seen {
 		if err := r.Store.SaveLook(ctx, r.Run, ReturningPass, "page", l.Key, l); err != nil {
 			return err
 		}
-		was, there := v.was[l.Key]
-		if !there || was.Missing != "" || l.Missing != "" {
-			continue // what could not be seen before proves nothing now
-		}
-		base := evidence.NewBaseline(evidence.Look{Pages: []evidence.PageLook{was}}, nil)
-		base.Volatile = g.base(l.Key).Volatile
-		found, err := evidence.ComparePage(base, l, r.picture(ctx))
+		differs, err := evidence.ComparePage(g.base(l.Key), l, r.picture(ctx))
 		if err != nil {
 			return err
 		}
-		// What was before may itself have been broken: it has to differ from the mark, too.
-		marked, err := evidence.ComparePage(g.base(l.Key), l, r.picture(ctx))
-		if err != nil {
-			return err
-		}
-		found = slices.DeleteFunc(found, func(f evidence.Finding) bool { return !f.Shows(marked) })
-		if err := g.take(ctx, returningKey(l.Key), evidence.OnlyReturning(found, g.of(l.Key), l, ReturningPass)); err != nil {
+		found[l.Key] = evidence.OnlyReturning(differs, g.of(l.Key), l, ReturningPass)
+	}
+	if err := r.comeTwiceSince(ctx, v.tasks, found, g); err != nil {
+		return err
+	}
+	for _, l := range seen {
+		if err := g.take(ctx, returningKey(l.Key), found[l.Key]); err != nil {
 			return err
 		}
 	}
 	return r.signInAgain(ctx, v, g)
+}
+
+// comeTwiceSince takes out what somebody sees, too, who came for the first time since the
+// change and comes again: a second visit shows something else than a first, whatever was there
+// before it.
+func (r *Inspection) comeTwiceSince(ctx context.Context, tasks []site.PageTask, found map[evidence.Key][]evidence.Finding, g *gathering) error {
+	tasks = slices.DeleteFunc(slices.Clone(tasks), func(t site.PageTask) bool { return len(found[pageKey(t)]) == 0 })
+	if len(tasks) == 0 {
+		return nil
+	}
+	v, err := r.visit(ctx, tasks)
+	if err != nil {
+		return err
+	}
+	defer v.Close()
+	seen, err := r.comeAs(ctx, v, tasks, nil)
+	if err != nil {
+		return err
+	}
+	for _, l := range seen {
+		if err := r.Store.SaveLook(ctx, r.Run, twiceSincePass, "page", l.Key, l); err != nil {
+			return err
+		}
+		differs, err := evidence.ComparePage(g.base(l.Key), l, r.picture(ctx))
+		if err != nil {
+			return err
+		}
+		since := evidence.OnlyReturning(differs, g.of(l.Key), l, twiceSincePass)
+		found[l.Key] = slices.DeleteFunc(found[l.Key], func(f evidence.Finding) bool {
+			return l.Missing != "" || slices.ContainsFunc(since, func(other evidence.Finding) bool { return other.Kind == f.Kind && other.Title == f.Title })
+		})
+	}
+	return nil
 }
 
 func returningKey(k evidence.Key) evidence.Key {

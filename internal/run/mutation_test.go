@@ -84,8 +84,10 @@ func TestFaultsOfAllKindsAreNoticed(t *testing.T) {
 		switch about := fmt.Sprintf("%s (seed %d): %s", class.Name, seed, r.Summary); {
 		case class.Harmful && !noticed:
 			missed = append(missed, about)
+			t.Log("missed: " + about)
 		case !class.Harmful && noticed:
 			falsely = append(falsely, about)
+			t.Log("falsely: " + about)
 		}
 	}
 	harmful, found, harmless := 0, 0, 0
