@@ -10,6 +10,8 @@ import (
 	"github.com/go-rod/rod"
 	"github.com/go-rod/rod/lib/launcher"
 	"github.com/go-rod/rod/lib/proto"
+
+	"tidemarker/internal/core/site"
 )
 
 // Options say how a browser is run. The zero value finds Chromium on the PATH and
@@ -29,6 +31,7 @@ type Browser struct {
 	mu     sync.Mutex
 	launch *launcher.Launcher
 	rod    *rod.Browser
+	guard  *guard
 	closed bool
 }
 
@@ -70,7 +73,13 @@ func (b *Browser) connect() error {
 		l.Kill()
 		return fmt.Errorf("talk to %s: %w", b.opt.Binary, err)
 	}
-	b.launch, b.rod = l, r
+	g, err := newGuard(r)
+	if err != nil {
+		_ = r.Close()
+		l.Kill()
+		return fmt.Errorf("watch over the workers of %s: %w", b.opt.Binary, err)
+	}
+	b.launch, b.rod, b.guard = l, r, g
 	return nil
 }
 
@@ -91,26 +100,34 @@ func (b *Browser) end() {
 	b.launch.Cleanup()
 }
 
-// context opens a private context; when Chromium has died it is started again.
-func (b *Browser) context() (*rod.Browser, error) {
+// private is a private context, which reaches the hosts of one environment.
+type private struct {
+	*rod.Browser
+	guard *guard
+}
+
+// context opens a private context for an environment; when Chromium has died it is started
+// again.
+func (b *Browser) context(env site.Environment) (*private, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.closed {
 		return nil, errors.New("the browser has been closed")
 	}
-	private, err := b.rod.Timeout(10 * time.Second).Incognito()
+	opened, err := b.rod.Timeout(10 * time.Second).Incognito()
 	if err == nil {
-		return private.CancelTimeout(), nil
+		opened = opened.CancelTimeout()
+	} else {
+		b.end()
+		if err := b.connect(); err != nil {
+			return nil, err
+		}
+		if opened, err = b.rod.Incognito(); err != nil {
+			return nil, fmt.Errorf("open a private context: %w", err)
+		}
 	}
-	b.end()
-	if err := b.connect(); err != nil {
-		return nil, err
-	}
-	private, err = b.rod.Incognito()
-	if err != nil {
-		return nil, fmt.Errorf("open a private context: %w", err)
-	}
-	return private, nil
+	b.guard.allow(opened.BrowserContextID, env)
+	return &private{opened, b.guard}, nil
 }
 
 // acquire waits for a free tab.
@@ -124,8 +141,9 @@ func (b *Browser) acquire(ctx context.Context) (release func(), err error) {
 }
 
 // dispose removes a private context and all its tabs.
-func dispose(private *rod.Browser) {
-	if private.BrowserContextID != "" {
-		_ = proto.TargetDisposeBrowserContext{BrowserContextID: private.BrowserContextID}.Call(private.Timeout(5 * time.Second))
+func (p *private) dispose() {
+	if p.BrowserContextID != "" {
+		_ = proto.TargetDisposeBrowserContext{BrowserContextID: p.BrowserContextID}.Call(p.Timeout(5 * time.Second))
 	}
+	p.guard.forget(p.BrowserContextID)
 }

@@ -151,7 +151,8 @@ func (t *tab) answered(e *proto.NetworkResponseReceived) {
 	t.changed = time.Now()
 	if i, known := t.byID[e.RequestID]; known {
 		t.requests[i].Status = e.Response.Status
-		t.requests[i].Kept = e.Response.FromDiskCache || t.requests[i].Kept
+		byWorker := e.Response.ServiceWorkerResponseSource == proto.NetworkServiceWorkerResponseSourceCacheStorage
+		t.requests[i].Kept = e.Response.FromDiskCache || byWorker || t.requests[i].Kept
 		if slices.Contains([]string{"document", "script", "stylesheet"}, t.requests[i].Kind) {
 			t.requests[i].Keeps = int(keptFor(e.Response).Seconds())
 		}

@@ -67,7 +67,7 @@ func (s State) names() []string {
 // tab is one open tab in a private context of its own, and what it has seen.
 type tab struct {
 	page    *rod.Page
-	private *rod.Browser
+	private *private
 	env     site.Environment
 	dev     device
 	cancel  context.CancelFunc
@@ -105,13 +105,13 @@ func (b *Browser) open(ctx context.Context, env site.Environment, deviceName str
 	if !known {
 		return nil, fmt.Errorf("there is no device %q", deviceName)
 	}
-	private, err := b.context()
+	private, err := b.context(env)
 	if err != nil {
 		return nil, err
 	}
 	t, err := openIn(ctx, private, env, dev, state, false)
 	if err != nil {
-		dispose(private)
+		private.dispose()
 		return nil, err
 	}
 	return t, nil
@@ -119,7 +119,7 @@ func (b *Browser) open(ctx context.Context, env site.Environment, deviceName str
 
 // openIn opens a tab in a private context. One that stays is a person's browser, which
 // keeps what pages gave it, service workers too.
-func openIn(ctx context.Context, private *rod.Browser, env site.Environment, dev device, state State, stays bool) (*tab, error) {
+func openIn(ctx context.Context, private *private, env site.Environment, dev device, state State, stays bool) (*tab, error) {
 	tabCtx, cancel := context.WithCancel(ctx)
 	page, err := private.Context(tabCtx).Page(proto.TargetCreateTarget{URL: "about:blank"})
 	if err != nil {
@@ -147,7 +147,7 @@ func (t *tab) close() {
 		return
 	}
 	t.cancel()
-	dispose(t.private)
+	t.private.dispose()
 }
 
 func (t *tab) setUp(state State) error {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"sync"
 
-	"github.com/go-rod/rod"
 	"github.com/go-rod/rod/lib/proto"
 
 	"tidemarker/internal/core/evidence"
@@ -19,7 +18,7 @@ type Visitor struct {
 	browser *Browser
 	env     site.Environment
 	device  string
-	private *rod.Browser
+	private *private
 	mu      sync.Mutex // one page after the other, as one person does
 }
 
@@ -28,7 +27,7 @@ func (b *Browser) Visitor(env site.Environment, deviceName string) (*Visitor, er
 	if _, known := devices[deviceName]; !known {
 		return nil, fmt.Errorf("there is no device %q", deviceName)
 	}
-	private, err := b.context()
+	private, err := b.context(env)
 	if err != nil {
 		return nil, err
 	}
@@ -36,7 +35,7 @@ func (b *Browser) Visitor(env site.Environment, deviceName string) (*Visitor, er
 }
 
 // Close removes the browser with all that it kept.
-func (v *Visitor) Close() { dispose(v.private) }
+func (v *Visitor) Close() { v.private.dispose() }
 
 // Become gives the visitor what makes a browser a persona's: they sign in.
 func (v *Visitor) Become(s State) error {

@@ -52,7 +52,7 @@ func (i *Instance) catalogue() settings.Catalogue {
 func Fernhollow() Site {
 	return Site{
 		Name: "Fernhollow", Software: "Fernhollow pages 4", CacheName: "fernhollow-pages", Catalogue: catalogue("fernhollow"),
-		Features: map[string]string{"shop script": "trim.basketScript", "icons": "trim.glyphs", "feed": "trim.feed", "signature": "markup.signature", "tidy keep": "tidy.keep",
+		Features: map[string]string{"shop script": "trim.basketScript", "icons": "trim.glyphs", "feed": "trim.feed", "signature": "markup.signature", "keep pages": "browser.keepPages", "offline": "browser.offline", "tidy keep": "tidy.keep",
 			"tidy " + origin.Revisions: "tidy.revisions", "tidy " + origin.Drafts: "tidy.drafts", "tidy " + origin.Spam: "tidy.spam", "tidy " + origin.Expired: "tidy.expired"},
 		MemberCookie: fernhollow.MemberCookie,
 		Facts:        map[string]any{"hosting": "dedicated", "httpVersion": "1.1", "memoryStore": true, "rewriteRules": true, "gzip": true, "brotli": false, "otherOptimisers": []any{}},

@@ -58,12 +58,17 @@ func (l *Layer) policy() policy {
 
 func (l *Layer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	p := l.policy()
+	if r.URL.Path == workerPath {
+		l.serveWorker(w, p)
+		return
+	}
 	if l.site.isAsset(r.URL.Path) {
 		l.serveAsset(w, r, p)
 		return
 	}
 	res := l.page(p, r)
 	l.tell(res.header)
+	l.keepPage(p, r, &res)
 	if isPage(res) && p.on("page-cache-not-modified") && res.status == http.StatusOK && r.Method == http.MethodGet {
 		res.header.Set("ETag", tag(res.body))
 		if r.Header.Get("If-None-Match") == tag(res.body) {

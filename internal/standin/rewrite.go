@@ -35,6 +35,9 @@ func (l *Layer) rewrite(p policy, r *http.Request, body []byte) ([]byte, error) 
 	l.links(p, page)
 	l.scripts(p, page)
 	l.addresses(p, page)
+	if p.feature("offline") {
+		withWorker(page)
+	}
 	if p.has("background-interval") {
 		page.Find("html[data-pulse]").SetAttr("data-pulse", strconv.Itoa(p.number("background-interval")))
 	}
