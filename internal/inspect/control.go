@@ -179,6 +179,11 @@ func (c *controlling) turn(ctx context.Context, turn int) error {
 	if err := r.purge(ctx); err != nil {
 		return err
 	}
+	if !withChange {
+		if err := r.takeBackWithEarlier(ctx, c.of); err != nil {
+			return err
+		}
+	}
 	most := mostInTurn
 	if turn > 0 {
 		most = againInTurn

@@ -90,7 +90,7 @@ type Inspection struct {
 	why     map[[2]string]string        // why the others are not
 	renewed []store.Renewal             // where the site itself moved on
 	grows   []exclusion.Moment          // when something grows old that did not with the earlier settings
-	left    []evidence.Finding          // publishing tests that could not be taken back
+	left    []leftEdit                  // publishing tests that could not be taken back
 }
 
 // Result is what an inspection came to.
@@ -113,7 +113,7 @@ func (r *Inspection) plain() browser.Plain {
 
 // conclude keeps what was found and comes to a verdict.
 func (r *Inspection) conclude(ctx context.Context, findings []evidence.Finding) (Result, error) {
-	findings = append(findings, r.left...)
+	findings = append(findings, r.leftFindings()...)
 	look, err := r.Store.Look(ctx, r.Run, 1)
 	if err != nil {
 		return Result{}, err

@@ -56,8 +56,8 @@ func (r *Inspection) TakeMark(ctx context.Context) (store.Mark, Result, error) {
 
 // doubts are what is wrong with the test plan itself, seen while a mark was taken.
 func (r *Inspection) doubts(ctx context.Context, first, second evidence.Look, size int) (Result, error) {
-	out := Result{Verdict: evidence.VerdictClear, Summary: fmt.Sprintf("%d looks, twice.", size), Findings: append(evidence.Doubts(first, second), r.left...)}
-	if n := len(out.Findings) - len(r.left); n > 0 {
+	out := Result{Verdict: evidence.VerdictClear, Summary: fmt.Sprintf("%d looks, twice.", size), Findings: append(evidence.Doubts(first, second), r.leftFindings()...)}
+	if n := len(out.Findings) - len(r.leftFindings()); n > 0 {
 		out.Verdict = evidence.VerdictUnsure
 		out.Summary += fmt.Sprintf(" %d of its journeys and publishing tests do not work as they are written; they prove nothing until they do.", n)
 	}

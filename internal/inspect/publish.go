@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
@@ -79,7 +80,7 @@ func (r *Inspection) publishOne(ctx context.Context, e site.PublishingTest, pass
 	if err := r.Progress.editing(ctx, e.Name); err != nil {
 		return err
 	}
-	published, why, err := r.edit(ctx, b, "publishing: "+e.Name, e, journey.WithCanary(e.Steps, word))
+	published, why, err := r.edit(ctx, b, "publishing: "+e.Name, e, journey.WithCanary(e.Steps, word), false)
 	if err != nil { // nobody knows how far it came
 		return errors.Join(err, r.takeBack(ctx, b, e, word))
 	}
@@ -128,12 +129,18 @@ func (r *Inspection) takeBack(ctx context.Context, b *browser.Browser, e site.Pu
 	back := true
 	if len(e.Undo) > 0 {
 		var why, err error
-		if back, why, err = r.edit(ctx, b, "taking back: "+e.Name, e, journey.WithCanary(e.Undo, word)); err != nil {
-			return err
+		for _, anew := range []bool{false, true} { // who is no longer signed in signs in once more
+			if back, why, err = r.edit(ctx, b, "taking back: "+e.Name, e, journey.WithCanary(e.Undo, word), anew); err != nil {
+				return err
+			}
+			if back {
+				break
+			}
 		}
+		r.left = slices.DeleteFunc(r.left, func(l leftEdit) bool { return l.test.Name == e.Name })
 		if !back {
 			k := evidence.Key{Page: e.Shows[0].Page, Journey: "taking back: " + e.Name, Persona: e.Persona, Device: site.Desktop}
-			r.left = append(r.left, evidence.NotTakenBack(k, e.Name, why.Error())...)
+			r.left = append(r.left, leftEdit{e, word, evidence.NotTakenBack(k, e.Name, why.Error())})
 		}
 	}
 	for _, at := range e.Shows {
@@ -145,6 +152,48 @@ func (r *Inspection) takeBack(ctx context.Context, b *browser.Browser, e site.Pu
 		return nil
 	}
 	return r.Progress.editing(ctx, "")
+}
+
+// leftEdit is a publishing test that could not be taken back.
+type leftEdit struct {
+	test  site.PublishingTest
+	word  string
+	found []evidence.Finding
+}
+
+// leftFindings are the findings of what could not be taken back.
+func (r *Inspection) leftFindings() []evidence.Finding {
+	var out []evidence.Finding
+	for _, l := range r.left {
+		out = append(out, l.found...)
+	}
+	return out
+}
+
+// takeBackWithEarlier takes back with the earlier settings what could not be taken back with
+// the change, and tells so.
+func (r *Inspection) takeBackWithEarlier(ctx context.Context, g *gathering) error {
+	if len(r.left) == 0 {
+		return nil
+	}
+	b, err := r.Browser()
+	if err != nil {
+		return err
+	}
+	for _, l := range slices.Clone(r.left) {
+		if err := r.takeBack(ctx, b, l.test, l.word); err != nil {
+			return err
+		}
+		if slices.ContainsFunc(r.left, func(still leftEdit) bool { return still.test.Name == l.test.Name }) {
+			continue
+		}
+		for _, f := range l.found {
+			if err := g.take(ctx, f.Key(), []evidence.Finding{evidence.TakenBackLate(f)}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // expectations are the pages that have to show an edit, each asked for twice, so that
@@ -172,13 +221,13 @@ func (r *Inspection) expectations(ctx context.Context, e site.PublishingTest) []
 	return out
 }
 
-// edit takes the steps of an edit as whoever publishes. why tells of what kept it from
-// being published.
-func (r *Inspection) edit(ctx context.Context, b *browser.Browser, name string, e site.PublishingTest, steps []journey.Step) (done bool, why, err error) {
+// edit takes the steps of an edit as whoever publishes, who signs in anew when they are not
+// ready or are asked to. why tells of what kept it from being published.
+func (r *Inspection) edit(ctx context.Context, b *browser.Browser, name string, e site.PublishingTest, steps []journey.Step, anew bool) (done bool, why, err error) {
 	persona, _ := r.Site.Persona(e.Persona)
 	who := [2]string{e.Persona, site.Desktop}
 	state, ready := r.ready[who]
-	if !ready {
+	if !ready || anew {
 		var look evidence.JourneyLook
 		if state, look, err = r.prepare(ctx, b, persona, site.Desktop, 1); err != nil {
 			return false, nil, err

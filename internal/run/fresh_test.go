@@ -281,3 +281,19 @@ func TestFaultsOfAPageThatDoesNotAnswerAreNotClear(t *testing.T) {
 	assert.Equal(t, release.Failed, r.State)
 	assert.NotEmpty(t, r.Problem)
 }
+
+// With the change the editor cannot take an edit back; with the earlier settings they can, and
+// nothing of it stays on the site.
+func TestFaultsThatKeepAnEditPublishedDoNotLeaveItThere(t *testing.T) {
+	doc := written(false)
+	doc.Publishing[0].Undo = append([]journey.Step{{Go: "/feed.xml"}, {Expect: &journey.Expect{Status: 200}}}, doc.Publishing[0].Undo...)
+	b := newBench(t, doc)
+	b.mark(0)
+	r, f := b.try(settings.Values{"trim.feed": true})
+	assert.Contains(t, titles(f), article+": An edit could be taken back with the earlier settings only")
+	assert.NotContains(t, titles(f), article+": An edit could not be taken back")
+	assert.Empty(t, r.Progress.V.Editing)
+	v, err := browser.Plain{Env: site.Environment{Name: "staging", URL: b.staging.URL}}.Ask(t.Context(), article+"?anew="+rand.Text(), site.Desktop, browser.State{}, nil)
+	require.NoError(t, err)
+	assert.NotContains(t, strings.Join(v.Lines, " "), "by tide")
+}

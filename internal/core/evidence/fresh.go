@@ -3,6 +3,7 @@ package evidence
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"tidemarker/internal/core/httpcache"
@@ -102,4 +103,11 @@ func LateForm(cached, anew JourneyLook) []Finding {
 func NotTakenBack(k Key, edit, why string) []Finding {
 	f := k.about(NotCheckedKind, Unsure, "An edit could not be taken back").with("“%s” was published and stays until somebody takes it back: %s", edit, why)
 	return []Finding{f.caused("not taken back: " + edit)}
+}
+
+// TakenBackLate is such a finding once the edit was taken back with the earlier settings: nothing
+// stays, and who publishes could not do their work with the change.
+func TakenBackLate(f Finding) Finding {
+	f.Kind, f.Title = JourneyKind, "An edit could be taken back with the earlier settings only"
+	return f.with("%s It is taken back now.", strings.Replace(f.Detail, "and stays until somebody takes it back", "and could not be taken back with the change", 1))
 }
