@@ -31,6 +31,13 @@ func (t *tying) served() {
 			}
 			t.comes(i, cause)
 		}
+		// What a cached copy shows on a page that is served to the wrong people is theirs.
+		if slices.Contains(appearance, f.Kind) && pages[pathAlone(f.Page)] && t.fromCache[f.Key()] && !f.Symptom {
+			was := f.Cause
+			if t.comes(i, cause); t.findings[i].Symptom && was != cause {
+				t.cause[was] = cause
+			}
+		}
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/journey"
 )
 
@@ -37,6 +38,18 @@ func TestWhatThePageCacheDoesWrongIsOneCause(t *testing.T) {
 	late := at("/", "visitor").about(StaleKind, Broken, "An edit is not shown in time").caused("edit not shown in time")
 	f = Tie(Baseline{}, Look{}, []Finding{leak, late})
 	assert.Len(t, causesIn(f), 2, "what is refreshed has nothing to do with who is served what")
+}
+
+// A member is served the page as a stranger sees it: the text that is gone there comes of the
+// cached copy; on a page that was made for whoever asked it does not.
+func TestWhatACachedCopyShowsComesOfTheCache(t *testing.T) {
+	of := Key{Page: "/members", Persona: "member", Device: "desktop"}
+	known := Follows("/members", PolicyKind, Broken, "A page that must never be cached can be", "", "uncovered /members")
+	gone := of.about(ContentKind, Broken, "Text is gone").caused("text")
+	look := Look{Pages: []PageLook{{Key: of, Served: httpcache.Cached}}}
+	assert.Equal(t, map[string]bool{known.Cause: true}, causesIn(Tie(Baseline{}, look, []Finding{gone, known})))
+	look.Pages[0].Served = httpcache.Bypass
+	assert.Len(t, causesIn(Tie(Baseline{}, look, []Finding{gone, known})), 2)
 }
 
 func TestWhatOnlyLooksDifferentHereAndThereIsOneCause(t *testing.T) {

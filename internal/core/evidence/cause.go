@@ -14,7 +14,7 @@ import (
 //
 // A finding keeps its kind; one that comes of another gets its cause and is a symptom.
 func Tie(base Baseline, look Look, findings []Finding) []Finding {
-	t := tying{base: base, findings: slices.Clone(findings), cause: map[string]string{}, stops: map[Key]string{}}
+	t := tying{base: base, findings: slices.Clone(findings), cause: map[string]string{}, stops: map[Key]string{}, fromCache: map[Key]bool{}}
 	for _, j := range look.Journeys {
 		if failed := j.Outcome.Failed(); failed >= 0 {
 			t.stops[Key{Journey: j.Journey, Persona: j.Persona, Device: j.Device}] = pathAlone(j.Outcome.Steps[failed].At)
@@ -23,6 +23,9 @@ func Tie(base Baseline, look Look, findings []Finding) []Finding {
 	}
 	for _, p := range look.Pages {
 		t.page(p)
+		if p.Served.FromCache() {
+			t.fromCache[p.Key] = true
+		}
 	}
 	t.served()
 	t.looks()
@@ -35,6 +38,8 @@ type tying struct {
 	cause    map[string]string // what a cause comes of, by itself
 	added    []Finding
 	stops    map[Key]string // where each journey that stopped was then, without its query
+	// fromCache are the looks at pages that were served from the page cache.
+	fromCache map[Key]bool
 }
 
 // of are the indexes of the findings about one page or journey, as somebody on a device.
