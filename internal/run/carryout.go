@@ -51,7 +51,7 @@ func (r *run) carryOut(ctx context.Context) error {
 	if err := r.connect(ctx); err != nil {
 		return err
 	}
-	if r.row.Attempt > 1 && r.row.PutBack && !r.resumed {
+	if r.row.Attempt > 1 && r.row.PutBack && !r.resumed && r.row.Kind != release.CulpritRun {
 		return errors.New("the run was cut off when its process ended")
 	}
 	if err := r.stopIfAsked(ctx); err != nil {
@@ -62,6 +62,9 @@ func (r *run) carryOut(ctx context.Context) error {
 	}
 	if err := r.loadBaseline(ctx); err != nil {
 		return err
+	}
+	if r.row.Kind == release.CulpritRun {
+		return r.search(ctx)
 	}
 	if err := r.lookBefore(ctx); err != nil {
 		return err

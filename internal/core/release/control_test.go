@@ -1,6 +1,7 @@
 package release
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -17,4 +18,20 @@ func TestAControlLeavesTheRecordAsItWas(t *testing.T) {
 	w, there := Back(want, 2)
 	assert.True(t, there)
 	assert.Equal(t, "b", w.To)
+}
+
+// A search looks with some parts of a change, also with settings that the environment had once;
+// when it is over the record is what it was.
+func TestASearchLeavesTheRecordAsItWas(t *testing.T) {
+	acts := []Placed{{Kind: ActFirst, To: "0"}, {Change: 1, Kind: ActTry, From: "0", To: "01", Base: "0"}, {Change: 2, Kind: ActTry, From: "01", To: "012", Base: "01"}}
+	before := Record(acts)
+	for _, via := range [][]string{{"02"}, {"02", "0", "01"}, {"0"}, {"01", "0"}} {
+		now, with := "012", slices.Clone(acts)
+		for _, to := range via {
+			with = append(with, Placed{Change: 2, Kind: ActSearch, From: now, To: to})
+			now = to
+			assert.Equal(t, Standing{0, "012", now}, Record(with)[2], "meanwhile it has something else")
+		}
+		assert.Equal(t, before, Record(append(with, Placed{Change: 2, Kind: ActRestore, From: now, To: "012"})), "%v", via)
+	}
 }

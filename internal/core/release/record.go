@@ -12,6 +12,7 @@ const (
 	ActRollBack ActKind = "roll back"
 	ActRestore  ActKind = "put back" // a run brought back what it found
 	ActControl  ActKind = "control"  // a run looks with the settings from before; what it tried comes again
+	ActSearch   ActKind = "search"   // a run looks with some parts of a change; it puts back what it found
 	ActOutside  ActKind = "outside"  // somebody else did it
 	ActFirst    ActKind = "first"    // the first reading; nothing was changed
 )
@@ -36,17 +37,29 @@ type Standing struct {
 // environment has; what it had at the first reading stands below all.
 func Record(acts []Placed) []Standing {
 	var out []Standing
-	now := ""
+	now, searching := "", false
 	for _, a := range acts {
 		switch {
 		case now == "" && len(out) == 0 && a.Kind == ActFirst:
 		case a.Kind == ActTry || a.Kind == ActPromote:
 			out = place(out, a)
 		case a.From == a.To:
+		case a.Kind == ActSearch:
+			// What a run looks with comes on top, whatever it had before itself; what the run found
+			// comes back when it is over.
+			if searching {
+				a.From = out[len(out)-1].Before
+				out = out[:len(out)-1]
+			}
+			if searching = a.From != a.To; searching {
+				out = append(out, Standing{0, a.From, a.To})
+			}
+			now = a.To
+			continue
 		default:
 			out = goBack(out, a)
 		}
-		now = a.To
+		now, searching = a.To, false
 	}
 	return out
 }

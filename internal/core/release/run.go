@@ -18,6 +18,7 @@ const (
 	CheckRun     RunKind = "check"          // looks at an environment as it is
 	IsolationRun RunKind = "isolation test" // asks for pages as everybody, without looking at them
 	LaterRun     RunKind = "later look"     // looks at what grew old since another run
+	CulpritRun   RunKind = "culprit search" // finds what in a change breaks the site
 )
 
 // PutsBackWhenItFails tells whether a run that cannot be finished brings back what it

@@ -148,3 +148,17 @@ func (c Catalogue) part(keys []string, edits Values) (p Part, names []string) {
 	p.Title = strings.Join(names, ", ")
 	return p, names
 }
+
+// Lead is the role beside which this one means something, "" when it means something alone.
+func (r Role) Lead() Role { return companions[r] }
+
+// Protects tells whether a list of this role keeps something out of an action, so that an entry
+// more can only mend what the action breaks.
+func (r Role) Protects() bool {
+	switch r {
+	case "path-exclude", "cookie-exclude", "agent-exclude", "role-exclude", "query-vary", "always-refresh", "css-keep", "css-exclude", "js-exclude-minify",
+		"js-exclude-combine", "js-exclude-defer", "js-exclude-delay", "lazy-exclude", "dimensions-exclude", "prefetch-exclude", "asset-host-exclude", "data-exclude":
+		return true
+	}
+	return false
+}

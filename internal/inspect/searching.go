@@ -1,0 +1,146 @@
+package inspect
+
+import (
+	"context"
+	"maps"
+	"slices"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/site"
+)
+
+// Sought is what a search looks for again: findings of another run, and where they show.
+type Sought struct {
+	findings []evidence.Finding // as they were found, before they were tied
+	causes   []string           // what each of them was tied to
+	keys     []evidence.Key     // pages and journeys that are looked at
+	asked    []string           // pages that are asked for
+	Rate     float64            // how often it showed in looks with the change, 0 to 1
+}
+
+// mostSought is on how many pages or journeys a cause is looked for.
+const mostSought = 2
+
+// Seek picks what to look for of what was found with a change, and where: of each cause the
+// places that say the most. any is false when nothing of it can be looked for: what shows only
+// to somebody who was there before, or much later.
+func Seek(found []evidence.Finding) (s Sought, any bool) {
+	found = slices.Clone(found)
+	evidence.Sort(found)
+	places := map[string]map[evidence.Key]bool{}
+	for _, f := range found {
+		if !f.NeedsControl() && !f.Known || f.Severity == evidence.Note || f.Control != nil && f.Control.Outcome == evidence.Remains {
+			continue
+		}
+		tied := f.Cause
+		f.Cause = f.OwnCause()
+		s.findings, s.causes = append(s.findings, f), append(s.causes, tied)
+		rate := 1.0
+		if f.Control != nil && f.Control.WithOf > 0 {
+			rate = float64(f.Control.With) / float64(f.Control.WithOf)
+		}
+		s.Rate = max(s.Rate, rate)
+		if f.Known {
+			continue
+		}
+		if places[tied] == nil {
+			places[tied] = map[evidence.Key]bool{}
+		}
+		if len(places[tied]) >= mostSought && !places[tied][f.Key()] {
+			continue
+		}
+		places[tied][f.Key()] = true
+		if asked(f.Kind) && !slices.Contains(s.asked, f.Page) {
+			s.asked = append(s.asked, f.Page)
+		}
+	}
+	keys := map[evidence.Key]bool{}
+	for _, at := range places {
+		maps.Copy(keys, at)
+	}
+	s.keys = slices.SortedFunc(maps.Keys(keys), byName)
+	return s, len(s.findings) > 0
+}
+
+// asked tells whether findings of a kind come of asking for pages without a browser.
+func asked(k evidence.Kind) bool {
+	return slices.Contains([]evidence.Kind{evidence.LeakKind, evidence.VariantKind, evidence.PolicyKind, evidence.StaleKind, evidence.FormKind, evidence.RequestKind}, k)
+}
+
+// Causes are those of what is sought.
+func (s Sought) Causes() []string {
+	out := slices.Clone(s.causes)
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// PurgeFor removes from the cache what other settings made of pages, before they are looked at.
+func (r *Inspection) PurgeFor(ctx context.Context, s Sought) error {
+	if err := r.purge(ctx); err != nil {
+		return err
+	}
+	return r.warmFor(ctx, s.keys, map[string]bool{})
+}
+
+// Look looks once for what is sought, with the settings in force. shown are the causes that
+// showed; looked is false when nothing could be looked at.
+func (r *Inspection) Look(ctx context.Context, s Sought, pass int) (shown []string, looked bool, err error) {
+	g := r.gathering()
+	g.silent = true
+	whole := r.Site.Plan(r.Env.Name)
+	var some site.Plan
+	for _, t := range whole.Pages {
+		if slices.Contains(s.keys, pageKey(t)) {
+			some.Pages = append(some.Pages, t)
+		}
+	}
+	for _, t := range whole.Journeys {
+		at := journeyKey(t)
+		if slices.ContainsFunc(s.keys, func(k evidence.Key) bool {
+			return k.Journey == at.Journey && k.Persona == at.Persona && k.Device == at.Device
+		}) {
+			some.Journeys = append(some.Journeys, t)
+		}
+	}
+	wanted := func(k evidence.Key) bool { return slices.Contains(s.asked, k.Page) }
+	if len(s.asked) > 0 { // whoever asks has to be ready
+		some.Others = slices.Collect(maps.Keys(r.everybody()))
+	}
+	if err := r.lookAt(ctx, some, pass, g); err != nil {
+		return nil, false, err
+	}
+	if len(s.asked) > 0 {
+		if err := r.probeAgain(ctx, wanted, pass, g); err != nil {
+			return nil, false, err
+		}
+	}
+	if err := r.known(ctx, g); err != nil {
+		return nil, false, err
+	}
+	var found []evidence.Finding
+	missing := 0
+	for _, list := range g.everything() {
+		found = append(found, list...)
+		if slices.ContainsFunc(list, func(f evidence.Finding) bool { return f.Kind == evidence.NotCheckedKind }) {
+			missing++
+		}
+	}
+	for i, f := range s.findings {
+		if f.Shows(found) && !slices.Contains(shown, s.causes[i]) {
+			shown = append(shown, s.causes[i])
+		}
+	}
+	return shown, missing < max(1, len(g.everything())), nil
+}
+
+// everybody are all personas that have to be made ready, on each device that they use.
+func (r *Inspection) everybody() map[[2]string]bool {
+	out := map[[2]string]bool{}
+	plan := r.Site.Plan(r.Env.Name)
+	for who := range plan.Who() {
+		if p, known := r.Site.Persona(who[0]); known && len(p.Prepare) > 0 {
+			out[who] = true
+		}
+	}
+	return out
+}
