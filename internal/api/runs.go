@@ -18,7 +18,7 @@ import (
 // RunSummary is a run in a list.
 type RunSummary struct {
 	ID          int64            `json:"id"`
-	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,isolation test,later look"`
+	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,isolation test,later look,culprit search"`
 	State       string           `json:"state" enum:"queued,waiting,running,by hand,unknown,done,stopped,failed"`
 	Environment string           `json:"environment"`
 	Change      *int64           `json:"change"`
@@ -55,6 +55,9 @@ type RunView struct {
 	Difference  []settings.Difference `json:"difference" doc:"From the mark's settings to those looked at."`
 	Findings    []FindingView         `json:"findings"`
 	Later       []LaterView           `json:"later" doc:"Looks that it planned, when what is cached has grown old."`
+	Search      *SearchView           `json:"search" doc:"Of a culprit search."`
+	NoSearch    string                `json:"noSearch" doc:"Why what it found cannot be searched for its culprit; empty when it can."`
+	Searches    []int64               `json:"searches" doc:"Runs that searched for the culprit of what it found, the latest first."`
 	ManualTask  *ManualTaskView       `json:"manualTask" doc:"The checklist that a person carries out; none where a connector does it."`
 }
 
@@ -173,6 +176,12 @@ func (s *Server) runView(ctx context.Context, id int64) (RunView, error) {
 		return v, err
 	}
 	if v.Later, err = s.laterViews(ctx, id); err != nil {
+		return v, err
+	}
+	if v.Search, err = s.searchView(ctx, r, env); err != nil {
+		return v, err
+	}
+	if v.NoSearch, v.Searches, err = s.searchable(ctx, r); err != nil {
 		return v, err
 	}
 	rows, err := s.Store.Findings(ctx, id)

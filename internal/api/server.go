@@ -97,6 +97,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.recordingOperations(v1)
 	s.changeOperations(v1)
 	s.runOperations(v1)
+	s.searchOperations(v1)
 	if err := everythingGuarded(api); err != nil {
 		panic(err)
 	}

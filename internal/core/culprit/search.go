@@ -52,6 +52,33 @@ type Step struct {
 	Left      int     `json:"left,omitempty"`      // about how many answers it still takes
 }
 
+// What is known of a part.
+const (
+	Culprit   = "culprit"   // it breaks the site by itself
+	Together  = "together"  // it does with others only
+	Suspected = "suspected" // the search goes on among it and others
+	Innocent  = "innocent"  // it was in company that broke nothing
+	Unknown   = "unknown"
+)
+
+// StateOf says what is known of a part.
+func (s Step) StateOf(i int) string {
+	for _, c := range s.Culprits {
+		if slices.Contains(c, i) && len(c) == 1 {
+			return Culprit
+		} else if slices.Contains(c, i) {
+			return Together
+		}
+	}
+	switch {
+	case slices.Contains(s.Innocent, i):
+		return Innocent
+	case slices.Contains(s.Suspected, i):
+		return Suspected
+	}
+	return Unknown
+}
+
 // question is the error by which a search says that it needs an answer first.
 type question struct{ parts []int }
 

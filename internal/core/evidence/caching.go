@@ -10,14 +10,18 @@ import (
 // settings explains more than what was seen of it.
 func (t *tying) served() {
 	var of []int
-	pages := map[string]bool{}
+	pages, sections := map[string]bool{}, map[string]bool{}
 	for i, f := range t.findings {
 		caching := slices.Contains([]Kind{LeakKind, VariantKind, PolicyKind, FormKind}, f.Kind) || f.Kind == StaleKind && !f.Known
 		if caching && f.Severity != Note && !showsLate(f) {
 			of = append(of, i)
 			pages[pathAlone(f.Page)] = true
+			if f.Known && f.Kind == PolicyKind { // a rule that is missing is missing for the whole section
+				sections[section(f.Page)] = true
+			}
 		}
 	}
+	delete(sections, "")
 	t.late()
 	if len(of) == 0 {
 		return
@@ -25,7 +29,7 @@ func (t *tying) served() {
 	cause := t.under(of)
 	for i, f := range t.findings {
 		at := t.stops[Key{Journey: f.Journey, Persona: f.Persona, Device: f.Device}]
-		if f.Kind == JourneyKind && (pages[pathAlone(f.Page)] || pages[at]) && !f.Symptom {
+		if f.Kind == JourneyKind && (pages[pathAlone(f.Page)] || pages[at] || sections[section(at)]) && !f.Symptom {
 			if f.Cause == notReady(f.Persona) {
 				t.cause[f.Cause] = cause
 			}
@@ -95,6 +99,87 @@ func explains(f, g Finding) bool {
 func pathAlone(page string) string {
 	path, _, _ := strings.Cut(page, "?")
 	return path
+}
+
+// section is the first part of a page's path, "" for those at the top.
+func section(page string) string {
+	first, _, below := strings.Cut(strings.TrimPrefix(pathAlone(page), "/"), "/")
+	if !below {
+		return ""
+	}
+	return first
+}
+
+// stopping ties journeys that stop on one page, and people who cannot be made ready there: what
+// stops one there stops the other.
+func (t *tying) stopping() {
+	at := map[string][]int{}
+	for i, f := range t.findings {
+		page := t.stops[Key{Journey: f.Journey, Persona: f.Persona, Device: f.Device}]
+		if f.Kind == JourneyKind && f.Severity != Note && !f.Symptom && page != "" {
+			at[page] = append(at[page], i)
+		}
+	}
+	for _, of := range at {
+		root := of[0]
+		first := func(f Finding) string { // who cannot be made ready explains the most
+			if f.Cause == notReady(f.Persona) {
+				return "0 " + f.Persona + f.Device
+			}
+			return "1 " + f.Journey + f.Persona + f.Device
+		}
+		for _, i := range of[1:] {
+			if first(t.findings[i]) < first(t.findings[root]) {
+				root = i
+			}
+		}
+		cause := t.findings[root].Cause
+		for _, i := range of {
+			was := t.findings[i].Cause
+			if i == root || was == cause {
+				continue
+			}
+			if t.comes(i, cause); t.findings[i].Symptom {
+				t.cause[was] = cause
+			}
+		}
+	}
+}
+
+// moved ties files that are missing at another address than at the mark: one setting has moved
+// them all.
+func (t *tying) moved() {
+	paths := map[string]bool{}
+	for _, p := range t.base.Look.Pages {
+		for _, r := range p.Requests {
+			if path := pathAlone(pathOf(r.URL)); strings.Count(path, "/") > 1 {
+				paths[path] = true
+			}
+		}
+	}
+	root, of := -1, []int{}
+	for i, f := range t.findings {
+		if f.Kind != MissingKind || f.Severity == Note || f.Symptom || f.Control != nil && (f.Control.Outcome == Remains || f.Control.Outcome == Random) {
+			continue
+		}
+		_, name, _ := strings.Cut(f.Part, ": ")
+		name = pathAlone(name)
+		for path := range paths {
+			if name != path && strings.HasSuffix(name, path) {
+				of = append(of, i)
+				if root < 0 || f.Page+f.Part < t.findings[root].Page+t.findings[root].Part {
+					root = i
+				}
+				break
+			}
+		}
+	}
+	for _, i := range of {
+		if was := t.findings[i].Cause; was != t.findings[root].Cause {
+			t.cause[was] = t.findings[root].Cause
+			t.findings[i].Cause = t.findings[root].Cause
+		}
+	}
 }
 
 // looks ties what only looks or reads different, page by page, into one cause when it does so on

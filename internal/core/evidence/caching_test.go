@@ -40,6 +40,44 @@ func TestWhatThePageCacheDoesWrongIsOneCause(t *testing.T) {
 	assert.Len(t, causesIn(f), 2, "what is refreshed has nothing to do with who is served what")
 }
 
+// A form of the administration that is no longer answered stops on another page of the section
+// that a missing rule leaves open.
+func TestAMissingRuleExplainsWhatStopsInItsSection(t *testing.T) {
+	known := Follows("/admin/", PolicyKind, Broken, "A page that must never be cached can be", "", "uncovered")
+	stopping := func(page string) (Finding, Look) {
+		k := Key{Journey: "writing", Persona: "clerk", Device: "desktop"}
+		f := Key{Page: page, Journey: "writing", Persona: "clerk", Device: "desktop"}.about(JourneyKind, Broken, "writing stops").caused("writing, step 6")
+		return f, Look{Journeys: []JourneyLook{{Key: k, Outcome: journey.Outcome{Steps: []journey.StepOutcome{{Passed: true}, {At: page}}}}}}
+	}
+	f, look := stopping("/admin/letters/add/")
+	assert.Equal(t, map[string]bool{known.Cause: true}, causesIn(Tie(Baseline{}, look, []Finding{f, known})))
+	f, look = stopping("/letters/4/")
+	assert.Len(t, causesIn(Tie(Baseline{}, look, []Finding{f, known})), 2)
+}
+
+func TestWhatStopsOnOnePageIsOneCause(t *testing.T) {
+	stop := func(name string) JourneyLook {
+		return JourneyLook{Key: Key{Journey: name, Persona: "carrier", Device: "desktop"}, Outcome: journey.Outcome{Steps: []journey.StepOutcome{{Passed: true}, {At: "/cart?x=1"}}}}
+	}
+	ready := Key{Page: "/kits", Journey: "getting ready as carrier", Persona: "carrier", Device: "desktop"}.about(JourneyKind, Broken, "Nobody can be made ready as carrier").dueTo(notReady("carrier"))
+	buying := Key{Page: "/kits", Journey: "buying", Persona: "carrier", Device: "desktop"}.about(JourneyKind, Broken, "buying stops").caused("buying, step 3")
+	look := Look{Journeys: []JourneyLook{stop("buying"), stop("getting ready as carrier")}}
+	f := Tie(Baseline{}, look, []Finding{buying, ready})
+	assert.Equal(t, map[string]bool{ready.Cause: true}, causesIn(f), "that nobody can be made ready explains more")
+}
+
+func TestFilesThatAreMissingElsewhereAreOneCause(t *testing.T) {
+	at := func(page string) Key { return Key{Page: page, Persona: "visitor", Device: "desktop"} }
+	missing := func(page, path string) Finding {
+		return at(page).about(MissingKind, Broken, "The script "+path+" is missing").caused(path)
+	}
+	base := NewBaseline(Look{Pages: []PageLook{{Key: at("/"), Requests: []Request{{URL: "http://a.test/assets/shop.js", Kind: "script"}, {URL: "http://a.test/assets/menu.js", Kind: "script"}}}}}, nil)
+	f := Tie(base, Look{}, []Finding{missing("/", "/files/assets/shop.js"), missing("/kits", "/kits/files/assets/menu.js")})
+	assert.Len(t, causesIn(f), 1)
+	f = Tie(base, Look{}, []Finding{missing("/", "/assets/shop.js"), missing("/kits", "/assets/menu.js")})
+	assert.Len(t, causesIn(f), 2, "at their own address they are missing each for itself")
+}
+
 // A member is served the page as a stranger sees it: the text that is gone there comes of the
 // cached copy; on a page that was made for whoever asked it does not.
 func TestWhatACachedCopyShowsComesOfTheCache(t *testing.T) {

@@ -27,7 +27,9 @@ func Tie(base Baseline, look Look, findings []Finding) []Finding {
 			t.fromCache[p.Key] = true
 		}
 	}
+	t.moved()
 	t.served()
+	t.stopping()
 	t.looks()
 	return t.tied()
 }

@@ -187,7 +187,7 @@ func unaskedFindings(m, p PageLook) []Finding {
 	for _, kind := range []string{"script", "stylesheet"} {
 		ever := func(r Request) bool { return r.Kind == kind }
 		was, now, all := addresses(m, asRead(kind)), addresses(p, asRead(kind)), addresses(p, ever)
-		inside := kind == "script" && p.Code > m.Code+200 || kind == "stylesheet" && p.Rules > m.Rules
+		inside := kind == "script" && p.Code-m.Code > max(200, weight(m, newIn(now, was))/2) || kind == "stylesheet" && p.Rules > m.Rules
 		var later, within, gone []string
 		for _, at := range newIn(now, was) {
 			switch {
@@ -204,6 +204,17 @@ func unaskedFindings(m, p PageLook) []Finding {
 		out = append(out, p.unasked(kind, gone, "no longer loaded", "They were asked for when the mark was taken, and not now.")...)
 	}
 	return out
+}
+
+// weight is how many bytes came for some addresses.
+func weight(p PageLook, list []string) int {
+	n := 0
+	for _, r := range p.Requests {
+		if slices.Contains(list, pathOf(r.URL)) {
+			n += r.Bytes
+		}
+	}
+	return n
 }
 
 // unasked is the finding on what is asked for otherwise; several are one, since one setting does

@@ -307,6 +307,14 @@ export function useActs() {
       mutationFn: (run: number) => body(api.POST("/api/v1/runs/{id}/stop", { params: { path: { id: run } } })),
       onSuccess: again,
     }),
+    findCulprit: useMutation({
+      mutationFn: (run: number) => body(api.POST("/api/v1/runs/{id}/find-culprit", { params: { path: { id: run } } })),
+      onSuccess: again,
+    }),
+    enough: useMutation({
+      mutationFn: (run: number) => body(api.POST("/api/v1/runs/{id}/enough", { params: { path: { id: run } } })),
+      onSuccess: again,
+    }),
     accept: useMutation({
       mutationFn: (v: { finding: number } & Schemas["AcceptBody"]) => {
         const { finding, ...decision } = v;

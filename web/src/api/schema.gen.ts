@@ -924,6 +924,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/enough": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ends a search with what is known
+         * @description The try that is under way is finished first.
+         */
+        post: operations["end-search"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/find-culprit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Searches for what in a change brought about what a run found
+         * @description It tries parts of the change on staging, and brings back what it found there. 409 when that cannot be searched for.
+         */
+        post: operations["find-culprit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/looks": {
         parameters: {
             query?: never;
@@ -1994,6 +2034,27 @@ export interface components {
              * @description The run whose looks count; 0 when there is none.
              */
             run: number;
+        };
+        CulpritOfEdit: {
+            cause?: string;
+            edits: components["schemas"]["ReportedEdit"][];
+        };
+        CulpritReport: {
+            /**
+             * Format: int64
+             * @description How often settings were put in force and looked at, controls included.
+             */
+            checks: number;
+            culprits: components["schemas"]["CulpritOfEdit"][];
+            /** @description Keys that were shown to break nothing. */
+            innocent: string[];
+            /** @description Staging was read back as it was before. */
+            restored: boolean;
+            /** Format: double */
+            seconds: number;
+            summary: string;
+            /** @enum {string} */
+            verdict: "found" | "not broken" | "not found" | "not checked";
         };
         "Decide-policyRequest": {
             class: string;
@@ -3117,6 +3178,12 @@ export interface components {
             summary: string;
             verdict: string;
         };
+        ReportedEdit: {
+            /** @description Only these entries of a list, when not the whole edit. */
+            entries?: string[];
+            key: string;
+            value?: unknown;
+        };
         Request: {
             /** @description Not sent: the host is not one of the site's. */
             blocked?: boolean;
@@ -3220,7 +3287,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look";
+            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search";
             /** Format: date-time */
             startedAt: string | null;
             /** @enum {string} */
@@ -3249,13 +3316,15 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look";
+            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search";
             /** @description Looks that it planned, when what is cached has grown old. */
             later: components["schemas"]["LaterView"][];
             /** @description The checklist that a person carries out; none where a connector does it. */
             manualTask: components["schemas"]["ManualTaskView"];
             /** @description Compared with. */
             mark: components["schemas"]["MarkView"];
+            /** @description Why what it found cannot be searched for its culprit; empty when it can. */
+            noSearch: string;
             phase: string;
             problem: string;
             progress: components["schemas"]["RunProgress"];
@@ -3264,6 +3333,10 @@ export interface components {
             requestedBy: string;
             /** @description What it found was read back. */
             restored: boolean;
+            /** @description Of a culprit search. */
+            search: components["schemas"]["SearchView"];
+            /** @description Runs that searched for the culprit of what it found, the latest first. */
+            searches: number[];
             /** Format: int64 */
             site: number;
             siteName: string;
@@ -3292,6 +3365,68 @@ export interface components {
             message: string;
             /** @description Address of the script; the page's own for inline code. */
             source?: string;
+        };
+        SearchTry: {
+            edits: number[];
+            /**
+             * Format: int64
+             * @description An earlier run that knew.
+             */
+            fromRun?: number;
+            /** @enum {string} */
+            outcome: "passes" | "fails" | "undecided";
+            /** Format: int64 */
+            rounds: number;
+            /** Format: double */
+            seconds: number;
+            /**
+             * Format: int64
+             * @description Rounds of looks that showed it.
+             */
+            shown: number;
+            why?: string;
+        };
+        SearchView: {
+            /** @description Indexes of edits. Each breaks the site by itself, and no part of it does. */
+            culprits: number[][];
+            edits: components["schemas"]["SearchedEdit"][];
+            /** @description Somebody takes what is known. */
+            enough: boolean;
+            /**
+             * Format: int64
+             * @description About how many more tries it takes.
+             */
+            left: number;
+            /**
+             * Format: int64
+             * @description The run whose findings are searched for.
+             */
+            ofRun: number;
+            /** @description The same as the report of the command line; of what is known so far while it goes on. */
+            report: components["schemas"]["CulpritReport"];
+            /**
+             * Format: double
+             * @description About how long that takes, by the tries so far; 0 when none was made yet.
+             */
+            seconds: number;
+            /** @description In the order in which they were made. */
+            tries: components["schemas"]["SearchTry"][];
+            /** @description The edits that are in force now; empty when the search is over. */
+            trying: number[];
+        };
+        SearchedEdit: {
+            entry?: string;
+            key: string;
+            /** @description Edits that are tried with it always. */
+            needs: number[];
+            removed?: boolean;
+            /**
+             * @description together: it breaks the site with others only.
+             * @enum {string}
+             */
+            state: "culprit" | "together" | "suspected" | "innocent" | "unknown";
+            text: string;
+            value?: unknown;
         };
         SessionView: {
             /** @description What this role may do. */
@@ -5447,6 +5582,68 @@ export interface operations {
         responses: {
             /** @description OK */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "find-culprit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -57,6 +57,7 @@ const word: Record<string, string> = {
   check: "checked",
   "isolation test": "isolation tested",
   "later look": "looked at later",
+  "culprit search": "searched",
   outside: "outside",
   running: "under way",
 };

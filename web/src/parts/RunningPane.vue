@@ -9,11 +9,13 @@ const props = defineProps<{ run: Run }>();
 const acts = useActs();
 const { may } = useSession();
 const phases = computed(() =>
-  props.run.kind === "isolation test"
-    ? ["reading", "signing in", "probing"]
-    : props.run.kind === "mark" || props.run.kind === "check"
-      ? ["reading", "purging", "warming", "looking", "probing"]
-      : ["reading", "applying", "purging", "warming", "looking", "probing"],
+  props.run.kind === "culprit search"
+    ? ["reading", "searching", "putting back"]
+    : props.run.kind === "isolation test"
+      ? ["reading", "signing in", "probing"]
+      : props.run.kind === "mark" || props.run.kind === "check"
+        ? ["reading", "purging", "warming", "looking", "probing"]
+        : ["reading", "applying", "purging", "warming", "looking", "probing"],
 );
 const at = computed(() => phases.value.indexOf(props.run.phase));
 const p = computed(() => props.run.progress);
@@ -34,6 +36,7 @@ const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.va
     </ol>
     <p class="now">{{ run.state === "queued" ? "Waiting for a worker" : p.now || "Beginning" }}</p>
     <svg
+      v-if="run.kind !== 'culprit search'"
       viewBox="0 0 1000 44"
       preserveAspectRatio="none"
       class="gauge"
@@ -52,7 +55,7 @@ const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.va
         stroke="var(--rule-strong)"
       />
     </svg>
-    <p>
+    <p v-if="run.kind !== 'culprit search'">
       {{ p.looks?.done ?? 0 }} of {{ p.looks?.planned ?? 0 }} looks<template v-if="p.looks?.failed"
         >, {{ p.looks.failed }} failed</template
       >

@@ -17,6 +17,13 @@ const shapes: Record<string, { shape: Shape; tone: string }> = {
   stopped: { shape: "ring", tone: "blind" },
   failed: { shape: "ring", tone: "blind" },
   note: { shape: "ring", tone: "blind" },
+  culprit: { shape: "wedge", tone: "broken" },
+  together: { shape: "wedge", tone: "broken" },
+  fails: { shape: "wedge", tone: "broken" },
+  suspected: { shape: "half", tone: "unsure" },
+  innocent: { shape: "disc", tone: "clear" },
+  passes: { shape: "disc", tone: "clear" },
+  undecided: { shape: "ring", tone: "blind" },
   accepted: { shape: "ring", tone: "clear" },
 };
 const look = computed(() => shapes[props.state] ?? { shape: "wave" as Shape, tone: "deep" });

@@ -5,7 +5,7 @@ export interface Sounding {
   key: string;
   env: number;
   at: number;
-  kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "outside" | "running";
+  kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search" | "outside" | "running";
   verdict: string;
   number: string;
   title: string;

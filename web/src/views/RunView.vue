@@ -1,7 +1,9 @@
 <script setup lang="ts">
 import { computed, onMounted, onUnmounted, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { useRun } from "../api/queries";
+import Button from "primevue/button";
+import { useActs, useRun } from "../api/queries";
+import { useSession } from "../api/session";
 import AskState from "../parts/AskState.vue";
 import { nextOpen } from "../parts/decisions";
 import { byCause } from "../parts/findings";
@@ -11,12 +13,15 @@ import ManualTaskPane from "../parts/ManualTaskPane.vue";
 import LeakNotice from "../parts/LeakNotice.vue";
 import ProbeTable from "../parts/ProbeTable.vue";
 import ProofPane from "../parts/ProofPane.vue";
+import SearchPane from "../parts/SearchPane.vue";
 import RunningPane from "../parts/RunningPane.vue";
 import SiteHead from "../parts/SiteHead.vue";
 import StateGlyph from "../parts/StateGlyph.vue";
 import When from "../parts/When.vue";
 
 const props = defineProps<{ id: number }>();
+const acts = useActs();
+const { may } = useSession();
 const route = useRoute();
 const router = useRouter();
 const { data: run, isPending, error, refetch } = useRun(() => props.id);
@@ -68,6 +73,7 @@ const titles: Record<string, string> = {
   check: "Check",
   "isolation test": "Cache isolation test",
   "later look": "Later look",
+  "culprit search": "Culprit search",
 };
 const laterStates: Record<string, string> = { planned: "planned", begun: "looked", withdrawn: "withdrawn" };
 </script>
@@ -92,6 +98,25 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
           }}<template v-if="run.attempt > 1 && !run.manualTask"> · taken up again after an interruption</template>
         </p>
       </div>
+      <div v-if="over && (run.noSearch === '' || run.searches.length)" class="row culprit">
+        <Button
+          v-if="run.noSearch === '' && may('work')"
+          size="small"
+          outlined
+          label="Find the culprit"
+          :disabled="acts.findCulprit.isPending.value"
+          @click="acts.findCulprit.mutate(run.id, { onSuccess: (r) => router.push(`/runs/${r.id}`) })"
+        />
+        <span class="small faded"
+          >Tries parts of the change on {{ run.environment }} until it is known which edit breaks it, and puts back what
+          it has now.<template v-if="run.searches.length">
+            Searched in
+            <template v-for="(n, i) in run.searches" :key="n"
+              >{{ i ? ", " : "" }}<RouterLink :to="`/runs/${n}`">run {{ n }}</RouterLink></template
+            >.</template
+          ></span
+        >
+      </div>
       <LeakNotice v-if="over" :run="run" />
       <ManualTaskPane v-if="run.manualTask" :run="run" />
       <section v-if="run.state === 'unknown'" class="sheet stack" role="status">
@@ -104,6 +129,7 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
         <p class="small faded">{{ run.progress.now }}</p>
       </section>
       <RunningPane v-else-if="!over && run.state !== 'by hand'" :run="run" />
+      <SearchPane v-if="run.search" :run="run" />
       <p v-if="over && run.putBack" class="small">
         {{
           run.restored
@@ -149,7 +175,10 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
           </tbody>
         </table>
       </section>
-      <section v-if="over && !inOrder.length && run.kind !== 'isolation test'" class="sheet stack">
+      <section
+        v-if="over && !inOrder.length && !['isolation test', 'culprit search'].includes(run.kind)"
+        class="sheet stack"
+      >
         <h2>Nothing to look at</h2>
         <p v-if="run.verdict === 'clear'">
           {{ run.progress.looks?.done ?? 0 }} looks were made<template v-if="run.kind === 'mark'">, twice</template>;
@@ -189,6 +218,9 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
 .two > :first-child {
   max-height: calc(100vh - 190px);
   overflow: auto;
+}
+.culprit {
+  margin-bottom: var(--s3);
 }
 .later {
   margin-top: var(--s4);

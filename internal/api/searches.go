@@ -1,0 +1,133 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tidemarker/internal/core/culprit"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/run"
+	"tidemarker/internal/store"
+)
+
+// SearchView is a search for what in a change breaks a site: what is known of each edit, and
+// what was tried for it.
+type SearchView struct {
+	OfRun    int64             `json:"ofRun" doc:"The run whose findings are searched for."`
+	Edits    []SearchedEdit    `json:"edits"`
+	Culprits [][]int           `json:"culprits" doc:"Indexes of edits. Each breaks the site by itself, and no part of it does."`
+	Tries    []SearchTry       `json:"tries" doc:"In the order in which they were made."`
+	Trying   []int             `json:"trying" doc:"The edits that are in force now; empty when the search is over."`
+	Left     int               `json:"left" doc:"About how many more tries it takes."`
+	Seconds  float64           `json:"seconds" doc:"About how long that takes, by the tries so far; 0 when none was made yet."`
+	Enough   bool              `json:"enough" doc:"Somebody takes what is known."`
+	Report   run.CulpritReport `json:"report" doc:"The same as the report of the command line; of what is known so far while it goes on."`
+}
+
+// SearchedEdit is one edit of a change, or one entry that a list gains or loses by it.
+type SearchedEdit struct {
+	culprit.Part
+	Text  string `json:"text"`
+	State string `json:"state" enum:"culprit,together,suspected,innocent,unknown" doc:"together: it breaks the site with others only."`
+	Needs []int  `json:"needs" doc:"Edits that are tried with it always."`
+}
+
+// SearchTry is what some edits came to.
+type SearchTry struct {
+	Edits   []int           `json:"edits"`
+	Outcome culprit.Outcome `json:"outcome" enum:"passes,fails,undecided"`
+	Shown   int             `json:"shown" doc:"Rounds of looks that showed it."`
+	Rounds  int             `json:"rounds"`
+	FromRun int64           `json:"fromRun,omitempty" doc:"An earlier run that knew."`
+	Why     string          `json:"why,omitempty"`
+	Seconds float64         `json:"seconds"`
+}
+
+func (s *Server) searchOperations(api huma.API) {
+	tags := []string{"runs"}
+	huma.Register(api, huma.Operation{OperationID: "find-culprit", Method: http.MethodPost, Path: "/runs/{id}/find-culprit", Summary: "Searches for what in a change brought about what a run found",
+		Description: "It tries parts of the change on staging, and brings back what it found there. 409 when that cannot be searched for.", Tags: tags, DefaultStatus: http.StatusCreated},
+		func(ctx context.Context, in *ByID) (*output[RunView], error) {
+			r, err := s.Runner.StartSearch(ctx, in.ID, who(ctx))
+			if err != nil {
+				return nil, problem(err)
+			}
+			return out(s.runView(ctx, r.ID))
+		})
+	huma.Register(api, huma.Operation{OperationID: "end-search", Method: http.MethodPost, Path: "/runs/{id}/enough", Summary: "Ends a search with what is known", Description: "The try that is under way is finished first.", Tags: tags, DefaultStatus: http.StatusAccepted},
+		func(ctx context.Context, in *ByID) (*output[RunView], error) {
+			if _, err := s.Store.Search(ctx, in.ID); err != nil {
+				return nil, problem(err)
+			}
+			if err := s.Store.EndSearch(ctx, in.ID); err != nil {
+				return nil, problem(err)
+			}
+			return out(s.runView(ctx, in.ID))
+		})
+}
+
+// searchView is the search of a run, nil when it is none.
+func (s *Server) searchView(ctx context.Context, r store.Run, env store.Environment) (*SearchView, error) {
+	x, err := s.Store.Search(ctx, r.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	answers, err := s.Store.SearchAnswers(ctx, r.ID)
+	if err != nil {
+		return nil, err
+	}
+	step := x.Step.V
+	v := &SearchView{OfRun: x.OfRunID, Edits: []SearchedEdit{}, Culprits: step.Culprits, Tries: []SearchTry{}, Trying: []int{}, Enough: x.Enough}
+	if v.Culprits == nil {
+		v.Culprits = [][]int{}
+	}
+	if !r.State.Over() && step.Ask != nil {
+		v.Trying, v.Left = step.Ask, step.Left
+	}
+	var cat settings.Catalogue
+	if env.Catalogue.V != nil {
+		cat = *env.Catalogue.V
+	}
+	for i, p := range x.Problem.V.Parts {
+		needs := x.Problem.V.Needs[i]
+		if needs == nil {
+			needs = []int{}
+		}
+		v.Edits = append(v.Edits, SearchedEdit{p, run.Named(cat, p), step.StateOf(i), needs})
+	}
+	took, looked := 0.0, 0
+	for _, a := range answers {
+		t := SearchTry{Edits: a.Parts.V, Outcome: a.Outcome, Shown: a.Shown, Rounds: a.Rounds, Why: a.Why, Seconds: a.Seconds}
+		if a.FromRunID != nil {
+			t.FromRun = *a.FromRunID
+		}
+		if a.Rounds > 0 && a.FromRunID == nil {
+			took, looked = took+a.Seconds, looked+1
+		}
+		v.Tries = append(v.Tries, t)
+	}
+	if looked > 0 {
+		v.Seconds = took / float64(looked) * float64(v.Left)
+	}
+	v.Report, err = run.ReportSearch(ctx, s.Store, r)
+	return v, err
+}
+
+// searchable says whether what a run found can be searched for, and otherwise why not.
+func (s *Server) searchable(ctx context.Context, r store.Run) (why string, searches []int64, err error) {
+	searches, err = s.Store.SearchesOf(ctx, r.ID)
+	if err != nil {
+		return "", nil, err
+	}
+	if searches == nil {
+		searches = []int64{}
+	}
+	why, err = s.Runner.Searchable(ctx, r.ID)
+	return why, searches, err
+}
