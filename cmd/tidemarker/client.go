@@ -116,24 +116,29 @@ func (c *client) environment(ctx context.Context, siteName, envName string) (int
 	return 0, fmt.Errorf("the server has no site %q", siteName)
 }
 
-// carryOut asks for a run and waits until it is over. When the command is told to
-// end, the run is asked to stop, and waited for still: it puts back what it is to
-// put back.
+// carryOut asks for a run, waits until it is over and gives its report.
 func (c *client) carryOut(ctx context.Context, path string, body any) (evidence.Report, error) {
+	id, err := c.begin(ctx, path, body)
+	if err != nil {
+		return evidence.Report{}, err
+	}
+	var rep evidence.Report
+	err = c.call(context.WithoutCancel(ctx), http.MethodGet, fmt.Sprintf("/runs/%d/report", id), nil, &rep)
+	return rep, err
+}
+
+// begin asks for a run and waits until it is over. When the command is told to end, the run is
+// asked to stop, and waited for still: it puts back what it is to put back.
+func (c *client) begin(ctx context.Context, path string, body any) (id int64, err error) {
 	var run struct{ ID int64 }
 	if err := c.call(ctx, http.MethodPost, path, body, &run); err != nil {
-		return evidence.Report{}, err
+		return 0, err
 	}
 	steady := context.WithoutCancel(ctx)
 	defer context.AfterFunc(ctx, func() {
 		_ = c.call(steady, http.MethodPost, fmt.Sprintf("/runs/%d/stop", run.ID), map[string]any{}, nil)
 	})()
-	if err := c.await(steady, run.ID); err != nil {
-		return evidence.Report{}, err
-	}
-	var rep evidence.Report
-	err := c.call(steady, http.MethodGet, fmt.Sprintf("/runs/%d/report", run.ID), nil, &rep)
-	return rep, err
+	return run.ID, c.await(steady, run.ID)
 }
 
 // await waits until a run is over. A server that does not answer for a moment is

@@ -207,6 +207,35 @@ func TestAStagingRunFromTheCommandLine(t *testing.T) {
 			assert.Equal(t, before, now, "staging is as it was")
 		})
 	}
+	culprits := schemaOf(t, contract.CulpritReportSchema)
+	for _, tc := range []struct {
+		name string
+		sets []string
+		code int
+		says string
+	}{
+		{"one of four", []string{"scripts.defer=true", "markup.compact=true", "images.keyFirst=true", "warm.every=7200"}, 0, "Culprit: Defer scripts. The other 3 break nothing."},
+		{"one alone", []string{"scripts.defer=true"}, 0, "scripts.defer=true"},
+		{"none of two", []string{"markup.compact=true", "images.keyFirst=true"}, 1, "Clear: 2 looks"},
+		{"a value of the wrong type", []string{`pages.lifetime="long"`}, 3, "must be a whole number"},
+	} {
+		t.Run("culprit: "+tc.name, func(t *testing.T) {
+			args := []string{"find-culprit", "--site", "One", "--json", report}
+			for _, s := range tc.sets {
+				args = append(args, "--set", s)
+			}
+			code, said := cli(t, bin, database, args...)
+			assert.Equal(t, tc.code, code, said)
+			raw, err := os.ReadFile(report)
+			require.NoError(t, err)
+			assert.Contains(t, said+string(raw), tc.says)
+			doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
+			require.NoError(t, err)
+			require.NoError(t, culprits.Validate(doc))
+			now, _ := inst.Layer.Settings()
+			assert.Equal(t, before, now, "staging is as it was")
+		})
+	}
 	code, said = cli(t, bin, database, "try", "--site", "One", "--set", "markup.compact=true", "--keep")
 	assert.Zero(t, code, said)
 	now, _ := inst.Layer.Settings()
@@ -265,9 +294,11 @@ func TestAServerIsMovedIntoAndWorkedWithFromElsewhere(t *testing.T) {
 	assert.NoError(t, err, "who forgot the password chooses another")
 }
 
-func reportSchema(t *testing.T) *jsonschema.Schema {
+func reportSchema(t *testing.T) *jsonschema.Schema { return schemaOf(t, contract.ReportSchema) }
+
+func schemaOf(t *testing.T, raw []byte) *jsonschema.Schema {
 	t.Helper()
-	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(contract.ReportSchema))
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
 	require.NoError(t, err)
 	c := jsonschema.NewCompiler()
 	c.AssertFormat()

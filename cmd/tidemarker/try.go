@@ -75,23 +75,32 @@ func (a *app) takeMark(ctx context.Context, s store.Site, env store.Environment)
 // carryOut works a run off in this process. When the process is told to end, the run is
 // stopped, and puts back what it is to put back.
 func (a *app) carryOut(ctx context.Context, r store.Run) (store.Run, error) {
-	if err := a.runner.TakeUp(ctx, r.SiteID); err != nil {
-		return r, err
-	}
-	id, err := a.runner.StartAttended(ctx, r)
+	id, err := a.attend(ctx, r.SiteID, func(ctx context.Context) (int64, error) { return a.runner.StartAttended(ctx, r) })
 	if err != nil {
 		return r, err
+	}
+	return a.store.Run(context.WithoutCancel(ctx), id)
+}
+
+// attend begins a run and works it off, as carryOut does.
+func (a *app) attend(ctx context.Context, site int64, start func(context.Context) (int64, error)) (id int64, err error) {
+	if err := a.runner.TakeUp(ctx, site); err != nil {
+		return 0, err
+	}
+	if id, err = start(ctx); err != nil {
+		return 0, err
 	}
 	steady := context.WithoutCancel(ctx)
 	defer context.AfterFunc(ctx, func() { _ = a.runner.Stop(steady, id) })()
 	for {
-		if r, err = a.store.Run(steady, id); err != nil || r.State.Over() {
-			return r, err
+		r, err := a.store.Run(steady, id)
+		if err != nil || r.State.Over() {
+			return id, err
 		}
 		if r.ResumeAt == nil || time.Now().After(*r.ResumeAt) {
 			err := a.runner.Run(steady, id)
 			if r, again := a.store.Run(steady, id); again != nil || r.State.Over() {
-				return r, again
+				return id, again
 			}
 			if err != nil && !errors.Is(err, run.ErrNotFree) {
 				a.log.Warn("the run goes on in a moment", "why", err)
@@ -133,7 +142,7 @@ Ends with 0 when the check is clear, 1 broken, 2 unsure, 3 not checked.`,
 			if err != nil {
 				report.Verdict, report.Summary = evidence.VerdictNotChecked, "Not checked: "+err.Error()
 			}
-			if writeErr := writeReport(report, out); writeErr != nil {
+			if writeErr := writeJSON(report, out); writeErr != nil {
 				return &exit{notChecked, errors.Join(err, writeErr)}
 			}
 			if err != nil {
@@ -190,12 +199,7 @@ func (a *app) try(ctx context.Context, siteName, envName string, edits settings.
 	if err != nil {
 		return rep, err
 	}
-	if _, err := a.store.LatestMark(ctx, env.ID); errors.Is(err, store.ErrNotFound) {
-		fmt.Fprintf(os.Stderr, "tidemarker: %s has no mark yet; addinge first\n", envName)
-		if _, err := a.takeMark(ctx, s, env); err != nil {
-			return rep, err
-		}
-	} else if err != nil {
+	if err := a.markFirst(ctx, s, env); err != nil {
 		return rep, err
 	}
 	p, err := a.runner.Acts.Propose(ctx, env.ID, edits)
@@ -209,6 +213,17 @@ func (a *app) try(ctx context.Context, siteName, envName string, edits settings.
 		return rep, err
 	}
 	return run.Report(context.WithoutCancel(ctx), a.store, r.ID)
+}
+
+// markFirst takes a mark of an environment that has none yet.
+func (a *app) markFirst(ctx context.Context, s store.Site, env store.Environment) error {
+	_, err := a.store.LatestMark(ctx, env.ID)
+	if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	fmt.Fprintf(os.Stderr, "tidemarker: %s has no mark yet; one is taken first\n", env.Name)
+	_, err = a.takeMark(ctx, s, env)
+	return err
 }
 
 // newClient is a client for a server, with the token that the environment gives.
@@ -258,11 +273,11 @@ func remoteMark(ctx context.Context, w io.Writer, server, siteName, envName stri
 	return nil
 }
 
-func writeReport(rep evidence.Report, out string) error {
+func writeJSON(report any, out string) error {
 	if out == "" {
 		return nil
 	}
-	raw, err := json.MarshalIndent(rep, "", "  ")
+	raw, err := json.MarshalIndent(report, "", "  ")
 	if err != nil {
 		return err
 	}

@@ -1,5 +1,5 @@
 // Package contract carries the published documents that Tide Marker and the sites
-// it maintains agree on: the connector protocol, the site file and the check report.
+// it maintains agree on: the connector protocol, the site file and the reports.
 package contract
 
 import _ "embed"
@@ -18,6 +18,11 @@ var SiteFileSchema []byte
 //
 //go:embed report.schema.json
 var ReportSchema []byte
+
+// CulpritReportSchema is the JSON Schema of a report on a search for the culprit.
+//
+//go:embed culprit-report.schema.json
+var CulpritReportSchema []byte
 
 // CopiedSettingsSchema is the JSON Schema of a revision on its way to another site.
 //

@@ -353,7 +353,7 @@ func TestTheDescriptionAndTheContractAreServed(t *testing.T) {
 	r.get("/api/openapi.json", &api)
 	assert.True(t, strings.HasPrefix(api.OpenAPI, "3.1"))
 	assert.Contains(t, api.Paths, "/api/v1/changes/{id}/promote")
-	for _, name := range []string{"connector-v1.openapi.yaml", "site-file.schema.json", "report.schema.json"} {
+	for _, name := range []string{"connector-v1.openapi.yaml", "site-file.schema.json", "report.schema.json", "culprit-report.schema.json"} {
 		assert.Equal(t, http.StatusOK, r.get("/api/contract/"+name, nil).StatusCode, name)
 	}
 	for _, view := range []string{"/", "/sites/1", "/changes/9/anything"} {

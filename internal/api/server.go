@@ -64,6 +64,7 @@ func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
 	r.Get("/api/contract/site-file.schema.json", serveBytes("application/schema+json", contract.SiteFileSchema))
 	r.Get("/api/contract/copied-settings.schema.json", serveBytes("application/schema+json", contract.CopiedSettingsSchema))
 	r.Get("/api/contract/report.schema.json", serveBytes("application/schema+json", contract.ReportSchema))
+	r.Get("/api/contract/culprit-report.schema.json", serveBytes("application/schema+json", contract.CulpritReportSchema))
 	r.NotFound(s.unknownOrInterface(files))
 	return http.NewCrossOriginProtection().Handler(r)
 }
