@@ -47,6 +47,7 @@ func Likely(c settings.Catalogue, parts []Part, found []evidence.Finding) []floa
 		out[i] = 0.1 * float64(1+d.Risk)
 		if p.Entry != "" && !p.Removed && d.Role.Protects() {
 			out[i] = 0.01 // one exclusion more breaks hardly anything
+			continue
 		}
 		begins := func(prefix settings.Role) bool { return strings.HasPrefix(string(d.Role), string(prefix)) }
 		for _, f := range found {
