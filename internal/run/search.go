@@ -184,7 +184,7 @@ func (r *run) search(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		step := culprit.Next(x.Problem.V.Problem(), known(answers))
+		step := culprit.Next(x.Problem.V.Problem(), known(answers, theCulprit))
 		if err := r.Store.SaveSearchStep(ctx, r.row.ID, step); err != nil {
 			return err
 		}
@@ -192,8 +192,24 @@ func (r *run) search(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		var lists []culprit.Excluding
+		if step.Ask == nil && !now.Enough {
+			again, err := s.exclude(ctx, now, answers)
+			if err != nil {
+				return err
+			}
+			if again {
+				r.progress.Send(ctx, true)
+				continue
+			}
+			if now, err = r.Store.Search(ctx, r.row.ID); err != nil {
+				return err
+			}
+			lists = now.Exclusions.V
+		}
 		if step.Ask == nil || now.Enough {
 			r.row.Verdict, r.row.Summary = Concluded(x.Problem.V.Parts, step, len(answers), now.Enough && step.Ask != nil, r.cat)
+			r.row.Summary += excluded(lists, r.cat)
 			r.row.Progress.V.Looks = r.progress.Looks()
 			return nil
 		}
@@ -208,9 +224,16 @@ func (r *run) search(ctx context.Context) error {
 	}
 }
 
-func known(answers []store.SearchAnswer) []culprit.Answer {
-	out := make([]culprit.Answer, 0, len(answers))
+// theCulprit is what answers of the search for the culprit have for a search for exclusions.
+const theCulprit = -1
+
+// known are the answers of the search for the culprit, or of one for exclusions.
+func known(answers []store.SearchAnswer, of int) []culprit.Answer {
+	var out []culprit.Answer
 	for _, a := range answers {
+		if a.Excluding != of {
+			continue
+		}
 		out = append(out, culprit.Answer{Parts: a.Parts.V, Outcome: a.Outcome})
 	}
 	return out
@@ -218,9 +241,14 @@ func known(answers []store.SearchAnswer) []culprit.Answer {
 
 // answer finds out what some parts of the change come to: from an earlier run, or by looking.
 func (s *searching) answer(ctx context.Context, step culprit.Step, pass int) (store.SearchAnswer, error) {
-	began := time.Now()
-	a := store.SearchAnswer{RunID: s.row.ID, Parts: store.JSON[[]int]{V: step.Ask}}
 	values := culprit.Put(s.base, pick(s.about.Problem.V.Parts, step.Ask))
+	now := fmt.Sprintf("Trying %d of %d edits; about %d more tries", len(step.Ask), len(s.about.Problem.V.Parts), step.Left)
+	return s.find(ctx, store.SearchAnswer{RunID: s.row.ID, Excluding: theCulprit, Parts: store.JSON[[]int]{V: step.Ask}}, values, now, pass)
+}
+
+// find finds out what some settings come to.
+func (s *searching) find(ctx context.Context, a store.SearchAnswer, values settings.Values, now string, pass int) (store.SearchAnswer, error) {
+	began := time.Now()
 	if obstacles := s.cat.Obstacles(s.base, values, s.env.About.V.Facts.Host()); len(obstacles) > 0 {
 		a.Outcome, a.Why = culprit.Undecided, "These cannot be put in force together: "+strings.Join(obstacles, " ")
 		return a, nil
@@ -232,7 +260,7 @@ func (s *searching) answer(ctx context.Context, step culprit.Step, pass int) (st
 	if there, err := s.earlierAnswer(ctx, &a); err != nil || there {
 		return a, err
 	}
-	s.progress.Say(ctx, "searching", fmt.Sprintf("Trying %d of %d edits; about %d more tries", len(step.Ask), len(s.about.Problem.V.Parts), step.Left))
+	s.progress.Say(ctx, "searching", now)
 	if _, err := s.turn(ctx, release.ActSearch, a.Fingerprint); err != nil {
 		if no, is := errors.AsType[*inspect.NoTurn](err); is {
 			a.Outcome, a.Why = culprit.Undecided, no.Error()

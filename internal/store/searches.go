@@ -27,14 +27,17 @@ type Search struct {
 	Base    string              `db:"base"`      // fingerprint of the settings before the change
 	Problem JSON[SearchProblem] `db:"problem"`
 	Step    JSON[culprit.Step]  `db:"step"`
-	Enough  bool                `db:"enough"`
+	// Exclusions are the searches for the fewest exclusions, one for each culprit that has a list.
+	Exclusions JSON[[]culprit.Excluding] `db:"exclusions"`
+	Enough     bool                      `db:"enough"`
 }
 
 // SearchAnswer is what trying some parts of a change came to.
 type SearchAnswer struct {
 	RunID       int64           `db:"run_id"`
-	Ordinal     int             `db:"ordinal"` // from 1
-	Parts       JSON[[]int]     `db:"parts"`
+	Ordinal     int             `db:"ordinal"`   // from 1
+	Excluding   int             `db:"excluding"` // which search for exclusions it is of; -1 for the culprit
+	Parts       JSON[[]int]     `db:"parts"`     // of the change, or candidates that are excluded
 	Fingerprint string          `db:"fingerprint"`
 	Outcome     culprit.Outcome `db:"outcome"`
 	Shown       int             `db:"shown"`       // rounds of looks that showed it
@@ -51,12 +54,17 @@ func (s *Store) SaveSearch(ctx context.Context, x Search) error {
 
 // Search reads the search of a run.
 func (s *Store) Search(ctx context.Context, run int64) (Search, error) {
-	return one[Search](ctx, s, fmt.Sprintf("the search of run %d", run), `SELECT run_id, of_run_id, base, problem, step, enough FROM searches WHERE run_id = $1`, run)
+	return one[Search](ctx, s, fmt.Sprintf("the search of run %d", run), `SELECT run_id, of_run_id, base, problem, step, exclusions, enough FROM searches WHERE run_id = $1`, run)
 }
 
 // SaveSearchStep records how a search stands.
 func (s *Store) SaveSearchStep(ctx context.Context, run int64, step culprit.Step) error {
 	return s.exec(ctx, "the search", `UPDATE searches SET step = $2 WHERE run_id = $1`, run, JSON[culprit.Step]{V: step})
+}
+
+// SaveExclusions records how the searches for the fewest exclusions stand.
+func (s *Store) SaveExclusions(ctx context.Context, run int64, list []culprit.Excluding) error {
+	return s.exec(ctx, "the search", `UPDATE searches SET exclusions = $2 WHERE run_id = $1`, run, JSON[[]culprit.Excluding]{V: list})
 }
 
 // EndSearch asks a search to end with what it knows.
@@ -66,14 +74,14 @@ func (s *Store) EndSearch(ctx context.Context, run int64) error {
 
 // SaveSearchAnswer records an answer, the next of its search.
 func (s *Store) SaveSearchAnswer(ctx context.Context, a SearchAnswer) error {
-	return s.exec(ctx, "the answer", `INSERT INTO search_answers (run_id, ordinal, parts, fingerprint, outcome, shown, rounds, from_run_id, why, seconds)
-		SELECT $1, coalesce(max(ordinal), 0) + 1, $2, $3, $4, $5, $6, $7, $8, $9 FROM search_answers WHERE run_id = $1`,
-		a.RunID, a.Parts, a.Fingerprint, a.Outcome, a.Shown, a.Rounds, a.FromRunID, a.Why, a.Seconds)
+	return s.exec(ctx, "the answer", `INSERT INTO search_answers (run_id, ordinal, excluding, parts, fingerprint, outcome, shown, rounds, from_run_id, why, seconds)
+		SELECT $1, coalesce(max(ordinal), 0) + 1, $2, $3, $4, $5, $6, $7, $8, $9, $10 FROM search_answers WHERE run_id = $1`,
+		a.RunID, a.Excluding, a.Parts, a.Fingerprint, a.Outcome, a.Shown, a.Rounds, a.FromRunID, a.Why, a.Seconds)
 }
 
 // SearchAnswers lists a search's answers in the order in which they came.
 func (s *Store) SearchAnswers(ctx context.Context, run int64) ([]SearchAnswer, error) {
-	return many[SearchAnswer](ctx, s, "the answers", `SELECT run_id, ordinal, parts, fingerprint, outcome, shown, rounds, from_run_id, why, seconds
+	return many[SearchAnswer](ctx, s, "the answers", `SELECT run_id, ordinal, excluding, parts, fingerprint, outcome, shown, rounds, from_run_id, why, seconds
 		FROM search_answers WHERE run_id = $1 ORDER BY ordinal`, run)
 }
 
@@ -92,6 +100,6 @@ func (s *Store) KnownOf(ctx context.Context, env, mark int64, fingerprint string
 // SearchedBefore is the latest decided answer of an earlier search for what the same run found;
 // [ErrNotFound] when there is none.
 func (s *Store) SearchedBefore(ctx context.Context, ofRun int64, fingerprint string) (SearchAnswer, error) {
-	return one[SearchAnswer](ctx, s, "an earlier answer", `SELECT a.run_id, a.ordinal, a.parts, a.fingerprint, a.outcome, a.shown, a.rounds, a.from_run_id, a.why, a.seconds
+	return one[SearchAnswer](ctx, s, "an earlier answer", `SELECT a.run_id, a.ordinal, a.excluding, a.parts, a.fingerprint, a.outcome, a.shown, a.rounds, a.from_run_id, a.why, a.seconds
 		FROM search_answers a JOIN searches x ON x.run_id = a.run_id WHERE x.of_run_id = $1 AND a.fingerprint = $2 AND a.outcome <> 'undecided' ORDER BY a.run_id DESC LIMIT 1`, ofRun, fingerprint)
 }

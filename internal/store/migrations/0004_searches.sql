@@ -6,6 +6,7 @@ CREATE TABLE searches (
   base text NOT NULL, -- the settings before the change
   problem jsonb NOT NULL, -- its parts, what they need, how suspect each is
   step jsonb NOT NULL DEFAULT '{}', -- how the search stands
+  exclusions jsonb NOT NULL DEFAULT '[]', -- the search for the fewest exclusions of each culprit
   enough boolean NOT NULL DEFAULT false -- somebody takes what is known
 );
 
@@ -13,7 +14,8 @@ CREATE TABLE searches (
 CREATE TABLE search_answers (
   run_id bigint NOT NULL REFERENCES searches ON DELETE CASCADE,
   ordinal int NOT NULL,
-  parts jsonb NOT NULL,
+  excluding int NOT NULL DEFAULT -1, -- which search for exclusions it is of; -1 for the culprit
+  parts jsonb NOT NULL, -- of the change, or candidates that are excluded
   fingerprint text NOT NULL,
   outcome text NOT NULL, -- passes, fails, undecided
   shown int NOT NULL DEFAULT 0, -- rounds of looks that showed it

@@ -1,0 +1,116 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"tidemarker/internal/core/culprit"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/store"
+)
+
+// exclude goes on with the searches for the fewest exclusions with which a culprit may stay, by
+// one answer; again is false when there is nothing more to ask.
+func (s *searching) exclude(ctx context.Context, x store.Search, answers []store.SearchAnswer) (again bool, err error) {
+	lists := x.Exclusions.V
+	if len(lists) == 0 {
+		if lists, err = s.excluding(ctx, x); err != nil || len(lists) == 0 {
+			return false, err
+		}
+	}
+	for i, list := range lists {
+		if list.Over {
+			continue
+		}
+		lists[i] = culprit.NextExclusions(list, known(answers, i))
+		if err := s.Store.SaveExclusions(ctx, s.row.ID, lists); err != nil {
+			return false, err
+		}
+		if lists[i].Over {
+			return true, nil
+		}
+		values := culprit.Excluded(s.withoutOthers(x, list.Culprit), lists[i], lists[i].Ask)
+		now := fmt.Sprintf("Trying with %d of %d excluded; about %d more tries", len(lists[i].Ask), len(list.Candidates), lists[i].Left)
+		a, err := s.find(ctx, store.SearchAnswer{RunID: s.row.ID, Excluding: i, Parts: store.JSON[[]int]{V: lists[i].Ask}}, values, now, firstSearchPass+len(answers)*mostRounds)
+		if err != nil {
+			return false, err
+		}
+		return true, s.Store.SaveSearchAnswer(ctx, a)
+	}
+	return false, nil
+}
+
+// excluding are the searches that there are to be: for each culprit of one setting that has a
+// list of what is excluded from it.
+func (s *searching) excluding(ctx context.Context, x store.Search) ([]culprit.Excluding, error) {
+	found, err := findingsOf(ctx, s.Store, x.OfRunID)
+	if err != nil {
+		return nil, err
+	}
+	var out []culprit.Excluding
+	for i, set := range x.Step.V.Culprits {
+		for _, n := range set {
+			p := x.Problem.V.Parts[n]
+			d, known := s.cat.Find(p.Key)
+			if !known || p.Entry != "" || !d.Active(p.Value) {
+				continue
+			}
+			list, has := culprit.ExclusionList(s.cat, d.Role)
+			if !has {
+				continue
+			}
+			candidates := culprit.Candidates(list, s.run.base.Look, found, s.withoutOthers(x, i).Strings(list.Key))
+			if len(candidates) > 0 {
+				out = append(out, culprit.Excluding{Culprit: i, Key: list.Key, Candidates: candidates, Fewest: []int{}})
+			}
+			break
+		}
+	}
+	return out, nil
+}
+
+// withoutOthers is the whole change without the culprits but one, and without what needs them.
+func (s *searching) withoutOthers(x store.Search, keep int) settings.Values {
+	p := x.Problem.V
+	var gone []int
+	for i, set := range x.Step.V.Culprits {
+		if i != keep {
+			gone = append(gone, set...)
+		}
+	}
+	for changed := true; changed; {
+		changed = false
+		for i, needs := range p.Needs {
+			if !slices.Contains(gone, i) && slices.ContainsFunc(needs, func(n int) bool { return slices.Contains(gone, n) }) {
+				gone, changed = append(gone, i), true
+			}
+		}
+	}
+	var parts []culprit.Part
+	for i, part := range p.Parts {
+		if !slices.Contains(gone, i) {
+			parts = append(parts, part)
+		}
+	}
+	return culprit.Put(s.base, parts)
+}
+
+// excluded says what has to be excluded so that the culprits may stay.
+func excluded(lists []culprit.Excluding, c settings.Catalogue) string {
+	said := ""
+	for _, x := range lists {
+		d, _ := c.Find(x.Key)
+		var patterns []string
+		for _, i := range x.Fewest {
+			patterns = append(patterns, "“"+x.Candidates[i].Pattern+"”")
+		}
+		if len(patterns) > 0 {
+			said += fmt.Sprintf(" With %s in “%s” it may stay.", strings.Join(patterns, " and "), d.Title)
+		} else {
+			said += fmt.Sprintf(" Nothing in “%s” helps.", d.Title)
+		}
+	}
+	return said
+}
