@@ -87,6 +87,9 @@ func printCulprits(w io.Writer, r run.CulpritReport) {
 			fmt.Fprintf(w, ": %s", c.Cause)
 		}
 		fmt.Fprintln(w)
+		for _, e := range c.Exclusions {
+			fmt.Fprintf(w, "    may stay with %s: %s\n", e.Key, strings.Join(e.Patterns, ", "))
+		}
 	}
 	if !r.Restored {
 		fmt.Fprintln(os.Stderr, "tidemarker: staging could not be put back; see the site's page")

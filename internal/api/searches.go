@@ -16,15 +16,16 @@ import (
 // SearchView is a search for what in a change breaks a site: what is known of each edit, and
 // what was tried for it.
 type SearchView struct {
-	OfRun    int64             `json:"ofRun" doc:"The run whose findings are searched for."`
-	Edits    []SearchedEdit    `json:"edits"`
-	Culprits [][]int           `json:"culprits" doc:"Indexes of edits. Each breaks the site by itself, and no part of it does."`
-	Tries    []SearchTry       `json:"tries" doc:"In the order in which they were made."`
-	Trying   []int             `json:"trying" doc:"The edits that are in force now; empty when the search is over."`
-	Left     int               `json:"left" doc:"About how many more tries it takes."`
-	Seconds  float64           `json:"seconds" doc:"About how long that takes, by the tries so far; 0 when none was made yet."`
-	Enough   bool              `json:"enough" doc:"Somebody takes what is known."`
-	Report   run.CulpritReport `json:"report" doc:"The same as the report of the command line; of what is known so far while it goes on."`
+	OfRun      int64                `json:"ofRun" doc:"The run whose findings are searched for."`
+	Edits      []SearchedEdit       `json:"edits"`
+	Culprits   [][]int              `json:"culprits" doc:"Indexes of edits. Each breaks the site by itself, and no part of it does."`
+	Tries      []SearchTry          `json:"tries" doc:"In the order in which they were made."`
+	Trying     []int                `json:"trying" doc:"The edits that are in force now; empty when the search is over."`
+	Left       int                  `json:"left" doc:"About how many more tries it takes."`
+	Seconds    float64              `json:"seconds" doc:"About how long that takes, by the tries so far; 0 when none was made yet."`
+	Exclusions []SearchedExclusions `json:"exclusions" doc:"For each culprit that something can be excluded from, the fewest with which it may stay."`
+	Enough     bool                 `json:"enough" doc:"Somebody takes what is known."`
+	Report     run.CulpritReport    `json:"report" doc:"The same as the report of the command line; of what is known so far while it goes on."`
 }
 
 // SearchedEdit is one edit of a change, or one entry that a list gains or loses by it.
@@ -33,6 +34,19 @@ type SearchedEdit struct {
 	Text  string `json:"text"`
 	State string `json:"state" enum:"culprit,together,suspected,innocent,unknown" doc:"together: it breaks the site with others only."`
 	Needs []int  `json:"needs" doc:"Edits that are tried with it always."`
+}
+
+// SearchedExclusions is the search for the fewest exclusions with which a culprit may stay.
+type SearchedExclusions struct {
+	Culprit  int      `json:"culprit" doc:"Index of the culprit."`
+	Key      string   `json:"key" doc:"Setting with the list."`
+	Title    string   `json:"title"`
+	Patterns []string `json:"patterns" doc:"The fewest; empty while they are not known, and when none helps."`
+	Why      []string `json:"why" doc:"For each pattern what made it likely; empty for those that were found by trying."`
+	Among    int      `json:"among" doc:"How many could be excluded."`
+	Tries    int      `json:"tries"`
+	Over     bool     `json:"over"`
+	Left     int      `json:"left" doc:"About how many more tries it takes."`
 }
 
 // SearchTry is what some edits came to.
@@ -101,14 +115,21 @@ func (s *Server) searchView(ctx context.Context, r store.Run, env store.Environm
 		}
 		v.Edits = append(v.Edits, SearchedEdit{p, run.Named(cat, p), step.StateOf(i), needs})
 	}
+	v.Exclusions = searchedExclusions(x, answers, cat, r.State.Over())
+	for _, e := range v.Exclusions {
+		v.Left += e.Left
+	}
 	took, looked := 0.0, 0
 	for _, a := range answers {
+		if a.Rounds > 0 && a.FromRunID == nil {
+			took, looked = took+a.Seconds, looked+1
+		}
+		if a.Excluding >= 0 {
+			continue
+		}
 		t := SearchTry{Edits: a.Parts.V, Outcome: a.Outcome, Shown: a.Shown, Rounds: a.Rounds, Why: a.Why, Seconds: a.Seconds}
 		if a.FromRunID != nil {
 			t.FromRun = *a.FromRunID
-		}
-		if a.Rounds > 0 && a.FromRunID == nil {
-			took, looked = took+a.Seconds, looked+1
 		}
 		v.Tries = append(v.Tries, t)
 	}
@@ -117,6 +138,27 @@ func (s *Server) searchView(ctx context.Context, r store.Run, env store.Environm
 	}
 	v.Report, err = run.ReportSearch(ctx, s.Store, r)
 	return v, err
+}
+
+func searchedExclusions(x store.Search, answers []store.SearchAnswer, cat settings.Catalogue, over bool) []SearchedExclusions {
+	out := []SearchedExclusions{}
+	for i, e := range x.Exclusions.V {
+		d, _ := cat.Find(e.Key)
+		v := SearchedExclusions{Culprit: e.Culprit, Key: e.Key, Title: d.Title, Patterns: []string{}, Why: []string{}, Among: len(e.Candidates), Over: e.Over || over}
+		if !v.Over {
+			v.Left = max(1, e.Left)
+		}
+		for _, n := range e.Fewest {
+			v.Patterns, v.Why = append(v.Patterns, e.Candidates[n].Pattern), append(v.Why, e.Candidates[n].Why)
+		}
+		for _, a := range answers {
+			if a.Excluding == i {
+				v.Tries++
+			}
+		}
+		out = append(out, v)
+	}
+	return out
 }
 
 // searchable says whether what a run found can be searched for, and otherwise why not.

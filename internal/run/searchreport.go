@@ -22,8 +22,15 @@ type CulpritReport struct {
 
 // CulpritOfEdit is a smallest part of the change that breaks the site by itself.
 type CulpritOfEdit struct {
-	Edits []ReportedEdit `json:"edits"`
-	Cause string         `json:"cause,omitempty"`
+	Edits      []ReportedEdit      `json:"edits"`
+	Exclusions []ReportedExclusion `json:"exclusions,omitempty" doc:"The fewest that must be excluded so that these edits may stay; absent when no exclusion helps or none was looked for."`
+	Cause      string              `json:"cause,omitempty"`
+}
+
+// ReportedExclusion is what has to be excluded by one setting.
+type ReportedExclusion struct {
+	Key      string   `json:"key" doc:"Setting with the exclusion list."`
+	Patterns []string `json:"patterns"`
 }
 
 // ReportedEdit is an edit of a culprit, or some entries of a list.
@@ -63,10 +70,19 @@ func ReportSearch(ctx context.Context, s *store.Store, r store.Run) (CulpritRepo
 		evidence.Sort(found)
 		cause = found[0].Title
 	}
-	for _, set := range step.Culprits {
+	for i, set := range step.Culprits {
 		c := CulpritOfEdit{Edits: reported(pick(parts, set))}
 		if len(step.Culprits) == 1 {
 			c.Cause = cause
+		}
+		for _, e := range x.Exclusions.V {
+			var patterns []string
+			for _, n := range e.Fewest {
+				patterns = append(patterns, e.Candidates[n].Pattern)
+			}
+			if e.Culprit == i && len(patterns) > 0 {
+				c.Exclusions = append(c.Exclusions, ReportedExclusion{e.Key, patterns})
+			}
 		}
 		out.Culprits = append(out.Culprits, c)
 	}

@@ -2038,6 +2038,8 @@ export interface components {
         CulpritOfEdit: {
             cause?: string;
             edits: components["schemas"]["ReportedEdit"][];
+            /** @description The fewest that must be excluded so that these edits may stay; absent when no exclusion helps or none was looked for. */
+            exclusions?: components["schemas"]["ReportedExclusion"][];
         };
         CulpritReport: {
             /**
@@ -3184,6 +3186,11 @@ export interface components {
             key: string;
             value?: unknown;
         };
+        ReportedExclusion: {
+            /** @description Setting with the exclusion list. */
+            key: string;
+            patterns: string[];
+        };
         Request: {
             /** @description Not sent: the host is not one of the site's. */
             blocked?: boolean;
@@ -3392,6 +3399,8 @@ export interface components {
             edits: components["schemas"]["SearchedEdit"][];
             /** @description Somebody takes what is known. */
             enough: boolean;
+            /** @description For each culprit that something can be excluded from, the fewest with which it may stay. */
+            exclusions: components["schemas"]["SearchedExclusions"][];
             /**
              * Format: int64
              * @description About how many more tries it takes.
@@ -3427,6 +3436,33 @@ export interface components {
             state: "culprit" | "together" | "suspected" | "innocent" | "unknown";
             text: string;
             value?: unknown;
+        };
+        SearchedExclusions: {
+            /**
+             * Format: int64
+             * @description How many could be excluded.
+             */
+            among: number;
+            /**
+             * Format: int64
+             * @description Index of the culprit.
+             */
+            culprit: number;
+            /** @description Setting with the list. */
+            key: string;
+            /**
+             * Format: int64
+             * @description About how many more tries it takes.
+             */
+            left: number;
+            over: boolean;
+            /** @description The fewest; empty while they are not known, and when none helps. */
+            patterns: string[];
+            title: string;
+            /** Format: int64 */
+            tries: number;
+            /** @description For each pattern what made it likely; empty for those that were found by trying. */
+            why: string[];
         };
         SessionView: {
             /** @description What this role may do. */

@@ -1,10 +1,13 @@
 <script setup lang="ts">
 /** A search for the culprit: each edit of the change, and each try with the edits that it had in force. */
 import Button from "primevue/button";
-import { computed } from "vue";
+import { computed, ref } from "vue";
+import { useRouter } from "vue-router";
+import type { Schemas } from "../api/client";
 import { useActs, type Run } from "../api/queries";
 import { useSession } from "../api/session";
 import StateGlyph from "./StateGlyph.vue";
+import Trouble from "./Trouble.vue";
 import { knownOf, lasting, tryTitle } from "./search";
 
 const props = defineProps<{ run: Run }>();
@@ -13,6 +16,31 @@ const { may } = useSession();
 const s = computed(() => props.run.search!);
 const over = computed(() => ["done", "stopped", "failed"].includes(props.run.state));
 const known = computed(() => knownOf(s.value));
+const names = (culprit: number) =>
+  (s.value.culprits?.[culprit] ?? []).map((i) => `“${s.value.edits[i]!.text}”`).join(" and ");
+
+const router = useRouter();
+const excluding = ref(false);
+const trouble = ref<Error>();
+async function exclude(e: Schemas["SearchedExclusions"]) {
+  excluding.value = true;
+  trouble.value = undefined;
+  try {
+    for (const pattern of e.patterns) {
+      await acts.exclude.mutateAsync({
+        change: props.run.change!,
+        key: e.key,
+        pattern,
+        reason: `Without it ${names(e.culprit)} breaks the site: found by culprit search ${props.run.id}.`,
+      });
+    }
+    await router.push(`/changes/${props.run.change}`);
+  } catch (err) {
+    trouble.value = err instanceof Error ? err : new Error(String(err));
+  } finally {
+    excluding.value = false;
+  }
+}
 const words: Record<string, string> = {
   culprit: "breaks it",
   together: "breaks it together",
@@ -83,6 +111,32 @@ const words: Record<string, string> = {
       A dot: the edit was in force in that try. Triangle: what was found shows. Disc: it does not. Dashed ring: it could
       not be decided. A sign that is a link was known from an earlier run.
     </p>
+    <div v-for="(e, i) in s.exclusions" :key="i" class="sheet stack">
+      <h3>What has to be excluded so that {{ names(e.culprit) }} may stay</h3>
+      <template v-if="e.patterns.length">
+        <ul class="patterns">
+          <li v-for="(p, n) in e.patterns" :key="p">
+            <code>{{ p }}</code> <span class="small faded">{{ e.why[n] }}</span>
+          </li>
+        </ul>
+        <p class="small">
+          The fewest of {{ e.among }} in “{{ e.title }}”, found in {{ e.tries }} {{ e.tries === 1 ? "try" : "tries" }}:
+          with {{ e.patterns.length === 1 ? "it" : "these" }} excluded nothing of what was found shows.
+        </p>
+        <div v-if="over && run.change && may('work')" class="row">
+          <Button size="small" label="Exclude in the change" :loading="excluding" @click="exclude(e)" />
+          <span class="small faded">The change is to be tried again then.</span>
+        </div>
+      </template>
+      <p v-else-if="!e.over" role="status">
+        Looking for the fewest of {{ e.among }} in “{{ e.title }}”; about {{ e.left }} more
+        {{ e.left === 1 ? "try" : "tries" }}.
+      </p>
+      <p v-else>
+        Nothing of {{ e.among }} in “{{ e.title }}” helps: it breaks with all of them excluded, or it was not tried.
+      </p>
+      <Trouble :error="trouble" />
+    </div>
     <div v-if="!over && may('work')" class="row">
       <Button
         size="small"
@@ -127,6 +181,10 @@ const words: Record<string, string> = {
 .tries .culprit th,
 .tries .together th {
   font-weight: 700;
+}
+.patterns {
+  margin: 0;
+  padding-left: 1.2rem;
 }
 .dot {
   display: inline-block;
