@@ -90,6 +90,7 @@ type collected struct {
 	Rules   int               `json:"rules"`
 	Code    int               `json:"code"`
 	Late    []string          `json:"late"`
+	Waits   []string          `json:"waits"`
 	Links   []string          `json:"links"`
 	Empty   []string          `json:"empty"`
 	Fonts   []string          `json:"fonts"`
@@ -148,7 +149,7 @@ func (t *tab) look(task site.PageTask, reader *httpcache.Reader, out *evidence.P
 	out.Outline, out.Styles, out.Lines, out.Masked = c.Outline, c.Styles, c.Lines, c.Masked
 	out.Errors, out.Console, out.Requests = errs, console, reqs
 	out.Timing = c.Timing
-	out.Focus, out.Rules, out.Code, out.Late = c.Focus, c.Rules, c.Code, c.Late
+	out.Focus, out.Rules, out.Code, out.Late, out.Waits = c.Focus, c.Rules, c.Code, c.Late, c.Waits
 	out.Listens, out.Facts, out.Links, out.Empty, out.Fonts = c.Listens, c.Facts, c.Links, c.Empty, c.Fonts
 	for _, s := range c.Shifts {
 		out.Shifts = append(out.Shifts, vitals.Shift{At: time.Duration(s.At * float64(time.Millisecond)), Score: s.Score, Moved: s.Moved})

@@ -78,6 +78,9 @@ func TestFaultsOfAllKindsAreNoticed(t *testing.T) {
 		}
 		noticed := r.Verdict != evidence.VerdictClear
 		counts[at].made++
+		if i%50 == 49 {
+			t.Logf("%d of %d so far: %d missed, %d falsely", i+1, total, len(missed), len(falsely))
+		}
 		if noticed {
 			counts[at].noticed++
 		}

@@ -118,7 +118,15 @@
   // How much of styles and scripts stands in the page itself: what is no longer a file may be here.
   let rules = 0, code = 0;
   for (const s of document.styleSheets) if (!s.href) try { rules += s.cssRules.length; } catch { /* not to be read */ }
-  for (const s of document.scripts) if (!s.src) code += s.textContent.length;
+  const runs = (s) => !s.type || /^(module|(text|application)\/(x-)?(java|ecma)script)$/i.test(s.type.trim());
+  // Scripts and styles that wait: their addresses stand in the page, where nothing loads them.
+  const waits = new Set();
+  for (const s of document.scripts) if (!s.src && runs(s)) code += s.textContent.length;
+  for (const el of document.querySelectorAll("script:not([src]), link:not([href])")) {
+    for (const a of el.attributes) {
+      if (waits.size < 100 && /^(https?:)?\/|\.(m?js|css)(\?|$)/.test(a.value)) try { waits.add(clip(new URL(a.value, location.href).href, 1000)); } catch { /* no address */ }
+    }
+  }
   // Styles that did not hold up the first drawing (Resource Timing, renderBlockingStatus).
   const blocking = new Map(performance.getEntriesByType("resource").map((e) => [e.name, e.renderBlockingStatus]));
   const late = [];
@@ -135,7 +143,7 @@
     title: clip(document.title || "", 300), address: location.href,
     width: Math.max(innerWidth, document.documentElement.clientWidth),
     height: Math.max(document.documentElement.scrollHeight, document.body ? document.body.scrollHeight : 0, innerHeight),
-    outline, styles, lines, masked, listens, focus, facts, rules, code, late, links: [...links], empty, fonts: [...new Set(fonts)], shifts: seen.shifts,
+    outline, styles, lines, masked, listens, focus, facts, rules, code, late, waits: [...waits], links: [...links], empty, fonts: [...new Set(fonts)], shifts: seen.shifts,
     timing: { firstByte: nav ? nav.responseStart : 0, firstDraw: seen.firstDraw, largest: seen.largest, loaded: nav ? nav.loadEventEnd : 0 },
   };
 }

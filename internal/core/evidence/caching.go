@@ -110,6 +110,20 @@ func section(page string) string {
 	return first
 }
 
+// kept ties what somebody is shown who was here before under what their browser may keep: that
+// it may show the page again without asking explains what it shows then.
+func (t *tying) kept() {
+	root := slices.IndexFunc(t.findings, func(f Finding) bool { return f.Part == string(StaleKind)+": kept page" && f.Severity != Note })
+	if root < 0 {
+		return
+	}
+	for i, f := range t.findings {
+		if _, about, _ := strings.Cut(f.Part, ": "); strings.HasPrefix(about, "here before: ") {
+			t.comes(i, t.findings[root].Cause)
+		}
+	}
+}
+
 // stopping ties journeys that stop on one page, and people who cannot be made ready there: what
 // stops one there stops the other.
 func (t *tying) stopping() {
@@ -157,28 +171,36 @@ func (t *tying) moved() {
 			}
 		}
 	}
-	root, of := -1, []int{}
-	for i, f := range t.findings {
-		if f.Kind != MissingKind || f.Severity == Note || f.Symptom || f.Control != nil && (f.Control.Outcome == Remains || f.Control.Outcome == Random) {
-			continue
-		}
-		_, name, _ := strings.Cut(f.Part, ": ")
+	elsewhere := func(cause string) bool {
+		name, is := strings.CutPrefix(cause, string(MissingKind)+": ")
 		name = pathAlone(name)
 		for path := range paths {
-			if name != path && strings.HasSuffix(name, path) {
-				of = append(of, i)
-				if root < 0 || f.Page+f.Part < t.findings[root].Page+t.findings[root].Part {
-					root = i
-				}
-				break
+			if is && name != path && strings.HasSuffix(name, path) {
+				return true
 			}
 		}
+		return false
 	}
-	for _, i := range of {
-		if was := t.findings[i].Cause; was != t.findings[root].Cause {
-			t.cause[was] = t.findings[root].Cause
-			t.findings[i].Cause = t.findings[root].Cause
+	root := -1
+	for i, f := range t.findings {
+		chance := f.Control != nil && (f.Control.Outcome == Remains || f.Control.Outcome == Random)
+		if f.Kind != MissingKind || f.Severity == Note || f.Symptom || chance || !elsewhere(f.Part) {
+			continue
 		}
+		if root < 0 || f.Page+f.Part < t.findings[root].Page+t.findings[root].Part {
+			root = i
+		}
+	}
+	if root < 0 {
+		return
+	}
+	cause := t.findings[root].Cause
+	for i, f := range t.findings {
+		if f.Cause == cause || !elsewhere(f.Cause) { // also what came of one of them elsewhere
+			continue
+		}
+		t.cause[f.Cause] = cause
+		t.findings[i].Cause = cause
 	}
 }
 

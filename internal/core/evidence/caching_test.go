@@ -55,6 +55,16 @@ func TestAMissingRuleExplainsWhatStopsInItsSection(t *testing.T) {
 	assert.Len(t, causesIn(Tie(Baseline{}, look, []Finding{f, known})), 2)
 }
 
+func TestWhatABrowserMayKeepExplainsWhatItShows(t *testing.T) {
+	at := Key{Page: "/", Persona: "visitor", Device: "desktop"}
+	may := at.about(StaleKind, Unsure, "Browsers keep the page itself").caused("kept page")
+	may.Known = true
+	old := at.about(StaleKind, Broken, "Whoever was here before is not shown what was published").caused("here before: release")
+	f := Tie(Baseline{}, Look{}, []Finding{old, may})
+	assert.Equal(t, map[string]bool{may.Cause: true}, causesIn(f))
+	assert.Len(t, causesIn(Tie(Baseline{}, Look{}, []Finding{old})), 1, "a worker keeps it without a word")
+}
+
 func TestWhatStopsOnOnePageIsOneCause(t *testing.T) {
 	stop := func(name string) JourneyLook {
 		return JourneyLook{Key: Key{Journey: name, Persona: "carrier", Device: "desktop"}, Outcome: journey.Outcome{Steps: []journey.StepOutcome{{Passed: true}, {At: "/cart?x=1"}}}}
@@ -74,6 +84,20 @@ func TestFilesThatAreMissingElsewhereAreOneCause(t *testing.T) {
 	base := NewBaseline(Look{Pages: []PageLook{{Key: at("/"), Requests: []Request{{URL: "http://a.test/assets/shop.js", Kind: "script"}, {URL: "http://a.test/assets/menu.js", Kind: "script"}}}}}, nil)
 	f := Tie(base, Look{}, []Finding{missing("/", "/files/assets/shop.js"), missing("/kits", "/kits/files/assets/menu.js")})
 	assert.Len(t, causesIn(f), 1)
+	// Several on each page, with errors that came of them.
+	undefined := func(page string) Finding {
+		return at(page).about(ScriptErrorKind, Broken, "Script error: Fern is not defined").caused("Fern is not defined")
+	}
+	var many []Finding
+	look := Look{}
+	for _, dir := range []string{"", "/kits", "/library"} {
+		page := dir + "/x"
+		look.Pages = append(look.Pages, PageLook{Key: at(page), Errors: []ScriptError{{Message: "Fern is not defined"}}, Requests: []Request{
+			{URL: "http://a.test" + dir + "/files/assets/shop.js", Kind: "script", Status: 404}, {URL: "http://a.test" + dir + "/files/assets/menu.js", Kind: "script", Status: 404}}})
+		base.Look.Pages = append(base.Look.Pages, PageLook{Key: at(page), Requests: base.Look.Pages[0].Requests})
+		many = append(many, missing(page, dir+"/files/assets/shop.js"), missing(page, dir+"/files/assets/menu.js"), undefined(page))
+	}
+	assert.Len(t, causesIn(Tie(base, look, many)), 1)
 	f = Tie(base, Look{}, []Finding{missing("/", "/assets/shop.js"), missing("/kits", "/assets/menu.js")})
 	assert.Len(t, causesIn(f), 2, "at their own address they are missing each for itself")
 }

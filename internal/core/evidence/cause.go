@@ -28,6 +28,7 @@ func Tie(base Baseline, look Look, findings []Finding) []Finding {
 		}
 	}
 	t.moved()
+	t.kept()
 	t.served()
 	t.stopping()
 	t.looks()

@@ -196,6 +196,14 @@ func TestAScriptThatIsNoLongerLoadedExplainsWhatFails(t *testing.T) {
 	assert.Equal(t, "Scripts are loaded later than the page", f[0].Title, "several that a script asks for only now are one")
 	assert.Len(t, causesOf(f), 1)
 
+	// Nobody touches the page in a look: that their addresses stand in it where nothing loads them
+	// tells that they wait, however much code the page has for it.
+	waiting := pageAt("/", "phone", nil, nil, failing)
+	waiting.Waits, waiting.Code = []string{app.URL, menu.URL}, 5000
+	f = found(t, mark, evidence.Look{Pages: []evidence.PageLook{waiting}})
+	require.NotEmpty(t, f)
+	assert.Equal(t, "Scripts are loaded later than the page", f[0].Title)
+
 	joined := evidence.Request{URL: "http://shop.test/all.js", Kind: "script", Status: 200}
 	f = found(t, mark, evidence.Look{Pages: []evidence.PageLook{pageAt("/", "phone", nil, []evidence.Request{joined}, failing)}})
 	assert.Equal(t, "Script error: ReferenceError: app is not defined", f[0].Title)

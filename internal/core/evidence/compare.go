@@ -191,7 +191,7 @@ func unaskedFindings(m, p PageLook) []Finding {
 		var later, within, gone []string
 		for _, at := range newIn(now, was) {
 			switch {
-			case slices.Contains(all, at):
+			case slices.Contains(all, at) || p.waitsFor(at):
 				later = append(later, at)
 			case inside:
 				within = append(within, at)
@@ -199,11 +199,16 @@ func unaskedFindings(m, p PageLook) []Finding {
 				gone = append(gone, at)
 			}
 		}
-		out = append(out, p.unasked(kind, later, "loaded later than the page", "They were asked for as the page was read when the mark was taken; now a script asks, once something has happened.")...)
+		out = append(out, p.unasked(kind, later, "loaded later than the page", "They were asked for as the page was read when the mark was taken; now a script asks for them, once something has happened.")...)
 		out = append(out, p.unasked(kind, within, "in the page now, not in files", "They were files when the mark was taken. What stands in the page itself may be less than was in them.")...)
 		out = append(out, p.unasked(kind, gone, "no longer loaded", "They were asked for when the mark was taken, and not now.")...)
 	}
 	return out
+}
+
+// waitsFor tells whether an address stands in the page for a script to ask for.
+func (p PageLook) waitsFor(at string) bool {
+	return slices.ContainsFunc(p.Waits, func(address string) bool { return pathOf(address) == at })
 }
 
 // weight is how many bytes came for some addresses.

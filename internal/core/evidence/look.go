@@ -55,6 +55,7 @@ type PageLook struct {
 	Rules     int               `json:"rules,omitempty" doc:"How many style rules stand in the page itself."`
 	Code      int               `json:"code,omitempty" doc:"How many characters of code stand in the page itself."`
 	Late      []string          `json:"late,omitempty" doc:"Styles that came without holding up the first drawing."`
+	Waits     []string          `json:"waits,omitempty" doc:"Addresses of scripts and styles that stand in the page where nothing loads them."`
 	Links     []string          `json:"links,omitempty" doc:"Addresses that it links to, feeds too."`
 	Empty     []string          `json:"empty,omitempty" doc:"Pictures that came and have no pixels."`
 	Fonts     []string          `json:"fonts,omitempty" doc:"Fonts that could not be used, so that others stand in."`

@@ -1,0 +1,115 @@
+package run_test
+
+import (
+	"math/bits"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/inspect"
+	"tidemarker/internal/standin"
+	"tidemarker/internal/standin/sedge"
+)
+
+// beside are harmless edits among which a culprit is hidden, by site.
+var beside = map[string]settings.Values{
+	"fernhollow": {"markup.compact": true, "styles.compact": true, "scripts.compact": true, "pages.lifetime": 86400, "fonts.own": true, "fonts.early": true, "images.keyFirst": true,
+		"warm.every": 7200, "background.every": 120, "pages.store": "memory", "delivery.pack": "gzip", "images.lazySkip": 3},
+	"quillet": {"markupTight": true, "styleTight": true, "codeTight": true, "storeSpan": 14400, "storePlace": "files", "imageFirst": 3, "tidyKeep": 5},
+	"sedge":   {"styles.spare": true, "scripts.spare": true},
+}
+
+// TestFaultsOfTheCorpusHaveTheirCulprit hides each change that breaks something among harmless
+// ones, and searches for it. make corpus asks for it by TIDEMARKER_CULPRITS=all, or words of the
+// names of some; in short there is TestFaultsHaveTheirCulpritNamed.
+func TestFaultsOfTheCorpusHaveTheirCulprit(t *testing.T) {
+	which := os.Getenv("TIDEMARKER_CULPRITS")
+	if which == "" {
+		t.Skip("make corpus searches for each culprit of the corpus; in short others do")
+	}
+	c := readCases(t)
+	sites := map[string]*ground{}
+	at := func(name string) *ground {
+		if sites[name] == nil {
+			switch name {
+			case "sedge":
+				sites[name] = liveSite(t, standin.Sedge(), "testdata/sedge.yaml")
+			case "quillet":
+				sites[name] = liveSite(t, standin.Quillet(), "../../demo/quillet.yaml")
+			default:
+				sites[name] = liveSite(t, standin.Fernhollow(), "../../demo/fernhollow.yaml")
+			}
+		}
+		return sites[name]
+	}
+	var tried, right, within, excluded, excludable int
+	var checks []int
+	var wrong []string
+	for _, x := range c.Broken {
+		chosen := which == "all" || slices.ContainsFunc(strings.Split(which, ";"), func(words string) bool { return strings.Contains(x.Site+": "+x.Name, words) })
+		if x.Verdict != "" || !chosen || x.Site == "sedge" && !sedge.Installed() {
+			continue
+		}
+		g := at(x.Site)
+		r, found := g.try(beside[x.Site].With(x.Edits))
+		if _, any := inspect.Seek(found); r.Verdict == evidence.VerdictClear || !any {
+			t.Logf("%-12s %-60s is not searched for: %s", x.Site, x.Name, r.Summary)
+			continue
+		}
+		tried++
+		s, step, answers := g.search(r.ID)
+		search, err := g.store.Search(t.Context(), s.ID)
+		require.NoError(t, err)
+		var keys []string
+		for _, set := range step.Culprits {
+			for _, i := range set {
+				keys = append(keys, search.Problem.V.Parts[i].Key)
+			}
+		}
+		slices.Sort(keys)
+		keys = slices.Compact(keys)
+		want := slices.Sorted(slices.Values(x.Culprit))
+		n := 0
+		for _, a := range answers[1:] {
+			if a.Excluding < 0 && a.FromRunID == nil {
+				n++
+			}
+		}
+		checks = append(checks, n)
+		ok := slices.Equal(keys, want)
+		if ok {
+			right++
+		} else {
+			wrong = append(wrong, x.Site+": "+x.Name+": "+s.Summary)
+		}
+		if len(x.Culprit) > 1 || n <= bits.Len(uint(len(search.Problem.V.Parts)-1))+2 {
+			within++
+		}
+		said := ""
+		for key, list := range x.Exclude {
+			excludable++
+			got := []string{}
+			for _, e := range search.Exclusions.V {
+				for _, i := range e.Fewest {
+					if e.Key == key {
+						got = append(got, e.Candidates[i].Pattern)
+					}
+				}
+			}
+			if settings.Equal(list, got) {
+				excluded++
+			}
+			said = strings.Join(got, " ")
+		}
+		t.Logf("%-12s %-60s right %-5v tries %2d of %2d parts, excluded %s: %s %v", x.Site, x.Name, ok, n, len(search.Problem.V.Parts), said, s.Summary, s.FinishedAt.Sub(*s.StartedAt).Round(1e9))
+	}
+	slices.Sort(checks)
+	t.Logf("tried %d: culprit right %d, within ⌈log2 n⌉ + 2 tries %d; exclusions right %d of %d; tries %v", tried, right, within, excluded, excludable, checks)
+	assert.Equal(t, tried, right, strings.Join(wrong, "\n"))
+}
