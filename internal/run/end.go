@@ -164,6 +164,11 @@ func (r *run) record(ctx context.Context, s *store.Store, event release.RunEvent
 	if err := removeWhatIsGone(ctx, s, r.row.SiteID, fmt.Sprintf("Production went back to before it (run %d).", r.row.ID)); err != nil {
 		return err
 	}
+	if event == release.RunFinished {
+		if err := r.searchUnasked(ctx, s); err != nil {
+			return err
+		}
+	}
 	return s.Record(ctx, store.Event{SiteID: r.row.SiteID, EnvironmentID: &r.env.ID, ChangeID: r.row.ChangeID, RunID: &r.row.ID,
 		Kind: string(r.row.Kind), Who: r.row.RequestedBy, Text: fmt.Sprintf("%s %s. %s", done[r.row.Kind], r.env.Name, r.row.Summary)})
 }

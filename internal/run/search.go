@@ -40,22 +40,39 @@ func (e *NoSearch) Error() string { return e.Why }
 // a *[NoSearch] when that cannot be searched for.
 func (w *Runner) StartSearch(ctx context.Context, ofRun int64, who string) (r store.Run, err error) {
 	err = w.Store.Within(ctx, func(s *store.Store) error {
-		x, of, err := searchOf(ctx, s, ofRun)
-		if err != nil {
-			return err
-		}
-		x.RunID, err = w.StartIn(ctx, s, store.Run{SiteID: of.SiteID, EnvironmentID: of.EnvironmentID, ChangeID: of.ChangeID, Kind: release.CulpritRun,
-			Target: of.Target, PutBack: true, MarkID: of.MarkID, RequestedBy: who})
-		if err != nil {
-			return err
-		}
-		if err := s.SaveSearch(ctx, x); err != nil {
-			return err
-		}
-		r, err = s.Run(ctx, x.RunID)
+		r, err = w.startSearchIn(ctx, s, ofRun, who)
 		return err
 	})
 	return r, err
+}
+
+func (w *Runner) startSearchIn(ctx context.Context, s *store.Store, ofRun int64, who string) (store.Run, error) {
+	x, of, err := searchOf(ctx, s, ofRun)
+	if err != nil {
+		return store.Run{}, err
+	}
+	x.RunID, err = w.StartIn(ctx, s, store.Run{SiteID: of.SiteID, EnvironmentID: of.EnvironmentID, ChangeID: of.ChangeID, Kind: release.CulpritRun,
+		Target: of.Target, PutBack: true, MarkID: of.MarkID, RequestedBy: who})
+	if err != nil {
+		return store.Run{}, err
+	}
+	if err := s.SaveSearch(ctx, x); err != nil {
+		return store.Run{}, err
+	}
+	return s.Run(ctx, x.RunID)
+}
+
+// searchUnasked begins a search when a change has just broken staging, and the site says that the
+// culprit is searched for without being asked.
+func (r *run) searchUnasked(ctx context.Context, s *store.Store) error {
+	if !r.site.FindCulprit || r.row.Kind != release.TryRun || r.row.ChangeID == nil || r.row.Verdict != evidence.VerdictBroken {
+		return nil
+	}
+	_, err := r.startSearchIn(ctx, s, r.row.ID, r.row.RequestedBy)
+	if _, none := errors.AsType[*NoSearch](err); none {
+		return nil
+	}
+	return err
 }
 
 // searchOf is what there is to search about what a run found.
@@ -363,7 +380,7 @@ func Concluded(parts []culprit.Part, step culprit.Step, checks int, enough bool,
 	for _, set := range step.Culprits {
 		found = append(found, name(set))
 	}
-	took := fmt.Sprintf("%d answers.", checks)
+	took := fmt.Sprintf("%d tries.", checks)
 	switch {
 	case step.Clear:
 		return evidence.VerdictClear, "Not broken: the whole change was looked at again, and what was found does not show. " + took
@@ -401,6 +418,9 @@ func Named(c settings.Catalogue, p culprit.Part) string {
 			return title + " off"
 		}
 		return title
+	}
+	if known && d.Type == settings.Seconds {
+		return fmt.Sprintf("%s: %s s", title, settings.Shown(p.Value))
 	}
 	return fmt.Sprintf("%s: %s", title, settings.Shown(p.Value))
 }

@@ -18,6 +18,7 @@ type Site struct {
 	Pages        []Page            `json:"pages"`
 	Journeys     []journey.Journey `json:"journeys,omitempty"`
 	Publishing   []PublishingTest  `json:"publishing,omitempty"`
+	FindCulprit  bool              `json:"findCulprit,omitempty" doc:"When a change with several edits breaks staging, the culprit is searched for at once."`
 }
 
 // Environment is one instance of a site.
