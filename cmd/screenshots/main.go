@@ -233,8 +233,8 @@ func post(url string, body, into any) error {
 func changeViews(base string, id int64, state string) ([]shot, error) {
 	var change struct {
 		Runs []struct {
-			ID      int64
-			Verdict string
+			ID            int64
+			Kind, Verdict string
 		}
 	}
 	if err := get(fmt.Sprintf("%s/api/v1/changes/%d", base, id), &change); err != nil {
@@ -245,6 +245,9 @@ func changeViews(base string, id int64, state string) ([]shot, error) {
 		shots = append(shots, shot{name: "change", path: fmt.Sprintf("/changes/%d", id)})
 	}
 	for _, r := range change.Runs {
+		if r.Kind == "culprit search" {
+			shots = append(shots, shot{name: "culprit", path: fmt.Sprintf("/runs/%d", r.ID)})
+		}
 		if r.Verdict != "broken" || state != "rolled back" {
 			continue
 		}

@@ -37,6 +37,15 @@ func tell(ctx context.Context, url string) error {
 	return (&story{maintainer, approver}).tell(ctx)
 }
 
+// last is the latest run of the change, as far as it has been read.
+func (c *storyChange) last() int64 {
+	last := int64(0)
+	for _, r := range c.Runs {
+		last = max(last, r.ID)
+	}
+	return last
+}
+
 // tell takes marks, breaks staging with one change and goes back, breaks it with
 // another, mends that by excluding one script and promotes it, leaves a third
 // waiting, and proves that nobody is served what is not theirs.
@@ -66,7 +75,8 @@ func (s *story) tell(ctx context.Context) error {
 		{"Remove styles that no page uses", "The style sheet is large for what a page uses of it.", "First draw a little earlier.",
 			map[string]any{"styles.dropUnused": true}, []string{"try", "rollback"}},
 		{"Defer all scripts", "Scripts in the head hold up the first draw.", "First draw earlier on phones.",
-			map[string]any{"scripts.defer": true}, []string{"try", exclude, "try", "promote"}},
+			map[string]any{"scripts.defer": true, "scripts.compact": true, "styles.compact": true, "images.keyFirst": true, "fonts.early": true, "warm.every": 7200, "pages.notModified": true},
+			[]string{"try", findCulprit, exclude, "try", "promote"}},
 		{"Lazy pictures and compact markup", "Listings load eight pictures that most visitors never scroll to.", "Fewer bytes on listings.",
 			map[string]any{"images.lazy": true, "markup.compact": true}, []string{"try"}},
 	} {
@@ -137,6 +147,12 @@ func (s *story) change(ctx context.Context, site int64, title, reason, effect st
 		return err
 	}
 	for _, act := range acts {
+		if act == findCulprit {
+			if err := s.findCulprit(ctx, &c); err != nil {
+				return err
+			}
+			continue
+		}
 		if act == exclude {
 			if err := s.exclude(ctx, &c); err != nil {
 				return err
@@ -164,11 +180,19 @@ func (s *story) change(ctx context.Context, site int64, title, reason, effect st
 // exclude is the act of excluding what the last run proposes first.
 const exclude = "exclude"
 
-func (s *story) exclude(ctx context.Context, c *storyChange) error {
-	last := c.Runs[0].ID
-	for _, r := range c.Runs {
-		last = max(last, r.ID)
+// findCulprit is the act of searching for what in the change the last run found.
+const findCulprit = "find-culprit"
+
+func (s *story) findCulprit(ctx context.Context, c *storyChange) error {
+	var run struct{ ID int64 }
+	if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/runs/%d/find-culprit", c.last()), map[string]any{}, &run); err != nil {
+		return err
 	}
+	return s.maintainer.await(ctx, run.ID)
+}
+
+func (s *story) exclude(ctx context.Context, c *storyChange) error {
+	last := c.last()
 	var run struct {
 		Findings []struct {
 			ID                    int64
