@@ -74,7 +74,7 @@ func elementNow(m PageLook, j int, p PageLook, i int, region image.Rectangle) st
 	had, hadStyle := m.style(j)
 	switch {
 	case !styled || !hadStyle:
-	case is.Font != had.Font:
+	case !sameFont(is.Font, had.Font):
 		return fmt.Sprintf("%s is set in %s, was %s", name, is.Font, had.Font)
 	case is.Colour != had.Colour:
 		return fmt.Sprintf("%s is %s, was %s", name, is.Colour, had.Colour)
@@ -262,4 +262,11 @@ func textOf(p PageLook, i int) string {
 		}
 	}
 	return ""
+}
+
+// sameFont compares fonts as browsers do: families by name whatever the case, quoted or not
+// (CSS Fonts Level 4, section 2.1).
+func sameFont(a, b string) bool {
+	plain := strings.NewReplacer(`"`, "", "'", "", ", ", ",")
+	return strings.EqualFold(plain.Replace(a), plain.Replace(b))
 }

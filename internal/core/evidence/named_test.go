@@ -56,6 +56,7 @@ func TestAChangedPartIsNamedByWhatHappened(t *testing.T) {
 		"without its style": {wasStyled, styled(read(page(head, pay)), dressed, plainly), image.Rect(10, 190, 150, 250), "button#pay “Pay now” has lost its style"},
 		"all without style": {wasStyled, styled(read(page(head, pay)), plainly, plainly), image.Rect(0, 0, 400, 900), "h1#h and 1 more have lost their style"},
 		"in another font":   {wasStyled, drawn(func(s *Style) { s.Font = "18px Arial" }), image.Rect(30, 205, 100, 235), "button#pay “Pay now” is set in 18px Arial, was 18px Source Sans"},
+		"in the same font":  {wasStyled, drawn(func(s *Style) { s.Font = `18px "source sans"` }), image.Rect(30, 205, 100, 235), "button#pay “Pay now” is drawn otherwise"},
 		"recoloured":        {wasStyled, drawn(func(s *Style) { s.Colour = "rgb(200, 0, 0)" }), image.Rect(30, 205, 100, 235), "button#pay “Pay now” is rgb(200, 0, 0), was rgb(30, 40, 50)"},
 		"on another ground": {wasStyled, drawn(func(s *Style) { s.Background = "nothing" }), image.Rect(30, 205, 100, 235), "button#pay “Pay now” is on nothing, was on rgb(70, 110, 60)"},
 		"cut off":           {was, read(page(head, other(pay, func(b *Box) { b.Cut = true }))), image.Rect(30, 205, 100, 235), "button#pay “Pay now” is cut off"},
