@@ -295,7 +295,8 @@ func trimmed(url string) string { return strings.TrimSuffix(url, "/") }
 // smaller keeps pictures in fewer bytes, for which it takes longer.
 type smaller struct{ store.Blobs }
 
-// Put keeps bytes; a PNG picture is kept as lossless WebP.
+// Put keeps bytes; a PNG picture is kept as lossless WebP where that can be read back as it was:
+// the encoder has written pictures that no decoder takes.
 func (s smaller) Put(ctx context.Context, mediaType string, raw []byte) (string, error) {
 	if mediaType == "image/png" {
 		m, err := visual.Decode(raw)
@@ -306,7 +307,9 @@ func (s smaller) Put(ctx context.Context, mediaType string, raw []byte) (string,
 		if err := nativewebp.Encode(&out, m, nil); err != nil {
 			return "", fmt.Errorf("write a picture as WebP: %w", err)
 		}
-		mediaType, raw = "image/webp", out.Bytes()
+		if back, err := visual.Decode(out.Bytes()); err == nil && back.Rect == m.Rect && bytes.Equal(back.Pix, m.Pix) {
+			mediaType, raw = "image/webp", out.Bytes()
+		}
 	}
 	return s.Blobs.Put(ctx, mediaType, raw)
 }

@@ -76,7 +76,7 @@ func (s *story) tell(ctx context.Context) error {
 			map[string]any{"styles.dropUnused": true}, []string{"try", "rollback"}},
 		{"Defer all scripts", "Scripts in the head hold up the first draw.", "First draw earlier on phones.",
 			map[string]any{"scripts.defer": true, "scripts.compact": true, "styles.compact": true, "images.keyFirst": true, "fonts.early": true, "warm.every": 7200, "pages.notModified": true},
-			[]string{"try", findCulprit, exclude, "try", "promote"}},
+			[]string{"try", findCulprit, "try", "promote"}},
 		{"Lazy pictures and compact markup", "Listings load eight pictures that most visitors never scroll to.", "Fewer bytes on listings.",
 			map[string]any{"images.lazy": true, "markup.compact": true}, []string{"try"}},
 	} {
@@ -153,12 +153,6 @@ func (s *story) change(ctx context.Context, site int64, title, reason, effect st
 			}
 			continue
 		}
-		if act == exclude {
-			if err := s.exclude(ctx, &c); err != nil {
-				return err
-			}
-			continue
-		}
 		by := s.maintainer
 		if act == "promote" {
 			by = s.approver
@@ -177,10 +171,8 @@ func (s *story) change(ctx context.Context, site int64, title, reason, effect st
 	return nil
 }
 
-// exclude is the act of excluding what the last run proposes first.
-const exclude = "exclude"
-
-// findCulprit is the act of searching for what in the change the last run found.
+// findCulprit is the act of searching for what in the change broke the last run, and of excluding
+// what is to be excluded so that it may stay.
 const findCulprit = "find-culprit"
 
 func (s *story) findCulprit(ctx context.Context, c *storyChange) error {
@@ -188,36 +180,27 @@ func (s *story) findCulprit(ctx context.Context, c *storyChange) error {
 	if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/runs/%d/find-culprit", c.last()), map[string]any{}, &run); err != nil {
 		return err
 	}
-	return s.maintainer.await(ctx, run.ID)
-}
-
-func (s *story) exclude(ctx context.Context, c *storyChange) error {
-	last := c.last()
-	var run struct {
-		Findings []struct {
-			ID                    int64
-			Kind, Severity, Title string
-		}
-	}
-	if err := s.maintainer.call(ctx, http.MethodGet, fmt.Sprintf("/runs/%d", last), nil, &run); err != nil {
+	if err := s.maintainer.await(ctx, run.ID); err != nil {
 		return err
 	}
-	for _, f := range run.Findings {
-		if f.Severity != "broken" || f.Kind != "script-error" {
-			continue
+	var view struct {
+		Search struct {
+			Exclusions []struct {
+				Key      string
+				Patterns []string
+			}
 		}
-		var proof struct {
-			Candidates []struct{ Key, Pattern, Why string }
-		}
-		if err := s.maintainer.call(ctx, http.MethodGet, fmt.Sprintf("/findings/%d/proof", f.ID), nil, &proof); err != nil {
-			return err
-		}
-		if len(proof.Candidates) == 0 {
-			continue
-		}
-		best := proof.Candidates[0]
-		return s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/changes/%d/exclusions", c.ID),
-			map[string]any{"key": best.Key, "pattern": best.Pattern, "reason": f.Title, "finding": f.ID}, c)
 	}
-	return fmt.Errorf("run %d has nothing that can be excluded", last)
+	if err := s.maintainer.call(ctx, http.MethodGet, fmt.Sprintf("/runs/%d", run.ID), nil, &view); err != nil {
+		return err
+	}
+	for _, e := range view.Search.Exclusions {
+		for _, p := range e.Patterns {
+			if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/changes/%d/exclusions", c.ID),
+				map[string]any{"key": e.Key, "pattern": p, "reason": fmt.Sprintf("Found by culprit search %d.", run.ID)}, c); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
