@@ -12,7 +12,6 @@ import (
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/sequential"
 	"tidemarker/internal/core/settings"
-	"tidemarker/internal/core/site"
 	"tidemarker/internal/inspect"
 	"tidemarker/internal/store"
 )
@@ -30,142 +29,6 @@ const (
 	// shows at least that they do.
 	byChance, atLeast, always = 0.02, 0.5, 0.98
 )
-
-// NoSearch says why what a run found cannot be searched for.
-type NoSearch struct{ Why string }
-
-func (e *NoSearch) Error() string { return e.Why }
-
-// StartSearch begins to search for what in a change brought about what a run found. The error is
-// a *[NoSearch] when that cannot be searched for.
-func (w *Runner) StartSearch(ctx context.Context, ofRun int64, who string) (r store.Run, err error) {
-	err = w.Store.Within(ctx, func(s *store.Store) error {
-		r, err = w.startSearchIn(ctx, s, ofRun, who)
-		return err
-	})
-	return r, err
-}
-
-func (w *Runner) startSearchIn(ctx context.Context, s *store.Store, ofRun int64, who string) (store.Run, error) {
-	x, of, err := searchOf(ctx, s, ofRun)
-	if err != nil {
-		return store.Run{}, err
-	}
-	x.RunID, err = w.StartIn(ctx, s, store.Run{SiteID: of.SiteID, EnvironmentID: of.EnvironmentID, ChangeID: of.ChangeID, Kind: release.CulpritRun,
-		Target: of.Target, PutBack: true, MarkID: of.MarkID, RequestedBy: who})
-	if err != nil {
-		return store.Run{}, err
-	}
-	if err := s.SaveSearch(ctx, x); err != nil {
-		return store.Run{}, err
-	}
-	return s.Run(ctx, x.RunID)
-}
-
-// searchUnasked begins a search when a change has just broken staging, and the site says that the
-// culprit is searched for without being asked.
-func (r *run) searchUnasked(ctx context.Context, s *store.Store) error {
-	if !r.site.FindCulprit || r.row.Kind != release.TryRun || r.row.ChangeID == nil || r.row.Verdict != evidence.VerdictBroken {
-		return nil
-	}
-	_, err := r.startSearchIn(ctx, s, r.row.ID, r.row.RequestedBy)
-	if _, none := errors.AsType[*NoSearch](err); none {
-		return nil
-	}
-	return err
-}
-
-// searchOf is what there is to search about what a run found.
-func searchOf(ctx context.Context, s *store.Store, ofRun int64) (store.Search, store.Run, error) {
-	of, err := s.Run(ctx, ofRun)
-	if err != nil {
-		return store.Search{}, of, err
-	}
-	env, err := s.Environment(ctx, of.EnvironmentID)
-	if err != nil {
-		return store.Search{}, of, err
-	}
-	row, err := s.Site(ctx, of.SiteID)
-	if err != nil {
-		return store.Search{}, of, err
-	}
-	at, _, _ := row.Document.V.Environment(env.Name)
-	none := func(why string, args ...any) error { return &NoSearch{fmt.Sprintf(why, args...)} }
-	switch {
-	case of.Kind != release.TryRun && of.Kind != release.CheckRun:
-		return store.Search{}, of, none("Run %d tried no change. Search what a try or a check found.", ofRun)
-	case !of.State.Over():
-		return store.Search{}, of, none("Run %d is not over yet.", ofRun)
-	case of.Verdict != evidence.VerdictBroken && of.Verdict != evidence.VerdictUnsure:
-		return store.Search{}, of, none("Run %d found nothing broken: there is nothing to search for.", ofRun)
-	case at.Role == site.Production:
-		return store.Search{}, of, none("Visitors are on %s, which does not go back and forth. Try the change on staging and search there.", env.Name)
-	}
-	found, err := findingsOf(ctx, s, ofRun)
-	if err != nil {
-		return store.Search{}, of, err
-	}
-	if _, any := inspect.Seek(found); !any {
-		return store.Search{}, of, none("What run %d found shows only to somebody who was there before the change, or later on. That is not searched for.", ofRun)
-	}
-	base, err := before(ctx, s, of)
-	if err != nil {
-		return store.Search{}, of, err
-	}
-	if base == "" {
-		return store.Search{}, of, none("There are no earlier settings to go back to.")
-	}
-	was, err := s.Revision(ctx, of.SiteID, base)
-	if err != nil {
-		return store.Search{}, of, err
-	}
-	is, err := s.Revision(ctx, of.SiteID, of.Target)
-	if err != nil {
-		return store.Search{}, of, err
-	}
-	parts := culprit.Parts(was, is)
-	if len(parts) < 2 {
-		return store.Search{}, of, none("The change has one edit only: it is the culprit.")
-	}
-	if env.Catalogue.V == nil {
-		return store.Search{}, of, none("The settings of %s have not been read yet.", env.Name)
-	}
-	p := store.SearchProblem{Parts: parts, Needs: culprit.NeedsOf(*env.Catalogue.V, env.About.V.Facts.Host(), was, parts), Likely: culprit.Likely(*env.Catalogue.V, parts, found), Most: mostAnswers}
-	return store.Search{OfRunID: ofRun, Base: base, Problem: store.JSON[store.SearchProblem]{V: p}}, of, nil
-}
-
-// before is the fingerprint of what an environment had before what a run looked at.
-func before(ctx context.Context, s *store.Store, of store.Run) (string, error) {
-	if of.Before != "" && of.Before != of.Target {
-		return of.Before, nil
-	}
-	if of.ChangeID != nil {
-		placed, err := s.Placed(ctx, of.EnvironmentID)
-		if err != nil {
-			return "", err
-		}
-		if way, there := release.Back(release.Record(placed), *of.ChangeID); there && way.To != of.Target {
-			return way.To, nil
-		}
-	}
-	if of.MarkID != nil {
-		m, err := s.Mark(ctx, *of.MarkID)
-		if err != nil || m.Fingerprint == of.Target {
-			return "", err
-		}
-		return m.Fingerprint, nil
-	}
-	return "", nil
-}
-
-func findingsOf(ctx context.Context, s *store.Store, run int64) ([]evidence.Finding, error) {
-	rows, err := s.Findings(ctx, run)
-	out := make([]evidence.Finding, 0, len(rows))
-	for _, f := range rows {
-		out = append(out, f.Document.V)
-	}
-	return out, err
-}
 
 // searching is a search under way.
 type searching struct {
@@ -193,52 +56,53 @@ func (r *run) search(ctx context.Context) error {
 	}
 	s.sought, _ = inspect.Seek(found)
 	s.test = sequential.Test{Lower: byChance, Upper: min(always, max(atLeast, s.sought.Rate)), Alpha: 0.05, Beta: 0.05}
-	for {
+	for over := false; !over; {
 		if err := r.stopIfAsked(ctx); err != nil {
 			return err
 		}
-		answers, err := r.Store.SearchAnswers(ctx, r.row.ID)
-		if err != nil {
-			return err
-		}
-		step := culprit.Next(x.Problem.V.Problem(), known(answers, theCulprit))
-		if err := r.Store.SaveSearchStep(ctx, r.row.ID, step); err != nil {
-			return err
-		}
-		now, err := r.Store.Search(ctx, r.row.ID)
-		if err != nil {
-			return err
-		}
-		var lists []culprit.Excluding
-		if step.Ask == nil && !now.Enough {
-			again, err := s.exclude(ctx, now, answers)
-			if err != nil {
-				return err
-			}
-			if again {
-				r.progress.Send(ctx, true)
-				continue
-			}
-			if now, err = r.Store.Search(ctx, r.row.ID); err != nil {
-				return err
-			}
-			lists = now.Exclusions.V
-		}
-		if step.Ask == nil || now.Enough {
-			r.row.Verdict, r.row.Summary = Concluded(x.Problem.V.Parts, step, len(answers), now.Enough && step.Ask != nil, r.cat)
-			r.row.Summary += excluded(lists, r.cat)
-			r.row.Progress.V.Looks = r.progress.Looks()
-			return nil
-		}
-		a, err := s.answer(ctx, step, firstSearchPass+len(answers)*mostRounds)
-		if err != nil {
-			return err
-		}
-		if err := r.Store.SaveSearchAnswer(ctx, a); err != nil {
+		if over, err = s.goOn(ctx); err != nil {
 			return err
 		}
 		r.progress.Send(ctx, true)
 	}
+	return nil
+}
+
+// goOn asks for one more answer, and comes to the search's end when there is nothing more to ask.
+func (s *searching) goOn(ctx context.Context) (over bool, err error) {
+	answers, err := s.Store.SearchAnswers(ctx, s.row.ID)
+	if err != nil {
+		return false, err
+	}
+	step := culprit.Next(s.about.Problem.V.Problem(), known(answers, theCulprit))
+	if err := s.Store.SaveSearchStep(ctx, s.row.ID, step); err != nil {
+		return false, err
+	}
+	now, err := s.Store.Search(ctx, s.row.ID)
+	if err != nil {
+		return false, err
+	}
+	switch {
+	case now.Enough:
+	case step.Ask != nil:
+		a, err := s.answer(ctx, step, firstSearchPass+len(answers)*mostRounds)
+		if err != nil {
+			return false, err
+		}
+		return false, s.Store.SaveSearchAnswer(ctx, a)
+	default:
+		again, err := s.exclude(ctx, now, answers)
+		if err != nil || again {
+			return false, err
+		}
+		if now, err = s.Store.Search(ctx, s.row.ID); err != nil {
+			return false, err
+		}
+	}
+	s.row.Verdict, s.row.Summary = Concluded(s.about.Problem.V.Parts, step, len(answers), now.Enough && step.Ask != nil, s.cat)
+	s.row.Summary += excluded(now.Exclusions.V, s.cat)
+	s.row.Progress.V.Looks = s.progress.Looks()
+	return true, nil
 }
 
 // theCulprit is what answers of the search for the culprit have for a search for exclusions.

@@ -84,10 +84,7 @@ type question struct{ parts []int }
 
 func (q *question) Error() string { return fmt.Sprintf("parts %v have to be tried", q.parts) }
 
-var (
-	errStuck = errors.New("it could not be decided")
-	errMost  = errors.New("the limit is reached")
-)
+var errStuck = errors.New("it could not be decided")
 
 // search replays what is known, up to the first answer that is missing.
 type search struct {

@@ -19,6 +19,10 @@ const known = computed(() => knownOf(s.value));
 const names = (culprit: number) =>
   (s.value.culprits?.[culprit] ?? []).map((i) => `“${s.value.edits[i]!.text}”`).join(" and ");
 
+/** Whether the change can still take an exclusion: it is not on its way to production, there, or gone. */
+const editable = computed(() =>
+  ["drafted", "on staging", "checked", "rolled back"].includes(props.run.changeState ?? ""),
+);
 const router = useRouter();
 const excluding = ref(false);
 const trouble = ref<Error>();
@@ -123,7 +127,7 @@ const words: Record<string, string> = {
           The fewest of {{ e.among }} in “{{ e.title }}”, found in {{ e.tries }} {{ e.tries === 1 ? "try" : "tries" }}:
           with {{ e.patterns.length === 1 ? "it" : "these" }} excluded nothing of what was found shows.
         </p>
-        <div v-if="over && run.change && may('work')" class="row">
+        <div v-if="over && editable && may('work')" class="row">
           <Button size="small" label="Exclude in the change" :loading="excluding" @click="exclude(e)" />
           <span class="small faded">The change is to be tried again then.</span>
         </div>

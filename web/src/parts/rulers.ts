@@ -5,7 +5,17 @@ export interface Sounding {
   key: string;
   env: number;
   at: number;
-  kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search" | "outside" | "running";
+  kind:
+    | "mark"
+    | "try"
+    | "promote"
+    | "roll back"
+    | "check"
+    | "isolation test"
+    | "later look"
+    | "culprit search"
+    | "outside"
+    | "running";
   verdict: string;
   number: string;
   title: string;
