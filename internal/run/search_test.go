@@ -12,9 +12,15 @@ import (
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
 	"tidemarker/internal/run"
 	"tidemarker/internal/store"
 )
+
+// onePage is what is searched on: one page that breaks, looked at with one device.
+func onePage() site.Site {
+	return site.Site{Name: "Fernhollow", Pages: []site.Page{{Path: "/contact", Class: "form", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}}}}
+}
 
 // search lets a search for what a run found go to its end.
 func (b *bench) search(of int64) (store.Run, culprit.Step, []store.SearchAnswer) {
@@ -53,7 +59,7 @@ func (b *bench) culprits(id int64, step culprit.Step) [][]string {
 // Among a dozen edits one breaks the pages: it is named, the others are shown to break nothing,
 // staging has what it had, and a second search asks for nothing that the first one knew.
 func TestFaultsHaveTheirCulpritNamed(t *testing.T) {
-	b := newBench(t, mutated())
+	b := newBench(t, onePage())
 	b.mark(0)
 	r, _ := b.try(settings.Values{"scripts.defer": true, "scripts.compact": true, "markup.compact": true, "styles.compact": true, "browser.keepFor": 86400, "images.keyFirst": true,
 		"images.lazySkip": 2, "links.aheadNot": []string{"/cart", "/checkout", "/account", "/search"}, "pages.notModified": true, "warm.every": 7200, "background.every": 120, "scripts.compactNot": []string{"/assets/basket.js"}})
@@ -93,7 +99,7 @@ func TestFaultsHaveTheirCulpritNamed(t *testing.T) {
 
 // What cannot be searched for is said at once.
 func TestFaultsThatCannotBeSearchedForAreSaid(t *testing.T) {
-	b := newBench(t, mutated())
+	b := newBench(t, onePage())
 	mark := b.mark(0)
 	_, err := b.runner.StartSearch(t.Context(), mark.ID, "tester")
 	var no *run.NoSearch
@@ -112,7 +118,7 @@ func TestFaultsThatCannotBeSearchedForAreSaid(t *testing.T) {
 // Two edits that break only together are named together; a search whose process died goes on, and
 // tries nothing twice.
 func TestFaultsOfTwoEditsTogetherAreFoundAfterADeath(t *testing.T) {
-	b := newBench(t, mutated())
+	b := newBench(t, onePage())
 	b.mark(0)
 	// The files are excluded from the delay, so that it breaks nothing by itself; the inline code is
 	// delayed only with both.
@@ -147,7 +153,7 @@ func TestFaultsOfTwoEditsTogetherAreFoundAfterADeath(t *testing.T) {
 
 // Somebody who has seen enough takes what is known.
 func TestFaultsAreSearchedForAsLongAsSomebodyWants(t *testing.T) {
-	b := newBench(t, mutated())
+	b := newBench(t, onePage())
 	b.mark(0)
 	r, _ := b.try(settings.Values{"scripts.defer": true, "markup.compact": true, "images.keyFirst": true, "warm.every": 7200})
 	s, err := b.runner.StartSearch(t.Context(), r.ID, "tester")
