@@ -128,6 +128,25 @@ func liveSite(t *testing.T, which standin.Site, file string) *ground {
 	return g
 }
 
+// grounds gives the live stand-ins by name, each marked when it is first asked for.
+func grounds(t *testing.T) func(name string) *ground {
+	t.Helper()
+	sites := map[string]*ground{}
+	return func(name string) *ground {
+		if sites[name] == nil {
+			switch name {
+			case "sedge":
+				sites[name] = liveSite(t, standin.Sedge(), "testdata/sedge.yaml")
+			case "quillet":
+				sites[name] = liveSite(t, standin.Quillet(), "../../demo/quillet.yaml")
+			default:
+				sites[name] = liveSite(t, standin.Fernhollow(), "../../demo/fernhollow.yaml")
+			}
+		}
+		return sites[name]
+	}
+}
+
 // live places an order every few seconds until the test is over.
 func (g *ground) live(address string) {
 	ctx, stop := context.WithCancel(context.Background())
@@ -225,20 +244,7 @@ func TestFaultsOfTheCorpus(t *testing.T) {
 		which = "plain"
 		broken, harmless = nil, pick(harmless)
 	}
-	sites := map[string]*ground{}
-	at := func(name string) *ground {
-		if sites[name] == nil {
-			switch name {
-			case "sedge":
-				sites[name] = liveSite(t, standin.Sedge(), "testdata/sedge.yaml")
-			case "quillet":
-				sites[name] = liveSite(t, standin.Quillet(), "../../demo/quillet.yaml")
-			default:
-				sites[name] = liveSite(t, standin.Fernhollow(), "../../demo/fernhollow.yaml")
-			}
-		}
-		return sites[name]
-	}
+	at := grounds(t)
 	var noticed, placed, caused, one int
 	var wrong []string
 	for _, c := range broken {

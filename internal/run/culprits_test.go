@@ -13,7 +13,6 @@ import (
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/inspect"
-	"tidemarker/internal/standin"
 	"tidemarker/internal/standin/sedge"
 )
 
@@ -34,20 +33,7 @@ func TestFaultsOfTheCorpusHaveTheirCulprit(t *testing.T) {
 		t.Skip("make corpus searches for each culprit of the corpus; in short others do")
 	}
 	c := readCases(t)
-	sites := map[string]*ground{}
-	at := func(name string) *ground {
-		if sites[name] == nil {
-			switch name {
-			case "sedge":
-				sites[name] = liveSite(t, standin.Sedge(), "testdata/sedge.yaml")
-			case "quillet":
-				sites[name] = liveSite(t, standin.Quillet(), "../../demo/quillet.yaml")
-			default:
-				sites[name] = liveSite(t, standin.Fernhollow(), "../../demo/fernhollow.yaml")
-			}
-		}
-		return sites[name]
-	}
+	at := grounds(t)
 	var tried, right, within, excluded, excludable int
 	var checks []int
 	var wrong []string

@@ -57,6 +57,24 @@ func (r *run) searchUnasked(ctx context.Context, s *store.Store) error {
 	return err
 }
 
+// none is why there is nothing to search.
+func none(why string, args ...any) error { return &NoSearch{fmt.Sprintf(why, args...)} }
+
+// searchable says what keeps what a run found on an environment from being searched for.
+func searchable(of store.Run, env string, role site.Role) error {
+	switch {
+	case of.Kind != release.TryRun && of.Kind != release.CheckRun:
+		return none("Run %d tried no change. Search what a try or a check found.", of.ID)
+	case !of.State.Over():
+		return none("Run %d is not over yet.", of.ID)
+	case of.Verdict != evidence.VerdictBroken && of.Verdict != evidence.VerdictUnsure:
+		return none("Run %d found nothing broken: there is nothing to search for.", of.ID)
+	case role == site.Production:
+		return none("Visitors are on %s, which does not go back and forth. Try the change on staging and search there.", env)
+	}
+	return nil
+}
+
 // searchOf is what there is to search about what a run found.
 func searchOf(ctx context.Context, s *store.Store, ofRun int64) (store.Search, store.Run, error) {
 	of, err := s.Run(ctx, ofRun)
@@ -72,16 +90,8 @@ func searchOf(ctx context.Context, s *store.Store, ofRun int64) (store.Search, s
 		return store.Search{}, of, err
 	}
 	at, _, _ := row.Document.V.Environment(env.Name)
-	none := func(why string, args ...any) error { return &NoSearch{fmt.Sprintf(why, args...)} }
-	switch {
-	case of.Kind != release.TryRun && of.Kind != release.CheckRun:
-		return store.Search{}, of, none("Run %d tried no change. Search what a try or a check found.", ofRun)
-	case !of.State.Over():
-		return store.Search{}, of, none("Run %d is not over yet.", ofRun)
-	case of.Verdict != evidence.VerdictBroken && of.Verdict != evidence.VerdictUnsure:
-		return store.Search{}, of, none("Run %d found nothing broken: there is nothing to search for.", ofRun)
-	case at.Role == site.Production:
-		return store.Search{}, of, none("Visitors are on %s, which does not go back and forth. Try the change on staging and search there.", env.Name)
+	if err := searchable(of, env.Name, at.Role); err != nil {
+		return store.Search{}, of, err
 	}
 	found, err := findingsOf(ctx, s, ofRun)
 	if err != nil {
@@ -90,7 +100,13 @@ func searchOf(ctx context.Context, s *store.Store, ofRun int64) (store.Search, s
 	if _, any := inspect.Seek(found); !any {
 		return store.Search{}, of, none("What run %d found shows only to somebody who was there before the change, or later on. That is not searched for.", ofRun)
 	}
-	base, err := before(ctx, s, of)
+	mark := store.Mark{}
+	if of.MarkID != nil {
+		if mark, err = s.Mark(ctx, *of.MarkID); err != nil {
+			return store.Search{}, of, err
+		}
+	}
+	base, err := before(ctx, s, of, mark.Fingerprint)
 	if err != nil {
 		return store.Search{}, of, err
 	}
@@ -114,30 +130,6 @@ func searchOf(ctx context.Context, s *store.Store, ofRun int64) (store.Search, s
 	}
 	p := store.SearchProblem{Parts: parts, Needs: culprit.NeedsOf(*env.Catalogue.V, env.About.V.Facts.Host(), was, parts), Likely: culprit.Likely(*env.Catalogue.V, parts, found), Most: mostAnswers}
 	return store.Search{OfRunID: ofRun, Base: base, Problem: store.JSON[store.SearchProblem]{V: p}}, of, nil
-}
-
-// before is the fingerprint of what an environment had before what a run looked at.
-func before(ctx context.Context, s *store.Store, of store.Run) (string, error) {
-	if of.Before != "" && of.Before != of.Target {
-		return of.Before, nil
-	}
-	if of.ChangeID != nil {
-		placed, err := s.Placed(ctx, of.EnvironmentID)
-		if err != nil {
-			return "", err
-		}
-		if way, there := release.Back(release.Record(placed), *of.ChangeID); there && way.To != of.Target {
-			return way.To, nil
-		}
-	}
-	if of.MarkID != nil {
-		m, err := s.Mark(ctx, *of.MarkID)
-		if err != nil || m.Fingerprint == of.Target {
-			return "", err
-		}
-		return m.Fingerprint, nil
-	}
-	return "", nil
 }
 
 func findingsOf(ctx context.Context, s *store.Store, run int64) ([]evidence.Finding, error) {

@@ -85,20 +85,30 @@ func (r *run) comeBefore(ctx context.Context) (*inspect.Returning, error) {
 // earlier is the fingerprint of what the environment had before what is looked at: before
 // this run, before its change, or when the mark was taken; "" when it is the same.
 func (r *run) earlier(ctx context.Context) (string, error) {
-	if r.row.Before != r.row.Target {
-		return r.row.Before, nil
+	mark := ""
+	if r.baseMark != nil {
+		mark = r.baseMark.Fingerprint
 	}
-	if r.row.ChangeID != nil {
-		placed, err := r.Store.Placed(ctx, r.env.ID)
+	return before(ctx, r.Store, r.row, mark)
+}
+
+// before is the fingerprint of what an environment had before what a run looked at, which was
+// held against a mark of some settings; "" when it is the same.
+func before(ctx context.Context, s *store.Store, of store.Run, mark string) (string, error) {
+	if of.Before != "" && of.Before != of.Target {
+		return of.Before, nil
+	}
+	if of.ChangeID != nil {
+		placed, err := s.Placed(ctx, of.EnvironmentID)
 		if err != nil {
 			return "", err
 		}
-		if way, there := release.Back(release.Record(placed), *r.row.ChangeID); there && way.To != r.row.Target {
+		if way, there := release.Back(release.Record(placed), *of.ChangeID); there && way.To != of.Target {
 			return way.To, nil
 		}
 	}
-	if r.baseMark != nil && r.baseMark.Fingerprint != r.row.Target {
-		return r.baseMark.Fingerprint, nil
+	if mark != of.Target {
+		return mark, nil
 	}
 	return "", nil
 }
