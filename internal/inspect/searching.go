@@ -12,7 +12,6 @@ import (
 // Sought is what a search looks for again: findings of another run, and where they show.
 type Sought struct {
 	findings []evidence.Finding // as they were found, before they were tied
-	causes   []string           // what each of them was tied to
 	keys     []evidence.Key     // pages and journeys that are looked at
 	asked    []string           // pages that are asked for
 	Rate     float64            // how often it showed in looks with the change, 0 to 1
@@ -22,9 +21,9 @@ type Sought struct {
 const mostSought = 2
 
 // Seek picks what to look for of what was found with a change, and where: of each cause the
-// places that say the most. any is false when nothing of it can be looked for: what shows only
+// places that say the most, or everywhere that it showed. any is false when nothing of it can be looked for: what shows only
 // to somebody who was there before, or much later.
-func Seek(found []evidence.Finding) (s Sought, any bool) {
+func Seek(found []evidence.Finding, everywhere bool) (s Sought, any bool) {
 	found = slices.Clone(found)
 	evidence.Sort(found)
 	places := map[string]map[evidence.Key]bool{}
@@ -34,7 +33,7 @@ func Seek(found []evidence.Finding) (s Sought, any bool) {
 		}
 		tied := f.Cause
 		f.Cause = f.OwnCause()
-		s.findings, s.causes = append(s.findings, f), append(s.causes, tied)
+		s.findings = append(s.findings, f)
 		rate := 1.0
 		if f.Control != nil && f.Control.WithOf > 0 {
 			rate = float64(f.Control.With) / float64(f.Control.WithOf)
@@ -46,7 +45,7 @@ func Seek(found []evidence.Finding) (s Sought, any bool) {
 		if places[tied] == nil {
 			places[tied] = map[evidence.Key]bool{}
 		}
-		if len(places[tied]) >= mostSought && !places[tied][f.Key()] {
+		if !everywhere && len(places[tied]) >= mostSought && !places[tied][f.Key()] {
 			continue
 		}
 		places[tied][f.Key()] = true
@@ -67,13 +66,6 @@ func asked(k evidence.Kind) bool {
 	return slices.Contains([]evidence.Kind{evidence.LeakKind, evidence.VariantKind, evidence.PolicyKind, evidence.StaleKind, evidence.FormKind, evidence.RequestKind}, k)
 }
 
-// Causes are those of what is sought.
-func (s Sought) Causes() []string {
-	out := slices.Clone(s.causes)
-	slices.Sort(out)
-	return slices.Compact(out)
-}
-
 // PurgeFor removes from the cache what other settings made of pages, before they are looked at.
 func (r *Inspection) PurgeFor(ctx context.Context, s Sought) error {
 	if err := r.purge(ctx); err != nil {
@@ -82,8 +74,8 @@ func (r *Inspection) PurgeFor(ctx context.Context, s Sought) error {
 	return r.warmFor(ctx, s.keys, map[string]bool{})
 }
 
-// Look looks once for what is sought, with the settings in force. shown are the causes that
-// showed; looked is false when nothing could be looked at.
+// Look looks once for what is sought, with the settings in force. shown are the fingerprints of
+// the findings that showed; looked is false when nothing could be looked at.
 func (r *Inspection) Look(ctx context.Context, s Sought, pass int) (shown []string, looked bool, err error) {
 	g := r.gathering()
 	g.silent = true
@@ -125,9 +117,9 @@ func (r *Inspection) Look(ctx context.Context, s Sought, pass int) (shown []stri
 			missing++
 		}
 	}
-	for i, f := range s.findings {
-		if f.Shows(found) && !slices.Contains(shown, s.causes[i]) {
-			shown = append(shown, s.causes[i])
+	for _, f := range s.findings {
+		if f.Shows(found) {
+			shown = append(shown, f.Fingerprint)
 		}
 	}
 	return shown, missing < max(1, len(g.everything())), nil

@@ -44,7 +44,7 @@ func TestFaultsOfTheCorpusHaveTheirCulprit(t *testing.T) {
 		}
 		g := at(x.Site)
 		r, found := g.try(beside[x.Site].With(x.Edits))
-		if _, any := inspect.Seek(found); r.Verdict == evidence.VerdictClear || !any {
+		if _, any := inspect.Seek(found, false); r.Verdict == evidence.VerdictClear || !any {
 			t.Logf("%-12s %-60s is not searched for: %s", x.Site, x.Name, r.Summary)
 			continue
 		}

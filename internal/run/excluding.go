@@ -8,6 +8,7 @@ import (
 
 	"tidemarker/internal/core/culprit"
 	"tidemarker/internal/core/settings"
+	"tidemarker/internal/inspect"
 	"tidemarker/internal/store"
 )
 
@@ -16,8 +17,8 @@ import (
 func (s *searching) exclude(ctx context.Context, x store.Search, answers []store.SearchAnswer) (again bool, err error) {
 	lists := x.Exclusions.V
 	if len(lists) == 0 {
-		if lists, err = s.excluding(ctx, x); err != nil || len(lists) == 0 {
-			return false, err
+		if lists = s.excluding(x); len(lists) == 0 {
+			return false, nil
 		}
 	}
 	for i, list := range lists {
@@ -31,6 +32,7 @@ func (s *searching) exclude(ctx context.Context, x store.Search, answers []store
 		if lists[i].Over {
 			return true, nil
 		}
+		s.sought, _ = inspect.Seek(s.found, false)
 		values := culprit.Excluded(s.withoutOthers(x, list.Culprit), lists[i], lists[i].Ask)
 		now := fmt.Sprintf("Trying with %d of %d excluded; about %d more tries", len(lists[i].Ask), len(list.Candidates), lists[i].Left)
 		a, err := s.find(ctx, store.SearchAnswer{RunID: s.row.ID, Excluding: i, Parts: store.JSON[[]int]{V: lists[i].Ask}}, values, now, firstSearchPass+len(answers)*mostRounds)
@@ -44,11 +46,7 @@ func (s *searching) exclude(ctx context.Context, x store.Search, answers []store
 
 // excluding are the searches that there are to be: for each culprit of one setting that has a
 // list of what is excluded from it.
-func (s *searching) excluding(ctx context.Context, x store.Search) ([]culprit.Excluding, error) {
-	found, err := findingsOf(ctx, s.Store, x.OfRunID)
-	if err != nil {
-		return nil, err
-	}
+func (s *searching) excluding(x store.Search) []culprit.Excluding {
 	var out []culprit.Excluding
 	for i, set := range x.Step.V.Culprits {
 		for _, n := range set {
@@ -61,14 +59,14 @@ func (s *searching) excluding(ctx context.Context, x store.Search) ([]culprit.Ex
 			if !has {
 				continue
 			}
-			candidates := culprit.Candidates(list, s.run.base.Look, found, s.withoutOthers(x, i).Strings(list.Key))
+			candidates := culprit.Candidates(list, s.run.base.Look, s.found, s.withoutOthers(x, i).Strings(list.Key))
 			if len(candidates) > 0 {
 				out = append(out, culprit.Excluding{Culprit: i, Key: list.Key, Candidates: candidates, Fewest: []int{}})
 			}
 			break
 		}
 	}
-	return out, nil
+	return out
 }
 
 // withoutOthers is the whole change without the culprits but one, and without what needs them.

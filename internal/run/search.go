@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -35,6 +36,7 @@ type searching struct {
 	*run
 	about  store.Search
 	base   settings.Values
+	found  []evidence.Finding // what is searched for
 	sought inspect.Sought
 	test   sequential.Test
 }
@@ -50,11 +52,10 @@ func (r *run) search(ctx context.Context) error {
 	if s.base, err = r.Store.Revision(ctx, r.row.SiteID, x.Base); err != nil {
 		return err
 	}
-	found, err := findingsOf(ctx, r.Store, x.OfRunID)
-	if err != nil {
+	if s.found, err = findingsOf(ctx, r.Store, x.OfRunID); err != nil {
 		return err
 	}
-	s.sought, _ = inspect.Seek(found)
+	s.sought, _ = inspect.Seek(s.found, false)
 	s.test = sequential.Test{Lower: byChance, Upper: min(always, max(atLeast, s.sought.Rate)), Alpha: 0.05, Beta: 0.05}
 	for over := false; !over; {
 		if err := r.stopIfAsked(ctx); err != nil {
@@ -85,6 +86,7 @@ func (s *searching) goOn(ctx context.Context) (over bool, err error) {
 	switch {
 	case now.Enough:
 	case step.Ask != nil:
+		s.narrow(answers, step.Rest)
 		a, err := s.answer(ctx, step, firstSearchPass+len(answers)*mostRounds)
 		if err != nil {
 			return false, err
@@ -103,6 +105,18 @@ func (s *searching) goOn(ctx context.Context) (over bool, err error) {
 	s.row.Summary += excluded(now.Exclusions.V, s.cat)
 	s.row.Progress.V.Looks = s.progress.Looks()
 	return true, nil
+}
+
+// narrow says what is looked for next: what was found; all of it wherever it showed, when it is to
+// be known whether anything is left beside the culprits; and what was left then, once something was.
+func (s *searching) narrow(answers []store.SearchAnswer, everywhere bool) {
+	left := s.found
+	for _, a := range answers {
+		if a.Rest && a.Outcome == culprit.Fails && len(a.Findings.V) > 0 {
+			left = slices.DeleteFunc(slices.Clone(s.found), func(f evidence.Finding) bool { return !slices.Contains(a.Findings.V, f.Fingerprint) })
+		}
+	}
+	s.sought, _ = inspect.Seek(left, everywhere)
 }
 
 // theCulprit is what answers of the search for the culprit have for a search for exclusions.
@@ -124,7 +138,7 @@ func known(answers []store.SearchAnswer, of int) []culprit.Answer {
 func (s *searching) answer(ctx context.Context, step culprit.Step, pass int) (store.SearchAnswer, error) {
 	values := culprit.Put(s.base, pick(s.about.Problem.V.Parts, step.Ask))
 	now := fmt.Sprintf("Trying %d of %d edits; about %d more tries", len(step.Ask), len(s.about.Problem.V.Parts), step.Left)
-	return s.find(ctx, store.SearchAnswer{RunID: s.row.ID, Excluding: theCulprit, Parts: store.JSON[[]int]{V: step.Ask}}, values, now, pass)
+	return s.find(ctx, store.SearchAnswer{RunID: s.row.ID, Excluding: theCulprit, Rest: step.Rest, Parts: store.JSON[[]int]{V: step.Ask}}, values, now, pass)
 }
 
 // find finds out what some settings come to.
@@ -172,9 +186,9 @@ func (s *searching) earlierAnswer(ctx context.Context, a *store.SearchAnswer) (t
 			return false, err
 		}
 	}
-	switch had, err := s.Store.SearchedBefore(ctx, s.about.OfRunID, a.Fingerprint); {
+	switch had, err := s.Store.SearchedBefore(ctx, s.about.OfRunID, a.Fingerprint, a.Rest); {
 	case err == nil:
-		a.Outcome, a.Shown, a.Rounds, a.FromRunID = had.Outcome, had.Shown, had.Rounds, &had.RunID
+		a.Outcome, a.Findings, a.Shown, a.Rounds, a.FromRunID = had.Outcome, had.Findings, had.Shown, had.Rounds, &had.RunID
 		return true, nil
 	case !errors.Is(err, store.ErrNotFound):
 		return false, err
@@ -208,6 +222,7 @@ func (s *searching) look(ctx context.Context, a *store.SearchAnswer, pass int) e
 		a.Rounds++
 		if len(shown) > 0 {
 			a.Shown++
+			a.Findings.V = shown
 		}
 		switch s.test.Decide(a.Shown, a.Rounds-a.Shown) {
 		case sequential.Upper:
@@ -259,7 +274,9 @@ func Concluded(parts []culprit.Part, step culprit.Step, checks int, enough bool,
 	switch {
 	case enough || step.Stuck:
 		said += "There may be others. "
-	case len(step.Innocent) > 0:
+	case len(step.Innocent) == 1:
+		said += "The other breaks nothing. "
+	case len(step.Innocent) > 1:
 		said += fmt.Sprintf("The other %d break nothing. ", len(step.Innocent))
 	}
 	return evidence.VerdictBroken, said + took

@@ -151,6 +151,21 @@ func TestFaultsOfTwoEditsTogetherAreFoundAfterADeath(t *testing.T) {
 	}
 }
 
+// Two edits break the site each for itself, and what the second does shows where it looks as if the
+// first had done it: both are found, since what is left beside a culprit is looked at everywhere.
+func TestFaultsOfTwoCulpritsAreBothFound(t *testing.T) {
+	doc := onePage()
+	doc.Pages = append(doc.Pages, site.Page{Path: "/", Class: "home", Personas: []string{site.Visitor}, Devices: []string{site.Phone}},
+		site.Page{Path: "/kits", Class: "listing", Personas: []string{site.Visitor}, Devices: []string{site.Phone}})
+	b := newBench(t, doc)
+	b.mark(0)
+	r, _ := b.try(settings.Values{"styles.later": true, "images.dimensions": false, "markup.compact": true})
+	require.Equal(t, evidence.VerdictBroken, r.Verdict, r.Summary)
+	found, step, _ := b.search(r.ID)
+	assert.ElementsMatch(t, [][]string{{"styles.later = on"}, {"images.dimensions = off"}}, b.culprits(found.ID, step), found.Summary)
+	assert.Contains(t, found.Summary, "The other breaks nothing.")
+}
+
 // Somebody who has seen enough takes what is known.
 func TestFaultsAreSearchedForAsLongAsSomebodyWants(t *testing.T) {
 	b := newBench(t, onePage())

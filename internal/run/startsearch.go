@@ -97,7 +97,7 @@ func searchOf(ctx context.Context, s *store.Store, ofRun int64) (store.Search, s
 	if err != nil {
 		return store.Search{}, of, err
 	}
-	if _, any := inspect.Seek(found); !any {
+	if _, any := inspect.Seek(found, false); !any {
 		return store.Search{}, of, none("What run %d found shows only to somebody who was there before the change, or later on. That is not searched for.", ofRun)
 	}
 	mark := store.Mark{}

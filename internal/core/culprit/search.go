@@ -50,6 +50,7 @@ type Step struct {
 	Clear     bool    `json:"clear,omitempty"`     // the whole change breaks nothing
 	Stuck     bool    `json:"stuck,omitempty"`     // it is over, and something that breaks the site was not found
 	Left      int     `json:"left,omitempty"`      // about how many answers it still takes
+	Rest      bool    `json:"rest,omitempty"`      // what is to be tried is all that is left beside the culprits: whether there are others
 }
 
 // What is known of a part.
@@ -93,6 +94,7 @@ type search struct {
 	order     []int
 	suspected []int
 	left      int
+	rest      bool
 }
 
 // Next says how a search stands after some answers. The same answers give the same step, so that
@@ -108,7 +110,7 @@ func Next(p Problem, answers []Answer) Step {
 	var q *question
 	switch {
 	case errors.As(err, &q) && (p.Most == 0 || len(answers) < p.Most):
-		out.Ask, out.Suspected, out.Left = q.parts, s.suspected, s.left
+		out.Ask, out.Suspected, out.Left, out.Rest = q.parts, s.suspected, s.left, s.rest
 	case err != nil:
 		out.Stuck, out.Suspected = true, s.suspected
 	}
@@ -207,6 +209,7 @@ func (s *search) all() (culprits [][]int, clear bool, err error) {
 		}
 		o, err := s.ask(rest)
 		if err != nil {
+			s.rest = len(culprits) > 0
 			return culprits, false, err
 		}
 		switch o {

@@ -18,6 +18,8 @@ CREATE TABLE search_answers (
   parts jsonb NOT NULL, -- of the change, or candidates that are excluded
   fingerprint text NOT NULL,
   outcome text NOT NULL, -- passes, fails, undecided
+  rest boolean NOT NULL DEFAULT false, -- all but the culprits found so far, looked at everywhere
+  findings jsonb NOT NULL DEFAULT '[]', -- fingerprints of what showed
   shown int NOT NULL DEFAULT 0, -- rounds of looks that showed it
   rounds int NOT NULL DEFAULT 0,
   from_run_id bigint REFERENCES runs ON DELETE SET NULL, -- an earlier run that knew
