@@ -53,7 +53,7 @@ bench: build
 # check notices. Some hours; make test does a few of each.
 corpus: build
 	@scripts/setup corpus
-	TIDEMARKER_CORPUS=all TIDEMARKER_MUTATIONS=500 TIDEMARKER_RUNS=1 go test -v -timeout 300m -run '^TestFaults' ./internal/run | grep -v '^{\|goose'
+	TIDEMARKER_CORPUS=all TIDEMARKER_CULPRITS=all TIDEMARKER_MUTATIONS=500 TIDEMARKER_RUNS=1 go test -v -timeout 420m -run '^TestFaults' ./internal/run | grep -v '^{\|goose'
 
 # Fresh pictures of the main views, from the demo's data.
 screenshots: build
