@@ -81,6 +81,13 @@ func TestFaultsOfTheCorpusHaveTheirCulprit(t *testing.T) {
 		for key, list := range x.Exclude {
 			excludable++
 			got := []string{}
+			for _, set := range step.Culprits { // what a list has lost is to come back
+				for _, i := range set {
+					if p := search.Problem.V.Parts[i]; p.Key == key && p.Removed {
+						got = append(settings.Values{}.With(x.Edits).Strings(key), p.Entry)
+					}
+				}
+			}
 			for _, e := range search.Exclusions.V {
 				for _, i := range e.Fewest {
 					if e.Key == key {

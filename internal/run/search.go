@@ -112,7 +112,7 @@ func (s *searching) goOn(ctx context.Context) (over bool, err error) {
 func (s *searching) narrow(answers []store.SearchAnswer, everywhere bool) {
 	left := s.found
 	for _, a := range answers {
-		if a.Rest && a.Outcome == culprit.Fails && len(a.Findings.V) > 0 {
+		if a.Rest && a.Excluding == theCulprit && a.Outcome == culprit.Fails && len(a.Findings.V) > 0 {
 			left = slices.DeleteFunc(slices.Clone(s.found), func(f evidence.Finding) bool { return !slices.Contains(a.Findings.V, f.Fingerprint) })
 		}
 	}

@@ -40,7 +40,7 @@ type SearchAnswer struct {
 	Parts       JSON[[]int]     `db:"parts"`     // of the change, or candidates that are excluded
 	Fingerprint string          `db:"fingerprint"`
 	Outcome     culprit.Outcome `db:"outcome"`
-	Rest        bool            `db:"rest"`        // all but the culprits found so far, looked at everywhere
+	Rest        bool            `db:"rest"`        // looked at everywhere: all but the culprits found so far, or with exclusions
 	Findings    JSON[[]string]  `db:"findings"`    // fingerprints of what showed
 	Shown       int             `db:"shown"`       // rounds of looks that showed it
 	Rounds      int             `db:"rounds"`      // rounds of looks

@@ -144,14 +144,10 @@ func missingName(title string) string {
 func classesOf(p evidence.PageLook) []string {
 	var out []string
 	for _, b := range p.Outline {
-		for _, step := range strings.Fields(b.Path) {
-			for i, class := range strings.Split(step, ".") {
-				class, _, _ = strings.Cut(class, ":")
-				class, _, _ = strings.Cut(class, "#")
-				if i > 0 && class != "" && !slices.Contains(out, "."+class+"*") {
-					out = append(out, "."+class+"*")
-				}
-			}
+		_, class, is := strings.Cut(b.Name, ".")
+		class, _, _ = strings.Cut(class, " ")
+		if is && class != "" && !slices.Contains(out, "."+class+"*") {
+			out = append(out, "."+class+"*")
 		}
 	}
 	return out

@@ -16,7 +16,7 @@ func marked() evidence.Look {
 	at := evidence.Key{Page: "/kits", Persona: "visitor", Device: "desktop"}
 	return evidence.Look{Pages: []evidence.PageLook{{Key: at, Requests: []evidence.Request{
 		{URL: "https://a.test/kits", Kind: "document"}, {URL: "https://a.test/assets/menu.js", Kind: "script"}, {URL: "https://a.test/assets/fern.js?v=3", Kind: "script"},
-		{URL: "https://a.test/assets/site.css", Kind: "stylesheet"}}, Outline: []evidence.Box{{Path: "main > div.card.tall"}, {Path: "nav.menu:nth-of-type(2)"}}}}}
+		{URL: "https://a.test/assets/site.css", Kind: "stylesheet"}}, Outline: []evidence.Box{{Name: "div.card"}, {Name: "button#pay"}, {Name: "nav.menu “Menu”"}}}}}
 }
 
 func patterns(list []culprit.Candidate) []string {
@@ -49,7 +49,7 @@ func TestWhatTheEvidenceNamesIsExcludedFirst(t *testing.T) {
 
 	keep := settings.Definition{Key: "styles.keep", Type: settings.Patterns, Role: "css-keep"}
 	lost := evidence.Finding{Kind: evidence.PictureKind, Severity: evidence.Broken, Title: "nav.menu has lost its style", Page: "/kits"}
-	assert.Equal(t, []string{".menu*", ".card*", ".tall*"}, patterns(culprit.Candidates(keep, marked(), []evidence.Finding{lost}, nil)))
+	assert.Equal(t, []string{".menu*", ".card*"}, patterns(culprit.Candidates(keep, marked(), []evidence.Finding{lost}, nil)))
 }
 
 // The fewest exclusions with which nothing breaks, of any that are needed together.

@@ -18,7 +18,7 @@ CREATE TABLE search_answers (
   parts jsonb NOT NULL, -- of the change, or candidates that are excluded
   fingerprint text NOT NULL,
   outcome text NOT NULL, -- passes, fails, undecided
-  rest boolean NOT NULL DEFAULT false, -- all but the culprits found so far, looked at everywhere
+  rest boolean NOT NULL DEFAULT false, -- looked at everywhere: all but the culprits found so far, or with exclusions
   findings jsonb NOT NULL DEFAULT '[]', -- fingerprints of what showed
   shown int NOT NULL DEFAULT 0, -- rounds of looks that showed it
   rounds int NOT NULL DEFAULT 0,
