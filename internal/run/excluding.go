@@ -107,7 +107,7 @@ func excluded(lists []culprit.Excluding, c settings.Catalogue) string {
 		if len(patterns) > 0 {
 			said += fmt.Sprintf(" With %s in “%s” it may stay.", strings.Join(patterns, " and "), d.Title)
 		} else if x.Over {
-			said += fmt.Sprintf(" Nothing in “%s” helps.", d.Title)
+			said += fmt.Sprintf(" It breaks with all %d candidates in “%s” excluded, too.", len(x.Candidates), d.Title)
 		}
 	}
 	return said
