@@ -21,8 +21,8 @@ type Sought struct {
 const mostSought = 2
 
 // Seek picks what to look for of what was found with a change, and where: of each cause the
-// places that say the most, or everywhere that it showed. any is false when nothing of it can be looked for: what shows only
-// to somebody who was there before, or much later.
+// places that say the most, or everywhere that it showed. any is false when nothing of it can be
+// looked for: what shows only to somebody who was there before, or much later.
 func Seek(found []evidence.Finding, everywhere bool) (s Sought, any bool) {
 	found = slices.Clone(found)
 	evidence.Sort(found)
@@ -75,7 +75,7 @@ func (r *Inspection) PurgeFor(ctx context.Context, s Sought) error {
 }
 
 // Look looks once for what is sought, with the settings in force. shown are the fingerprints of
-// the findings that showed; looked is false when nothing could be looked at.
+// the findings that showed; looked is false when none did and something could not be looked at.
 func (r *Inspection) Look(ctx context.Context, s Sought, pass int) (shown []string, looked bool, err error) {
 	g := r.gathering()
 	g.silent = true
@@ -110,19 +110,17 @@ func (r *Inspection) Look(ctx context.Context, s Sought, pass int) (shown []stri
 		return nil, false, err
 	}
 	var found []evidence.Finding
-	missing := 0
+	looked = true
 	for _, list := range g.everything() {
 		found = append(found, list...)
-		if slices.ContainsFunc(list, func(f evidence.Finding) bool { return f.Kind == evidence.NotCheckedKind }) {
-			missing++
-		}
+		looked = looked && !slices.ContainsFunc(list, func(f evidence.Finding) bool { return f.Kind == evidence.NotCheckedKind && f.Severity != evidence.Note })
 	}
 	for _, f := range s.findings {
 		if f.Shows(found) {
 			shown = append(shown, f.Fingerprint)
 		}
 	}
-	return shown, missing < max(1, len(g.everything())), nil
+	return shown, looked || len(shown) > 0, nil
 }
 
 // everybody are all personas that have to be made ready, on each device that they use.

@@ -101,7 +101,7 @@ func (s *searching) goOn(ctx context.Context) (over bool, err error) {
 			return false, err
 		}
 	}
-	s.row.Verdict, s.row.Summary = Concluded(s.about.Problem.V.Parts, step, len(answers), now.Enough && step.Ask != nil, s.cat)
+	s.row.Verdict, s.row.Summary = concluded(s.about.Problem.V.Parts, step, len(answers), now.Enough && step.Ask != nil, s.cat)
 	s.row.Summary += excluded(now.Exclusions.V, s.cat)
 	s.row.Progress.V.Looks = s.progress.Looks()
 	return true, nil
@@ -245,9 +245,9 @@ func pick(parts []culprit.Part, which []int) []culprit.Part {
 	return out
 }
 
-// Concluded says what a search came to: broken with the culprits, clear when the whole change
+// concluded says what a search came to: broken with the culprits, clear when the whole change
 // breaks nothing any more, unsure when it could not be decided or somebody had enough.
-func Concluded(parts []culprit.Part, step culprit.Step, checks int, enough bool, c settings.Catalogue) (evidence.Verdict, string) {
+func concluded(parts []culprit.Part, step culprit.Step, checks int, enough bool, c settings.Catalogue) (evidence.Verdict, string) {
 	name := func(which []int) string {
 		var out []string
 		for _, i := range which {
