@@ -71,7 +71,7 @@ func keepNothing(_ context.Context, _ string, raw []byte) (string, error) { retu
 
 func look(t *testing.T, env site.Environment, path, device string, state State) evidence.PageLook {
 	t.Helper()
-	l, err := shared.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: path, Class: "other", Masks: []site.Mask{{Selector: ".masked"}, {Selector: "((bad"}}}, Persona: "visitor", Device: device}, state, httpcache.NewReader(httpcache.Signal{}), keepNothing)
+	l, err := shared.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: path, Class: "other", Masks: []site.Mask{{Selector: ".masked"}, {Selector: "((bad"}}}, Persona: "visitor", Device: device}, state, httpcache.NewReader(httpcache.Signal{}), keepNothing, nil)
 	require.NoError(t, err)
 	return l
 }
@@ -135,7 +135,7 @@ func TestWhatMovesByTimersStandsAtTheSamePointInEveryLook(t *testing.T) {
 			fetch("/slow/").then((r) => r.text()).then((t) => { document.body.append(t); });</script>`})
 	clock := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	see := func() evidence.PageLook {
-		l, err := shared.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: "/", Class: "other"}, Persona: "visitor", Device: site.Desktop, Clock: clock}, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing)
+		l, err := shared.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: "/", Class: "other"}, Persona: "visitor", Device: site.Desktop, Clock: clock}, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing, nil)
 		require.NoError(t, err)
 		require.Empty(t, l.Missing)
 		return l
@@ -197,12 +197,12 @@ func TestAPageThatHangsIsTriedTwiceAndNotChecked(t *testing.T) {
 	defer hung.Close()
 	env, asked := pages(t, map[string]string{"/": `<script>for (;;) {}</script>`, "/ok/": "<h1>Well</h1>"})
 	task := site.PageTask{Page: site.Page{Path: "/"}, Persona: "visitor", Device: site.Desktop}
-	l, err := hung.Look(t.Context(), env, task, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing)
+	l, err := hung.Look(t.Context(), env, task, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing, nil)
 	require.NoError(t, err)
 	assert.NotEmpty(t, l.Missing)
 	assert.Equal(t, 2, l.Attempts)
 	assert.EqualValues(t, 2, asked["/"].Load())
-	l, err = shared.Look(t.Context(), site.Environment{URL: "http://127.0.0.1:1"}, task, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing)
+	l, err = shared.Look(t.Context(), site.Environment{URL: "http://127.0.0.1:1"}, task, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing, nil)
 	require.NoError(t, err)
 	assert.Contains(t, l.Missing, "could not be opened")
 }
@@ -215,7 +215,7 @@ func TestChromiumIsStartedAgainWhenItDied(t *testing.T) {
 	p, err := os.FindProcess(b.launch.PID())
 	require.NoError(t, err)
 	require.NoError(t, p.Kill())
-	l, err := b.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: "/"}, Persona: "visitor", Device: site.Desktop}, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing)
+	l, err := b.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: "/"}, Persona: "visitor", Device: site.Desktop}, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing, nil)
 	require.NoError(t, err)
 	assert.Empty(t, l.Missing)
 }

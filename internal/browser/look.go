@@ -32,9 +32,9 @@ type Keep func(ctx context.Context, mediaType string, raw []byte) (sha256 string
 
 // Look looks at one page as a persona on a device. What could not be looked at is
 // tried once more in a new context; then the look says why it is missing. reader tells
-// how the page was served. An error is returned only when the context ended or the
+// how the page was served; sources keeps what it is made of, unless it is nil. An error is returned only when the context ended or the
 // evidence could not be kept.
-func (b *Browser) Look(ctx context.Context, env site.Environment, task site.PageTask, state State, reader *httpcache.Reader, keep Keep) (out evidence.PageLook, err error) {
+func (b *Browser) Look(ctx context.Context, env site.Environment, task site.PageTask, state State, reader *httpcache.Reader, keep Keep, sources *Sources) (out evidence.PageLook, err error) {
 	release, err := b.acquire(ctx)
 	if err != nil {
 		return out, err
@@ -42,7 +42,7 @@ func (b *Browser) Look(ctx context.Context, env site.Environment, task site.Page
 	defer release()
 	missing, err := twice(ctx, func(attempt int) error {
 		out = evidence.PageLook{Key: evidence.Key{Page: task.Page.Path, Persona: task.Persona, Device: task.Device}, Class: task.Page.Class, Attempts: attempt, Served: httpcache.Unknown}
-		raw, err := b.lookOnce(ctx, env, task, state, reader, &out)
+		raw, err := b.lookOnce(ctx, env, task, state, reader, sources, &out)
 		if err != nil {
 			return err
 		}
@@ -96,7 +96,7 @@ type collected struct {
 	Fonts   []string          `json:"fonts"`
 }
 
-func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.PageTask, state State, reader *httpcache.Reader, out *evidence.PageLook) (picture []byte, err error) {
+func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.PageTask, state State, reader *httpcache.Reader, sources *Sources, out *evidence.PageLook) (picture []byte, err error) {
 	ctx, cancel := context.WithTimeout(ctx, b.opt.Timeout)
 	defer cancel()
 	t, err := b.open(ctx, env, task.Device, state)
@@ -104,7 +104,13 @@ func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.
 		return nil, err
 	}
 	defer t.close()
-	return t.look(task, reader, out)
+	if picture, err = t.look(task, reader, out); err != nil || sources == nil {
+		return picture, err
+	}
+	if out.Source, err = sources.take(ctx, t); err != nil {
+		return nil, &notKept{err}
+	}
+	return picture, nil
 }
 
 // look opens the page in this tab and reads what there is of it.
@@ -161,8 +167,7 @@ func (t *tab) look(task site.PageTask, reader *httpcache.Reader, out *evidence.P
 // are told apart.
 func VariantOf(path, device string) string { return path + " " + device }
 
-// body is the document as it came over the line; nothing when the browser no longer has
-// it.
+// body is what a request brought, as it came; nothing when the browser no longer has it.
 func (t *tab) body(id proto.NetworkRequestID) []byte {
 	res, err := proto.NetworkGetResponseBody{RequestID: id}.Call(t.page.Timeout(5 * time.Second))
 	if err != nil {

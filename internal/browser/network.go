@@ -156,6 +156,13 @@ func (t *tab) answered(e *proto.NetworkResponseReceived) {
 		if slices.Contains([]string{"document", "script", "stylesheet"}, t.requests[i].Kind) {
 			t.requests[i].Keeps = int(keptFor(e.Response).Seconds())
 		}
+		if slices.Contains([]string{"font", "script", "stylesheet"}, t.requests[i].Kind) {
+			for k, v := range e.Response.Headers {
+				if strings.EqualFold(k, "access-control-allow-origin") {
+					t.requests[i].Shared = clip(v.String())
+				}
+			}
+		}
 	}
 	if e.Type == proto.NetworkResourceTypeDocument && e.FrameID == t.frame {
 		t.document.id, t.document.status = e.RequestID, e.Response.Status

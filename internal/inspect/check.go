@@ -49,7 +49,11 @@ func (r *Inspection) Check(ctx context.Context) (Result, error) {
 	if err := r.control(ctx, g); err != nil {
 		return Result{}, err
 	}
-	return r.conclude(ctx, g.all())
+	out, err := r.conclude(ctx, g.all())
+	if err != nil {
+		return out, err
+	}
+	return out, r.holdForesight(ctx, out.Findings)
 }
 
 // mostAgain is on how many pages a cause is looked at a second time. When each of them shows it

@@ -84,6 +84,9 @@ type Inspection struct {
 	beginning sync.Once
 	began     time.Time // what the browser's clock says where the mark says nothing
 
+	sourcing sync.Once
+	sources  *browser.Sources
+
 	read    sync.Once
 	reader  *httpcache.Reader           // one for all, since it remembers what it has seen
 	ready   map[[2]string]browser.State // personas made ready in this pass, by name and device

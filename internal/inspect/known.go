@@ -5,7 +5,9 @@ import (
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/store"
 )
 
 // known tells of contradictions between the settings and what is known of the site that
@@ -14,29 +16,13 @@ func (r *Inspection) known(ctx context.Context, g *gathering) error {
 	if r.Compared == nil {
 		return nil
 	}
-	about, err := RuleContextOf(ctx, r.Store, r.EnvID)
-	if err != nil {
-		return err
-	}
-	remarks := func(with exclusion.Layer) ([]exclusion.Remark, error) {
-		about.Layer = with
-		if err := about.meanings(ctx, r.Store); err != nil {
-			return nil, err
-		}
-		return exclusion.Coverage(about.Layer, about.Known), nil
-	}
-	was, is := exclusion.LayerOf(r.Catalogue, r.Compared), exclusion.LayerOf(r.Catalogue, r.Values)
-	before, err := remarks(was)
-	if err != nil {
-		return err
-	}
-	now, err := remarks(is)
+	said, err := contradictions(ctx, r.Store, r.EnvID, r.Catalogue, r.Compared, r.Values)
 	if err != nil {
 		return err
 	}
 	// Each under a key of its own: that nothing was found there hides nothing else.
 	found := map[evidence.Key][]evidence.Finding{}
-	for _, f := range append(exclusion.NewFindings(was, before, now), exclusion.NoLongerAtAll(was, is)...) {
+	for _, f := range said {
 		k := f.Key()
 		k.Journey = "settings " + f.OwnCause()
 		found[k] = append(found[k], f)
@@ -47,6 +33,32 @@ func (r *Inspection) known(ctx context.Context, g *gathering) error {
 		}
 	}
 	return nil
+}
+
+// contradictions are what settings and what is known of an environment say against each other that
+// they did not say with the earlier settings.
+func contradictions(ctx context.Context, st *store.Store, env int64, cat settings.Catalogue, earlier, later settings.Values) ([]evidence.Finding, error) {
+	about, err := RuleContextOf(ctx, st, env)
+	if err != nil {
+		return nil, err
+	}
+	remarks := func(with exclusion.Layer) ([]exclusion.Remark, error) {
+		about.Layer = with
+		if err := about.meanings(ctx, st); err != nil {
+			return nil, err
+		}
+		return exclusion.Coverage(about.Layer, about.Known), nil
+	}
+	was, is := exclusion.LayerOf(cat, earlier), exclusion.LayerOf(cat, later)
+	before, err := remarks(was)
+	if err != nil {
+		return nil, err
+	}
+	now, err := remarks(is)
+	if err != nil {
+		return nil, err
+	}
+	return append(exclusion.NewFindings(was, before, now), exclusion.NoLongerAtAll(was, is)...), nil
 }
 
 // noLongerCached weighs that a page is no longer served from the cache: when the settings say

@@ -203,7 +203,7 @@ func (r *Inspection) lookAtPage(ctx context.Context, b *browser.Browser, t site.
 	t.Clock = r.clock(look.Key)
 	if ready {
 		var err error
-		if look, err = b.Look(ctx, r.Env, t, state, r.facts(), r.Blobs.Put); err != nil {
+		if look, err = b.Look(ctx, r.Env, t, state, r.facts(), r.Blobs.Put, r.madeOf(pass)); err != nil {
 			return err
 		}
 	}
@@ -225,6 +225,16 @@ func (r *Inspection) lookAtPage(ctx context.Context, b *browser.Browser, t site.
 	}
 	g.looked(look)
 	return g.take(ctx, look.Key, found)
+}
+
+// madeOf keeps what pages are made of in the first looks of a run: what becomes a mark is asked by
+// foresight.
+func (r *Inspection) madeOf(pass int) *browser.Sources {
+	if pass != 1 || r.Isolated {
+		return nil
+	}
+	r.sourcing.Do(func() { r.sources = browser.NewSources(r.Blobs.Put) })
+	return r.sources
 }
 
 // clock is what the browser's clock says in a look: the same as in the mark, so that what

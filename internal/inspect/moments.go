@@ -173,7 +173,7 @@ func (r *Inspection) rebuilt(ctx context.Context, tasks []site.PageTask, pass in
 			return nil, err
 		}
 		t.Clock = r.clock(pageKey(t))
-		l, err := b.Look(ctx, r.Env, t, browser.State{}, r.facts(), r.Blobs.Put)
+		l, err := b.Look(ctx, r.Env, t, browser.State{}, r.facts(), r.Blobs.Put, nil)
 		if err != nil {
 			return nil, err
 		}

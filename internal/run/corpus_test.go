@@ -94,8 +94,8 @@ func readCases(t *testing.T) corpus {
 type ground struct{ *bench }
 
 // liveSite starts the staging of a stand-in as the demo has it, with an outbox, marks it, and
-// lets strangers place orders as long as the test goes on.
-func liveSite(t *testing.T, which standin.Site, file string) *ground {
+// lets strangers place orders as long as the test goes on. trim makes less of the site's document.
+func liveSite(t *testing.T, which standin.Site, file string, trim ...func(*site.Site)) *ground {
 	t.Helper()
 	raw, err := os.ReadFile(file)
 	require.NoError(t, err)
@@ -111,6 +111,9 @@ func liveSite(t *testing.T, which standin.Site, file string) *ground {
 		Connector: &site.Connector{Kind: "http", URL: inst.ConnectorURL(), Token: "secret"}}}
 	if which.Name == standin.Quillet().Name {
 		doc.Pages = append(doc.Pages, site.Page{Path: "/evenings?month=march", Class: "listing", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}})
+	}
+	for _, f := range trim {
+		f(&doc)
 	}
 	st, _ := testdb.New(t)
 	g := &ground{&bench{T: t, store: st, staging: inst}}

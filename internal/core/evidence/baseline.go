@@ -313,6 +313,9 @@ func (l Look) With(p PageLook) Look {
 		return l
 	}
 	l.Pages = slices.Clone(l.Pages)
+	if p.Source == nil {
+		p.Source = l.Pages[i].Source
+	}
 	l.Pages[i] = p
 	return l
 }

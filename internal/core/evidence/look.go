@@ -60,6 +60,13 @@ type PageLook struct {
 	Empty     []string          `json:"empty,omitempty" doc:"Pictures that came and have no pixels."`
 	Fonts     []string          `json:"fonts,omitempty" doc:"Fonts that could not be used, so that others stand in."`
 	Clock     time.Time         `json:"clock,omitzero" doc:"What the page's clock said when it began to come."`
+	Source    *Source           `json:"source,omitempty" doc:"What it was made of, where that was kept."`
+}
+
+// Source is what a page was made of, as it came; each known by the SHA-256 of its content.
+type Source struct {
+	Document string            `json:"document"`
+	Files    map[string]string `json:"files" doc:"Scripts and style sheets, by address."`
 }
 
 // Picture is a full-page picture, known by its content.
@@ -120,6 +127,7 @@ type Request struct {
 	Keeps   int    `json:"keeps,omitempty" doc:"For how many seconds a browser uses the answer again without asking (RFC 9111 §4.2.1)."`
 	From    string `json:"from,omitempty" doc:"Address of the script or style that asked for it; nothing when the page itself did."`
 	Later   bool   `json:"later,omitempty" doc:"A script asked for it, not the page as it was read."`
+	Shared  string `json:"shared,omitempty" doc:"Whom another host lets use its answer (Access-Control-Allow-Origin), for scripts, styles and fonts."`
 	Blocked bool   `json:"blocked,omitempty" doc:"Not sent: the host is not one of the site's."`
 }
 

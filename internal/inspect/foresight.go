@@ -1,0 +1,143 @@
+package inspect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/foresight"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/store"
+)
+
+// Foreseen is what a change will do to an environment, by its mark.
+type Foreseen struct {
+	Predictions []foresight.Prediction
+	Pages       int // looks of the mark that it was read off
+	Unread      int // looks of which it was not kept what they were made of
+}
+
+// Foresee says what settings will do to an environment from what its mark's pages were made of; the
+// site is not asked for anything. before are the settings of the mark.
+func Foresee(ctx context.Context, st *store.Store, blobs store.Blobs, env store.Environment, look evidence.Look, cat settings.Catalogue, before, after settings.Values) (Foreseen, error) {
+	row, err := st.Site(ctx, env.SiteID)
+	if err != nil {
+		return Foreseen{}, err
+	}
+	at, _, known := row.Document.V.Environment(env.Name)
+	if !known {
+		return Foreseen{}, fmt.Errorf("the site's document has no environment %q any more", env.Name)
+	}
+	var out Foreseen
+	ground, err := out.ground(ctx, blobs, at, look)
+	if err != nil {
+		return Foreseen{}, err
+	}
+	out.Predictions = foresight.Foresee(cat, before, after, ground)
+	said, err := contradictions(ctx, st, env.ID, cat, before, after)
+	if err != nil {
+		return Foreseen{}, err
+	}
+	for _, f := range said {
+		if f.Severity == evidence.Note {
+			continue
+		}
+		out.Predictions = append(out.Predictions, foresight.Prediction{Key: keyOf(cat, before, after), Kind: foresight.Contradict, About: f.Part, Title: f.Title, Why: f.Detail,
+			Sure: f.Severity == evidence.Broken, Places: []foresight.Place{{Page: f.Page, Persona: f.Persona, Device: f.Device}}, Exclude: []foresight.Exclude{}})
+	}
+	for i, p := range out.Predictions {
+		d, _ := cat.Find(p.Key)
+		out.Predictions[i].Setting = d.Title
+	}
+	return out, nil
+}
+
+// keyOf is the setting of a change that a contradiction is about: of those that say who is served
+// what from the cache, the first that changes.
+func keyOf(cat settings.Catalogue, before, after settings.Values) string {
+	for _, d := range cat.Settings {
+		for _, begins := range []string{"page-cache", "path-exclude", "cookie-exclude", "role-exclude", "agent-exclude", "query-", "always-refresh"} {
+			if strings.HasPrefix(string(d.Role), begins) && !settings.Equal(before[d.Key], after[d.Key]) {
+				return d.Key
+			}
+		}
+	}
+	return ""
+}
+
+// ground reads what the pages of a look were made of. Each file is read once.
+func (out *Foreseen) ground(ctx context.Context, blobs store.Blobs, env site.Environment, look evidence.Look) (foresight.Ground, error) {
+	g := foresight.Ground{Hosts: env.Hosts}
+	if u, err := url.Parse(env.URL); err == nil {
+		g.Hosts = append([]string{u.Host}, g.Hosts...)
+	}
+	kept := map[string][]byte{}
+	read := func(sha string) ([]byte, error) {
+		if raw, known := kept[sha]; known || sha == "" {
+			return raw, nil
+		}
+		b, err := blobs.Get(ctx, sha)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		kept[sha] = b.Bytes
+		return b.Bytes, nil
+	}
+	var reading foresight.Reading
+	for _, p := range look.Pages {
+		if p.Source == nil || p.Missing != "" {
+			out.Unread++
+			continue
+		}
+		document, err := read(p.Source.Document)
+		if err != nil {
+			return g, err
+		}
+		if len(document) == 0 {
+			out.Unread++
+			continue
+		}
+		var failed error
+		page, err := reading.Page(p, document, func(address string) []byte {
+			raw, err := read(p.Source.Files[address])
+			failed = errors.Join(failed, err)
+			return raw
+		}, env.Owns)
+		if err := errors.Join(err, failed); err != nil {
+			return g, fmt.Errorf("read what %s was made of: %w", p.Page, err)
+		}
+		out.Pages++
+		g.Pages = append(g.Pages, page)
+	}
+	return g, nil
+}
+
+// holdForesight holds what was to be foreseen of the settings against what was found with them.
+func (r *Inspection) holdForesight(ctx context.Context, found []evidence.Finding) error {
+	if r.Compared == nil {
+		return nil
+	}
+	env, err := r.Store.Environment(ctx, r.EnvID)
+	if err != nil {
+		return err
+	}
+	seen, err := Foresee(ctx, r.Store, r.Blobs, env, r.Base.Look, r.Catalogue, r.Compared, r.Values)
+	if err != nil || seen.Pages == 0 {
+		return err
+	}
+	look, err := r.Store.Look(ctx, r.Run, 1)
+	if err != nil {
+		return err
+	}
+	var looked []evidence.Key
+	for _, p := range look.Pages {
+		if p.Missing == "" {
+			looked = append(looked, p.Key)
+		}
+	}
+	return r.Store.SaveForesight(ctx, r.Run, foresight.Hold(seen.Predictions, found, looked))
+}
