@@ -15,6 +15,7 @@ import (
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/exclusions"
+	"tidemarker/internal/inspect"
 	"tidemarker/internal/run"
 	"tidemarker/internal/speedlayer"
 	"tidemarker/internal/store"
@@ -61,6 +62,9 @@ func notNow(err error) error {
 		return huma.Error409Conflict(sentence(err))
 	case as[*store.StillRecorded](err), errors.Is(err, store.ErrLastAdministrator), as[*site.RolesChanged](err):
 		return huma.Error409Conflict("Nothing was changed: " + err.Error() + ".")
+	}
+	if none, is := errors.AsType[*inspect.NothingToForesee](err); is {
+		return huma.Error409Conflict(none.Why)
 	}
 	if theirs, ok := errors.AsType[*changes.Edited](err); ok {
 		return huma.Error409Conflict(theirs.Error(), &huma.ErrorDetail{Location: "body.version", Message: "It is another by now.", Value: theirs.Version})

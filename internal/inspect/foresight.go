@@ -141,3 +141,45 @@ func (r *Inspection) holdForesight(ctx context.Context, found []evidence.Finding
 	}
 	return r.Store.SaveForesight(ctx, r.Run, foresight.Hold(seen.Predictions, found, looked))
 }
+
+// NothingToForesee says why nothing can be foreseen of an environment.
+type NothingToForesee struct{ Why string }
+
+func (e *NothingToForesee) Error() string { return e.Why }
+
+// ForeseeValues says what a complete set of values will do to an environment, by its newest mark.
+func ForeseeValues(ctx context.Context, st *store.Store, blobs store.Blobs, env store.Environment, after settings.Values) (Foreseen, store.Mark, error) {
+	m, err := st.LatestMark(ctx, env.ID)
+	if errors.Is(err, store.ErrNotFound) || err == nil && env.Catalogue.V == nil {
+		return Foreseen{}, m, &NothingToForesee{"There is no mark of " + env.Name + " yet. Take one first: what its pages are made of is read then."}
+	}
+	if err != nil {
+		return Foreseen{}, m, err
+	}
+	base, err := st.Baseline(ctx, m)
+	if err != nil {
+		return Foreseen{}, m, err
+	}
+	before, err := st.Revision(ctx, env.SiteID, m.Fingerprint)
+	if err != nil {
+		return Foreseen{}, m, err
+	}
+	out, err := Foresee(ctx, st, blobs, env, base.Look, *env.Catalogue.V, before, after)
+	if err == nil && out.Pages == 0 {
+		err = &NothingToForesee{fmt.Sprintf("Mark %d of %s was taken before it was kept what pages are made of. Take another.", m.ID, env.Name)}
+	}
+	return out, m, err
+}
+
+// Edited are the values that an environment has, as far as they are recorded, with edits.
+func Edited(ctx context.Context, st *store.Store, env store.Environment, edits settings.Values) (settings.Values, error) {
+	if env.Catalogue.V == nil || env.Fingerprint == "" {
+		return nil, &NothingToForesee{"The settings of " + env.Name + " have not been read yet. Take a mark first."}
+	}
+	now, err := st.Revision(ctx, env.SiteID, env.Fingerprint)
+	if err != nil {
+		return nil, err
+	}
+	after := now.With(edits)
+	return after, env.Catalogue.V.Validate(after)
+}

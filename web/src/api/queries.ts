@@ -1,6 +1,6 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
 import { toValue, type MaybeRefOrGetter } from "vue";
-import { api, body, done, type Schemas } from "./client";
+import { api, body, done, Problem, type Schemas } from "./client";
 
 type Id = MaybeRefOrGetter<number>;
 
@@ -71,6 +71,31 @@ export function useRun(id: Id) {
   return useQuery({
     queryKey: ["run", id],
     queryFn: () => body(api.GET("/api/v1/runs/{id}", { params: { path: { id: toValue(id) } } })),
+  });
+}
+
+/** What a change will do to staging; asked again when it would put other settings in force. */
+export function useForesight(change: Id, fingerprint: MaybeRefOrGetter<string>) {
+  return useQuery({
+    queryKey: ["change", change, "foresight", fingerprint],
+    queryFn: () => body(api.GET("/api/v1/changes/{id}/foresight", { params: { path: { id: toValue(change) } } })),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** What was foreseen of a run, and what became of it; nothing when nothing was. */
+export function useRunForesight(run: Id, over: MaybeRefOrGetter<boolean>) {
+  return useQuery({
+    queryKey: ["run", run, "foresight"],
+    queryFn: async () => {
+      try {
+        return await body(api.GET("/api/v1/runs/{id}/foresight", { params: { path: { id: toValue(run) } } }));
+      } catch (e) {
+        if (e instanceof Problem && e.status === 404) return null;
+        throw e;
+      }
+    },
+    enabled: () => toValue(over),
   });
 }
 

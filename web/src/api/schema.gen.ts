@@ -135,6 +135,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes/{id}/foresight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a change will do to staging, before anything is tried */
+        get: operations["foresee-change"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes/{id}/promote": {
         parameters: {
             query?: never;
@@ -395,6 +412,23 @@ export interface paths {
         put?: never;
         /** Takes the settings file that somebody exported from a site without a connector */
         post: operations["upload-export"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/environments/{id}/foresight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What settings will do to an environment; the site is not asked for anything */
+        post: operations["foresee"];
         delete?: never;
         options?: never;
         head?: never;
@@ -958,6 +992,26 @@ export interface paths {
          * @description It tries parts of the change on staging, and brings back what it found there. 409 when that cannot be searched for.
          */
         post: operations["find-culprit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/foresight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was foreseen of a run's settings, and what became of it
+         * @description 404 when nothing was: the run changed no settings, or its mark was taken before it was kept what pages are made of.
+         */
+        get: operations["get-run-foresight"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2291,6 +2345,12 @@ export interface components {
              */
             type: string;
         };
+        Exclude: {
+            key: string;
+            pattern: string;
+            /** @description Of the setting with the list. */
+            title: string;
+        };
         ExcludeRequest: {
             /**
              * Format: int64
@@ -2489,6 +2549,53 @@ export interface components {
         "Fit-copiedRequest": {
             document: string;
         };
+        ForeseeRequest: {
+            edits: {
+                [key: string]: unknown;
+            };
+        };
+        ForeseenView: {
+            /**
+             * Format: int64
+             * @description The mark that it was read off; 0 when there is none.
+             */
+            mark: number;
+            /**
+             * Format: int64
+             * @description The run with its evidence.
+             */
+            markRun: number;
+            /**
+             * Format: int64
+             * @description Looks of the mark that were read.
+             */
+            pages: number;
+            predictions: components["schemas"]["Prediction"][];
+            record: components["schemas"]["ForesightRecord"];
+            /**
+             * Format: int64
+             * @description Looks of which it was not kept what they were made of.
+             */
+            unread: number;
+            /** @description Why nothing can be foreseen. */
+            why?: string;
+        };
+        ForesightRecord: {
+            /**
+             * Format: int64
+             * @description Causes that were found and not foreseen.
+             */
+            missed: number;
+            /** Format: int64 */
+            right: number;
+            /**
+             * Format: int64
+             * @description Runs of which something was foreseen or missed.
+             */
+            runs: number;
+            /** Format: int64 */
+            wrong: number;
+        };
         Form: {
             action: string;
             button: string;
@@ -2516,6 +2623,27 @@ export interface components {
         FoundAddresses: {
             /** Format: int64 */
             found: number;
+        };
+        Held: {
+            /** @description The name, file, selector or host that it is about. */
+            about: string;
+            /** @description What to exclude so that it does not come; empty when nothing can be. */
+            exclude: components["schemas"]["Exclude"][];
+            /** @description Title of the finding that says so. */
+            finding?: string;
+            /** @description The setting that does it. */
+            key: string;
+            kind: string;
+            /** @enum {string} */
+            outcome: "right" | "wrong" | "not seen";
+            places: components["schemas"]["Place"][];
+            /** @description Its title. */
+            setting: string;
+            /** @description It follows; otherwise it is likely. */
+            sure: boolean;
+            title: string;
+            /** @description What it was read off. */
+            why: string;
         };
         HistoryLine: {
             /** Format: date-time */
@@ -2940,8 +3068,30 @@ export interface components {
             /** Format: int64 */
             width: number;
         };
+        Place: {
+            device: string;
+            page: string;
+            persona: string;
+        };
         "Place-onboardingRequest": {
             environments: components["schemas"]["OnboardingPlace"][];
+        };
+        Prediction: {
+            /** @description The name, file, selector or host that it is about. */
+            about: string;
+            /** @description What to exclude so that it does not come; empty when nothing can be. */
+            exclude: components["schemas"]["Exclude"][];
+            /** @description The setting that does it. */
+            key: string;
+            kind: string;
+            places: components["schemas"]["Place"][];
+            /** @description Its title. */
+            setting: string;
+            /** @description It follows; otherwise it is likely. */
+            sure: boolean;
+            title: string;
+            /** @description What it was read off. */
+            why: string;
         };
         Probe: {
             /**
@@ -3066,6 +3216,11 @@ export interface components {
             /** @description The settings are not those last read back. */
             drifted: boolean;
             fingerprint: string;
+        };
+        Record: {
+            held: components["schemas"]["Held"][];
+            /** @description Causes that were found and not foreseen, of those that can be foreseen. */
+            missed: string[];
         };
         "Record-backupRequest": {
             place: string;
@@ -3215,6 +3370,8 @@ export interface components {
             /** @description A script asked for it, not the page as it was read. */
             later?: boolean;
             method: string;
+            /** @description Whom another host lets use its answer (Access-Control-Allow-Origin), for scripts, styles and fonts. */
+            shared?: string;
             /** Format: int64 */
             status?: number;
             url: string;
@@ -4120,6 +4277,37 @@ export interface operations {
             };
         };
     };
+    "foresee-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForeseenView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "promote-change": {
         parameters: {
             query?: never;
@@ -4590,6 +4778,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    foresee: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForeseeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForeseenView"];
                 };
             };
             /** @description Error */
@@ -5685,6 +5908,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-run-foresight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Record"];
                 };
             };
             /** @description Error */

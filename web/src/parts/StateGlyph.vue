@@ -24,6 +24,10 @@ const shapes: Record<string, { shape: Shape; tone: string }> = {
   innocent: { shape: "disc", tone: "clear" },
   passes: { shape: "disc", tone: "clear" },
   undecided: { shape: "ring", tone: "blind" },
+  right: { shape: "disc", tone: "clear" },
+  wrong: { shape: "wedge", tone: "broken" },
+  missed: { shape: "half", tone: "unsure" },
+  "not seen": { shape: "ring", tone: "blind" },
   accepted: { shape: "ring", tone: "clear" },
 };
 const look = computed(() => shapes[props.state] ?? { shape: "wave" as Shape, tone: "deep" });

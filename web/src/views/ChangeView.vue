@@ -7,6 +7,7 @@ import AskState from "../parts/AskState.vue";
 import BundlePicker from "../parts/BundlePicker.vue";
 import ChangePath from "../parts/ChangePath.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
+import ForesightPane from "../parts/ForesightPane.vue";
 import { merge, type Merge } from "../parts/merge";
 import MergeQuestion from "../parts/MergeQuestion.vue";
 import SettingField from "../parts/SettingField.vue";
@@ -181,6 +182,7 @@ onUnmounted(() => removeEventListener("keydown", press));
               </p>
             </li>
           </ul>
+          <ForesightPane v-if="change.differences.length" :change="change" :editable="!!editing?.allowed" />
           <div v-for="q in change.consequences" :key="q.text" class="follows" :class="{ blocks: q.blocks }">
             <p>{{ q.text }}</p>
             <Button

@@ -8,6 +8,7 @@ import AskState from "../parts/AskState.vue";
 import { nextOpen } from "../parts/decisions";
 import { byCause } from "../parts/findings";
 import FindingList from "../parts/FindingList.vue";
+import ForeseenTable from "../parts/ForeseenTable.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
 import ManualTaskPane from "../parts/ManualTaskPane.vue";
 import LeakNotice from "../parts/LeakNotice.vue";
@@ -150,6 +151,7 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
         <summary>Everything that was asked</summary>
         <ProbeTable :run="run.id" />
       </details>
+      <ForeseenTable v-if="over" :run="run.id" class="later" />
       <section v-if="(run.later ?? []).length" class="later">
         <h2>Looked at again later</h2>
         <table class="tide">

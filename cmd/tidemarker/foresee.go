@@ -1,0 +1,131 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tidemarker/internal/core/foresight"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/inspect"
+)
+
+// foreseen is what foresee writes as JSON.
+type foreseen struct {
+	Mark        int64                  `json:"mark"`
+	Pages       int                    `json:"pages"`
+	Predictions []foresight.Prediction `json:"predictions"`
+}
+
+func foreseeCommand(data *string) *cobra.Command {
+	var siteName, envName, server, out string
+	var sets []string
+	c := &cobra.Command{
+		Use:   "foresee",
+		Short: "Says what settings will do to a site, without touching it",
+		Long: `Reads off what the pages of the newest mark were made of, and says what the settings will do to them:
+which scripts will lack what they use, which rules scripts need will go, and what to exclude so that
+it does not come. The site is not asked for anything.
+
+Ends with 0 when that could be said, whatever it is, and with 3 when it could not.`,
+		Example: `  tidemarker foresee --site Fernhollow --set scripts.defer=true`,
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			edits, err := parseSets(sets)
+			if err != nil {
+				return &exit{notChecked, err}
+			}
+			var seen foreseen
+			if server != "" {
+				seen, err = remoteForesee(cmd.Context(), server, siteName, envName, edits)
+			} else {
+				seen, err = localForesee(cmd.Context(), *data, siteName, envName, edits)
+			}
+			if err != nil {
+				return &exit{notChecked, err}
+			}
+			if seen.Predictions == nil {
+				seen.Predictions = []foresight.Prediction{}
+			}
+			if err := writeJSON(seen, out); err != nil {
+				return &exit{notChecked, err}
+			}
+			if out != "-" {
+				printForeseen(cmd.OutOrStdout(), seen)
+			}
+			return nil
+		},
+	}
+	siteFlags(c, &siteName, &envName, &server)
+	c.Flags().StringArrayVar(&sets, "set", nil, "a setting and its value as JSON, key=JSON; may be given more than once")
+	c.Flags().StringVar(&out, "json", "", "file to write what is foreseen to, - for standard output")
+	return c
+}
+
+func printForeseen(w io.Writer, seen foreseen) {
+	if len(seen.Predictions) == 0 {
+		fmt.Fprintf(w, "Nothing is foreseen, read off %d looks of mark %d. A check may find more.\n", seen.Pages, seen.Mark)
+		return
+	}
+	for _, p := range seen.Predictions {
+		sure := "likely"
+		if p.Sure {
+			sure = "sure"
+		}
+		fmt.Fprintf(w, "%s: %s (%s)\n  %s\n  on %s\n", p.Key, p.Title, sure, p.Why, strings.Join(p.Pages(), " "))
+		lists := map[string][]string{}
+		var keys []string
+		for _, e := range p.Exclude {
+			if lists[e.Key] == nil {
+				keys = append(keys, e.Key)
+			}
+			lists[e.Key] = append(lists[e.Key], e.Pattern)
+		}
+		for _, key := range keys {
+			fmt.Fprintf(w, "  exclude in %s: %s\n", key, strings.Join(lists[key], ", "))
+		}
+	}
+}
+
+func localForesee(ctx context.Context, data, siteName, envName string, edits settings.Values) (foreseen, error) {
+	a, err := open(ctx, data)
+	if err != nil {
+		return foreseen{}, err
+	}
+	defer a.close()
+	_, env, err := a.siteAndEnvironment(ctx, siteName, envName)
+	if err != nil {
+		return foreseen{}, err
+	}
+	after, err := inspect.Edited(ctx, a.store, env, edits)
+	if err != nil {
+		return foreseen{}, err
+	}
+	seen, m, err := inspect.ForeseeValues(ctx, a.store, a.store, env, after)
+	return foreseen{m.ID, seen.Pages, seen.Predictions}, err
+}
+
+// remoteForesee asks a server.
+func remoteForesee(ctx context.Context, server, siteName, envName string, edits settings.Values) (foreseen, error) {
+	c, err := newClient(server)
+	if err != nil {
+		return foreseen{}, err
+	}
+	env, err := c.environment(ctx, siteName, envName)
+	if err != nil {
+		return foreseen{}, err
+	}
+	var seen struct {
+		foreseen
+		Why string `json:"why"`
+	}
+	err = c.call(ctx, http.MethodPost, fmt.Sprintf("/environments/%d/foresight", env), map[string]any{"edits": edits}, &seen)
+	if err == nil && seen.Why != "" {
+		err = &inspect.NothingToForesee{Why: seen.Why}
+	}
+	return seen.foreseen, err
+}
