@@ -44,6 +44,7 @@ type ChangeView struct {
 	Follows       *changes.ChangeRef         `json:"follows" doc:"The change before it in a series."`
 	EditedBy      string                     `json:"editedBy" doc:"Who edited it last; empty when only its maker did."`
 	Exclusions    []exclusions.ExclusionView `json:"exclusions"`
+	Climb         *ClimbView                 `json:"climb,omitempty" doc:"The climb through the bundles that it came of."`
 	Runs          []RunSummary               `json:"runs"`
 	StagingID     int64                      `json:"stagingId"`
 	ProductionID  int64                      `json:"productionId"`
@@ -189,6 +190,9 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 		return v, err
 	}
 	v.Exclusions = exclusions.ViewsOf(ex)
+	if v.Climb, err = s.climbView(ctx, c.ID, v.Catalogue); err != nil {
+		return v, err
+	}
 	runs, err := s.Store.ChangeRuns(ctx, id)
 	if err != nil {
 		return v, err

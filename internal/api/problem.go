@@ -81,7 +81,7 @@ func notNow(err error) error {
 // notRight is what somebody gave that is not right.
 func notRight(err error) error {
 	switch {
-	case as[*act.NotPossible](err), as[*changes.NotPatterns](err):
+	case as[*act.NotPossible](err), as[*changes.NotPatterns](err), as[*changes.NotRight](err):
 		return huma.Error422UnprocessableEntity(err.Error())
 	case as[*site.MissingSecret](err):
 		return huma.Error422UnprocessableEntity("Nothing was changed: " + err.Error() + ".")

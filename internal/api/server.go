@@ -100,6 +100,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.runOperations(v1)
 	s.searchOperations(v1)
 	s.foresightOperations(v1)
+	s.climbOperations(v1)
 	if err := everythingGuarded(api); err != nil {
 		panic(err)
 	}

@@ -104,7 +104,7 @@ func deskBeside(t *testing.T, s standin.Site, doc site.Site) *desk {
 	require.NoError(t, err)
 	log := slog.New(slog.NewTextHandler(t.Output(), nil))
 	server := serverOn(t, st, chromium, log)
-	queue, err := run.NewQueue(server.Runner, run.Options{Workers: 1, Survey: server.Onboard.Survey})
+	queue, err := run.NewQueue(server.Runner, run.Options{Workers: 1, Survey: server.Onboard.Survey, Climb: server.Changes.ClimbOn})
 	require.NoError(t, err)
 	require.NoError(t, queue.Start(t.Context()))
 	t.Cleanup(func() { queue.Stop(t.Context()) })

@@ -116,18 +116,27 @@ func (out *Foreseen) ground(ctx context.Context, blobs store.Blobs, env site.Env
 	return g, nil
 }
 
-// holdForesight holds what was to be foreseen of the settings against what was found with them.
-func (r *Inspection) holdForesight(ctx context.Context, found []evidence.Finding) error {
+// foresee says what the settings in force will do, before anything is looked at; nil when they are
+// the mark's, or nothing can be read off it.
+func (r *Inspection) foresee(ctx context.Context) (*Foreseen, error) {
 	if r.Compared == nil {
-		return nil
+		return nil, nil
 	}
 	env, err := r.Store.Environment(ctx, r.EnvID)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	seen, err := Foresee(ctx, r.Store, r.Blobs, env, r.Base.Look, r.Catalogue, r.Compared, r.Values)
 	if err != nil || seen.Pages == 0 {
-		return err
+		return nil, err
+	}
+	return &seen, nil
+}
+
+// holdForesight holds what was foreseen against what was found.
+func (r *Inspection) holdForesight(ctx context.Context, seen *Foreseen, found []evidence.Finding) error {
+	if seen == nil {
+		return nil
 	}
 	look, err := r.Store.Look(ctx, r.Run, 1)
 	if err != nil {

@@ -75,6 +75,7 @@ func (j jobs) insert(ctx context.Context, s *store.Store, args river.JobArgs, op
 type Queue struct {
 	client *river.Client[pgx.Tx]
 	runner *Runner
+	climb  func(context.Context) error
 	stop   context.CancelFunc
 	ended  chan struct{}
 }
@@ -164,6 +165,8 @@ type Options struct {
 	// ReadEvery is how often all environments are read; 0 leaves it to those who act.
 	ReadEvery time.Duration
 	Survey    func(ctx context.Context, onboarding int64) error
+	// Climb lets climbs go on: it begins the runs that they need next and waits for none.
+	Climb func(ctx context.Context) error
 }
 
 // NewQueue returns a queue that works jobs off after [Queue.Start].
@@ -185,7 +188,7 @@ func NewQueue(runner *Runner, opt Options) (*Queue, error) {
 	if err != nil {
 		return nil, fmt.Errorf("set up the job queue: %w", err)
 	}
-	return &Queue{client: client, runner: runner}, nil
+	return &Queue{client: client, runner: runner, climb: opt.Climb}, nil
 }
 
 // levelled passes on only what is at least of a level.
@@ -213,6 +216,11 @@ func (q *Queue) Start(ctx context.Context) error {
 		for {
 			if err := q.runner.Recover(watch); err != nil && watch.Err() == nil {
 				q.runner.Log.Warn("looking for runs that were cut off failed", "why", err)
+			}
+			if q.climb != nil {
+				if err := q.climb(watch); err != nil && watch.Err() == nil {
+					q.runner.Log.Warn("a climb could not go on", "why", err)
+				}
 			}
 			select {
 			case <-watch.Done():

@@ -22,13 +22,14 @@ func (e *NoSearch) Error() string { return e.Why }
 // a *[NoSearch] when that cannot be searched for.
 func (w *Runner) StartSearch(ctx context.Context, ofRun int64, who string) (r store.Run, err error) {
 	err = w.Store.Within(ctx, func(s *store.Store) error {
-		r, err = w.startSearchIn(ctx, s, ofRun, who)
+		r, err = w.StartSearchIn(ctx, s, ofRun, who)
 		return err
 	})
 	return r, err
 }
 
-func (w *Runner) startSearchIn(ctx context.Context, s *store.Store, ofRun int64, who string) (store.Run, error) {
+// StartSearchIn is StartSearch within the transaction that s is.
+func (w *Runner) StartSearchIn(ctx context.Context, s *store.Store, ofRun int64, who string) (store.Run, error) {
 	x, of, err := searchOf(ctx, s, ofRun)
 	if err != nil {
 		return store.Run{}, err
@@ -50,7 +51,7 @@ func (r *run) searchUnasked(ctx context.Context, s *store.Store) error {
 	if !r.site.FindCulprit || r.row.Kind != release.TryRun || r.row.ChangeID == nil || r.row.Verdict != evidence.VerdictBroken {
 		return nil
 	}
-	_, err := r.startSearchIn(ctx, s, r.row.ID, r.row.RequestedBy)
+	_, err := r.StartSearchIn(ctx, s, r.row.ID, r.row.RequestedBy)
 	if _, none := errors.AsType[*NoSearch](err); none {
 		return nil
 	}

@@ -196,6 +196,6 @@ func TestHeldAgainstARun(t *testing.T) {
 	assert.Equal(t, "ReferenceError: Fern is not defined", r.Held[0].Finding)
 	assert.Equal(t, foresight.Wrong, r.Held[1].Outcome, "the picture is a symptom of Fern; nothing jumped")
 	assert.Equal(t, foresight.NotSeen, r.Held[2].Outcome)
-	assert.Equal(t, []string{"heading"}, r.Missed)
+	assert.Equal(t, []string{"A heading is gone"}, r.Missed)
 	assert.Equal(t, 1, r.Count(foresight.Wrong))
 }

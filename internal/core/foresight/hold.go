@@ -27,7 +27,7 @@ type Held struct {
 // Record is what was foreseen of a change, held against a run of it.
 type Record struct {
 	Held   []Held   `json:"held"`
-	Missed []string `json:"missed" doc:"Causes that were found and not foreseen, of those that can be foreseen."`
+	Missed []string `json:"missed" doc:"What was found and not foreseen, of what can be: the first finding of each cause."`
 }
 
 // Count is how many predictions had an outcome.
@@ -85,8 +85,9 @@ func Hold(foreseen []Prediction, found []evidence.Finding, looked []evidence.Key
 	}
 	for i, f := range found {
 		weighs := f.Severity != evidence.Note && !f.Symptom && !f.Known && slices.Contains(foreseeable, f.Kind)
-		if weighs && !told[i] && !explained[f.Cause] && !slices.Contains(out.Missed, f.Cause) {
-			out.Missed = append(out.Missed, f.Cause)
+		if weighs && !told[i] && !explained[f.Cause] {
+			explained[f.Cause] = true // once
+			out.Missed = append(out.Missed, f.Title)
 		}
 	}
 	return out

@@ -98,6 +98,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes/{id}/climb/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ends a change's climb with what is proven
+         * @description The run that is under way for it is stopped.
+         */
+        post: operations["stop-climb"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes/{id}/discard": {
         parameters: {
             query?: never;
@@ -1288,6 +1308,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/climbs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begins a change that climbs up through the bundles on staging, and keeps what passes
+         * @description It tries each bundle, searches for the culprits of what breaks, excludes what has to be or leaves the culprit out. It ends with one change that can be promoted. 409 while another climb is under way on the site.
+         */
+        post: operations["begin-climb"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/decisions": {
         parameters: {
             query?: never;
@@ -1893,6 +1933,8 @@ export interface components {
             bundle: string;
             catalogue: components["schemas"]["Catalogue"];
             choices: components["schemas"]["Choice"][];
+            /** @description The climb through the bundles that it came of. */
+            climb?: components["schemas"]["ClimbView"];
             consequences: components["schemas"]["Consequence"][];
             /** Format: date-time */
             createdAt: string;
@@ -1964,6 +2006,70 @@ export interface components {
             class?: "" | "home" | "listing" | "item" | "cart" | "checkout" | "account" | "membership" | "article" | "search" | "form" | "other";
             paths: string[];
             watch?: boolean;
+        };
+        ClimbStep: {
+            /** @description Settings that the bundle adds to what is proven. */
+            adds: string[];
+            bundle: string;
+            dropped: components["schemas"]["Dropped"][];
+            excluded: components["schemas"]["Exclusion"][];
+            /** @enum {string} */
+            kind: "try" | "search" | "skip";
+            /** Format: int64 */
+            looks: number;
+            /** Format: int64 */
+            run?: number;
+            text: string;
+            /** @description Of the settings that the step names, by key. */
+            titles: {
+                [key: string]: string;
+            };
+            verdict?: string;
+        };
+        ClimbView: {
+            /** Format: date-time */
+            beganAt: string;
+            /** @description From cautious to bold. */
+            bundles: string[];
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: int64
+             * @description Index of the bundle that is tried; -1 before the first.
+             */
+            level: number;
+            /** Format: int64 */
+            looks: number;
+            /**
+             * Format: int64
+             * @description 0: as many as it takes.
+             */
+            mostLooks: number;
+            /** Format: date-time */
+            overAt: string | null;
+            /** @enum {string} */
+            phase: "" | "trying" | "searching" | "confirming" | "over";
+            /**
+             * Format: int64
+             * @description The run that is under way for it; 0 when there is none.
+             */
+            run: number;
+            steps: components["schemas"]["ClimbStep"][];
+            stopping: boolean;
+            summary: string;
+            /** @description What it waits for; empty when for nothing but its run. */
+            waits: string;
+            who: string;
+            window: components["schemas"]["Window"];
+        };
+        ClimbWish: {
+            /**
+             * Format: int64
+             * @description Looks after which nothing more is begun; 0 for as many as it takes.
+             */
+            mostLooks: number;
+            /** @description When something may be begun; a run that is under way is finished. */
+            window: components["schemas"]["Window"];
         };
         "Complete-taskRequest": {
             /** @description The settings exported again. Without it every item has to be ticked. */
@@ -2221,6 +2327,10 @@ export interface components {
             /** @description Fingerprint before. */
             was: string;
         };
+        Dropped: {
+            key: string;
+            why: string;
+        };
         Edit: {
             key: string;
             value: unknown;
@@ -2361,6 +2471,12 @@ export interface components {
             key: string;
             pattern: string;
             reason: string;
+        };
+        Exclusion: {
+            /** @description The setting that it lets stay. */
+            for: string;
+            key: string;
+            pattern: string;
         };
         ExclusionEventView: {
             /** Format: date-time */
@@ -3219,7 +3335,7 @@ export interface components {
         };
         Record: {
             held: components["schemas"]["Held"][];
-            /** @description Causes that were found and not foreseen, of those that can be foreseen. */
+            /** @description What was found and not foreseen, of what can be: the first finding of each cause. */
             missed: string[];
         };
         "Record-backupRequest": {
@@ -3942,6 +4058,14 @@ export interface components {
             ids: number[];
             why: string;
         };
+        Window: {
+            /** @description Time of day, 15:04; empty for any time. */
+            from: string;
+            /** @description Time of day, 15:04. */
+            to: string;
+            /** @description Name of a time zone of the IANA database; UTC when empty. */
+            zone: string;
+        };
         Wish: {
             role: string;
             value: unknown;
@@ -4193,6 +4317,37 @@ export interface operations {
         responses: {
             /** @description OK */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stop-climb": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6515,6 +6670,41 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Begin-changeRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "begin-climb": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClimbWish"];
             };
         };
         responses: {

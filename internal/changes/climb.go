@@ -1,0 +1,377 @@
+package changes
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"tidemarker/internal/act"
+	"tidemarker/internal/core/climb"
+	"tidemarker/internal/core/culprit"
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/run"
+	"tidemarker/internal/store"
+)
+
+// ClimbWish is how somebody wants a site to be climbed on.
+type ClimbWish struct {
+	Window    climb.Window `json:"window" doc:"When something may be begun; a run that is under way is finished."`
+	MostLooks int          `json:"mostLooks" minimum:"0" maximum:"1000000" doc:"Looks after which nothing more is begun; 0 for as many as it takes."`
+}
+
+// NotRight says what is wrong with what somebody asks for.
+type NotRight struct{ Err error }
+
+func (e *NotRight) Error() string { return e.Err.Error() + "." }
+
+// BeginClimb begins a change and has it climb up through the bundles from what production has.
+func (d *Desk) BeginClimb(ctx context.Context, siteID int64, w ClimbWish, who string) (changeID int64, err error) {
+	if err := w.Window.Check(); err != nil {
+		return 0, &NotRight{err}
+	}
+	if _, err := time.LoadLocation(w.Window.Zone); err != nil {
+		return 0, &NotRight{fmt.Errorf("“%s” is no time zone. Write it as Europe/Vienna, or leave it out for UTC", w.Window.Zone)}
+	}
+	envs, err := d.Store.EnvironmentsByRole(ctx, siteID)
+	if err != nil {
+		return 0, err
+	}
+	if envs.OnlyOne {
+		return 0, &Conflict{"The site has only one environment; a climb tries bundles on staging."}
+	}
+	err = d.Store.Within(ctx, func(s *store.Store) error {
+		in := *d
+		in.Store = s
+		if changeID, err = in.Begin(ctx, siteID, Words{Title: "Climb through the bundles", Reason: "Tried bundle by bundle; what passes stays."}, nil, who); err != nil {
+			return err
+		}
+		_, err = s.NewClimb(ctx, store.Climb{SiteID: siteID, ChangeID: changeID, Climb: store.JSON[climb.Climb]{V: climb.New()}, Opens: store.JSON[climb.Window]{V: w.Window}, MostLooks: w.MostLooks, Who: who})
+		return err
+	})
+	if errors.Is(err, store.ErrClimbing) {
+		return 0, &Conflict{"A climb is under way on this site. Wait for it, or stop it."}
+	}
+	return changeID, err
+}
+
+// StopClimb ends the climb on a change with what is proven; the run that is under way is stopped.
+func (d *Desk) StopClimb(ctx context.Context, changeID int64) error {
+	c, err := d.Store.WishClimbStopped(ctx, changeID)
+	if errors.Is(err, store.ErrNotFound) {
+		return &Conflict{"No climb is under way on this change."}
+	}
+	if err != nil {
+		return err
+	}
+	if id := max(c.Climb.V.Run, c.Climb.V.Search); id != 0 {
+		return d.Runner.Stop(ctx, id)
+	}
+	return nil
+}
+
+// ClimbOn lets each climb go on that waits for nothing: it takes in what the run came to that it
+// waited for, and begins the next. One site's trouble does not delay another's.
+func (d *Desk) ClimbOn(ctx context.Context) error {
+	ids, err := d.Store.OpenClimbs(ctx)
+	if err != nil {
+		return err
+	}
+	var troubles []error
+	for _, id := range ids {
+		err := d.Store.Within(ctx, func(s *store.Store) error {
+			row, err := s.TakeClimb(ctx, id)
+			if errors.Is(err, store.ErrNotFound) {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			in := *d
+			in.Store = s
+			return in.climbOn(ctx, row)
+		})
+		if why, waits := waiting(err); waits { // the transaction is gone; only what it waits for is kept
+			err = d.waits(ctx, id, why)
+		}
+		if err != nil {
+			troubles = append(troubles, fmt.Errorf("climb %d: %w", id, err))
+		}
+	}
+	return errors.Join(troubles...)
+}
+
+// waiting is why something cannot be begun yet.
+func waiting(err error) (why string, is bool) {
+	if no, is := errors.AsType[*release.NotAllowed](err); is {
+		return no.Error(), true
+	}
+	if no, is := errors.AsType[*run.NotIdle](err); is {
+		return no.Error(), true
+	}
+	if no, is := errors.AsType[*act.StillUnknown](err); is {
+		return no.Error(), true
+	}
+	if no, is := errors.AsType[*Conflict](err); is {
+		return no.Why, true
+	}
+	return "", false
+}
+
+func (d *Desk) waits(ctx context.Context, id int64, why string) error {
+	return d.Store.Within(ctx, func(s *store.Store) error {
+		row, err := s.TakeClimb(ctx, id)
+		if errors.Is(err, store.ErrNotFound) || err == nil && row.Waits == why {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		row.Waits = why
+		return errors.Join(s.SaveClimb(ctx, row), s.Tell(ctx, store.Notice{Site: row.SiteID, Change: row.ChangeID}))
+	})
+}
+
+// climber is one climb that goes on now.
+type climber struct {
+	*Desk
+	row  store.Climb
+	on   climb.Site
+	c    store.Change
+	envs store.ByRole
+}
+
+func (d *Desk) climbOn(ctx context.Context, row store.Climb) error {
+	x := &climber{Desk: d, row: row}
+	var err error
+	if x.c, err = d.Store.Change(ctx, row.ChangeID); err != nil {
+		return err
+	}
+	if x.envs, err = d.Store.EnvironmentsByRole(ctx, row.SiteID); err != nil {
+		return err
+	}
+	if x.envs.Staging.Catalogue.V == nil {
+		return &Conflict{"The settings of " + x.envs.Staging.Name + " have not been read yet."}
+	}
+	base, err := d.Store.Revision(ctx, row.SiteID, x.c.Base)
+	if err != nil {
+		return err
+	}
+	x.on = climb.Site{Catalogue: *x.envs.Staging.Catalogue.V, Base: base}
+	if x.envs.Staging.About.V != nil {
+		x.on.Host = x.envs.Staging.About.V.Facts.Host()
+	}
+	before := row
+	if over, err := x.takeIn(ctx); err != nil || !over {
+		return err
+	}
+	if err := x.begin(ctx); err != nil {
+		return err
+	}
+	if x.row.Waits == before.Waits && x.row.Climb.V.Phase == before.Climb.V.Phase && x.row.Climb.V.Run == before.Climb.V.Run && x.row.Climb.V.Search == before.Climb.V.Search && len(x.row.Climb.V.Steps) == len(before.Climb.V.Steps) {
+		return nil
+	}
+	return errors.Join(d.Store.SaveClimb(ctx, x.row), d.Store.Tell(ctx, store.Notice{Site: row.SiteID, Change: row.ChangeID}))
+}
+
+// takeIn takes in what the run came to that is waited for; over is false while it goes on.
+func (x *climber) takeIn(ctx context.Context) (over bool, err error) {
+	c := x.row.Climb.V
+	id := c.Run
+	if c.Phase == climb.Searching {
+		id = c.Search
+	}
+	if id == 0 {
+		return true, nil
+	}
+	r, err := x.Store.Run(ctx, id)
+	if err != nil || !r.State.Over() {
+		return false, err
+	}
+	if r.State == release.Stopped {
+		x.row.Climb.V = c.Stop(fmt.Sprintf("Run %d was stopped.", r.ID))
+		return true, nil
+	}
+	if c.Phase != climb.Searching {
+		result, err := x.result(ctx, r)
+		x.row.Climb.V = c.Tried(x.on, result)
+		return true, err
+	}
+	tried, err := x.Store.Run(ctx, c.Run)
+	if err != nil {
+		return false, err
+	}
+	result, err := x.result(ctx, tried)
+	if err != nil {
+		return false, err
+	}
+	found, err := x.found(ctx, r)
+	x.row.Climb.V = c.Searched(x.on, found, result)
+	return true, err
+}
+
+// result is what a try came to.
+func (x *climber) result(ctx context.Context, r store.Run) (climb.Result, error) {
+	made, err := x.Store.LooksMade(ctx, r.ID)
+	if err != nil {
+		return climb.Result{}, err
+	}
+	out := climb.Result{Run: r.ID, Verdict: r.Verdict, Summary: r.Summary, Looks: made}
+	if r.Verdict == evidence.VerdictClear || r.Verdict == evidence.VerdictNotChecked {
+		return out, nil
+	}
+	rows, err := x.Store.Findings(ctx, r.ID)
+	if err != nil {
+		return out, err
+	}
+	var found []evidence.Finding
+	for _, f := range rows {
+		found = append(found, f.Document.V)
+	}
+	out.Parts = culprit.Parts(x.on.Base, x.on.Base.With(x.row.Climb.V.Edits))
+	out.Likely = culprit.Likely(x.on.Catalogue, out.Parts, found)
+	why, err := x.Runner.Searchable(ctx, r.ID)
+	out.Searchable = why == ""
+	return out, err
+}
+
+// found is what a search came to.
+func (x *climber) found(ctx context.Context, r store.Run) (climb.Found, error) {
+	made, err := x.Store.LooksMade(ctx, r.ID)
+	if err != nil {
+		return climb.Found{}, err
+	}
+	out := climb.Found{Run: r.ID, Verdict: r.Verdict, Summary: r.Summary, Looks: made}
+	s, err := x.Store.Search(ctx, r.ID)
+	if err != nil {
+		return out, err
+	}
+	parts := s.Problem.V.Parts
+	for i, set := range s.Step.V.Culprits {
+		var one climb.Culprit
+		for _, n := range set {
+			one.Parts = append(one.Parts, parts[n])
+		}
+		for _, list := range s.Exclusions.V {
+			if list.Culprit != i {
+				continue
+			}
+			for _, n := range list.Fewest {
+				one.Excluded = append(one.Excluded, climb.Exclusion{Key: list.Key, Pattern: list.Candidates[n].Pattern, For: one.Parts[0].Key})
+			}
+		}
+		out.Culprits = append(out.Culprits, one)
+	}
+	return out, nil
+}
+
+// begin begins what the climb needs next, or ends it.
+func (x *climber) begin(ctx context.Context) error {
+	c := x.row.Climb.V
+	if x.row.StopAsked {
+		c = c.Stop("Somebody stopped it.")
+	}
+	next, what := c.Next(x.on)
+	if what != climb.End && x.row.MostLooks > 0 && next.Looks() >= x.row.MostLooks {
+		next = next.Stop(fmt.Sprintf("The %d looks that it may make are used up.", x.row.MostLooks))
+		what = climb.End
+	}
+	if what != climb.End {
+		zone, err := time.LoadLocation(x.row.Opens.V.Zone)
+		if err != nil {
+			return err
+		}
+		now := time.Now().In(zone)
+		if opens := x.row.Opens.V.Opens(now); opens.After(now) {
+			x.row.Climb.V, x.row.Waits = next, "It goes on at "+opens.Format("15:04 on 2 January")+", "+opens.Location().String()+"."
+			return nil
+		}
+	}
+	x.row.Waits = ""
+	var err error
+	switch what {
+	case climb.Try:
+		next.Run, err = x.try(ctx, next)
+	case climb.Search:
+		next.Search, err = x.search(ctx, next.Run)
+	case climb.End:
+		err = x.finish(ctx, next)
+	}
+	x.row.Climb.V = next
+	return err
+}
+
+// try puts the climb's edits into its change and tries that.
+func (x *climber) try(ctx context.Context, c climb.Climb) (run int64, err error) {
+	if err := x.put(ctx, c); err != nil {
+		return 0, err
+	}
+	if err := x.Try(ctx, x.c.ID, x.row.Who); err != nil {
+		return 0, err
+	}
+	runs, err := x.Store.ChangeRuns(ctx, x.c.ID)
+	if err != nil || len(runs) == 0 {
+		return 0, err
+	}
+	return runs[0].ID, nil
+}
+
+// put makes the change have the climb's edits, and the ledger its exclusions.
+func (x *climber) put(ctx context.Context, c climb.Climb) error {
+	edits := settings.Edited(x.on.Base, c.Edits)
+	if !settings.Equal(map[string]any(edits), map[string]any(x.c.Edits.V)) {
+		if err := x.edit(ctx, x.Store, x.c.ID, x.c.Version, Words{x.c.Title, x.c.Reason, x.c.Effect}, edits, x.row.Who); err != nil {
+			return err
+		}
+	}
+	known, err := x.Store.Exclusions(ctx, x.c.ID)
+	if err != nil {
+		return err
+	}
+	for _, e := range c.Excluded {
+		if slices.ContainsFunc(known, func(k store.Exclusion) bool { return k.Key == e.Key && k.Pattern == e.Pattern }) {
+			continue
+		}
+		d, _ := x.on.Catalogue.Find(e.Key)
+		f, _ := x.on.Catalogue.Find(e.For)
+		if _, err := x.Store.AddExclusion(ctx, store.Exclusion{SiteID: x.row.SiteID, ChangeID: &x.c.ID, Key: e.Key, Pattern: e.Pattern, Role: d.Role, Who: x.row.Who,
+			Reason: fmt.Sprintf("Without it “%s” breaks the site: found while climbing.", f.Title)}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// search begins to search for what a try found, or takes the search that the site began by itself.
+func (x *climber) search(ctx context.Context, of int64) (int64, error) {
+	there, err := x.Store.SearchesOf(ctx, of)
+	if err != nil {
+		return 0, err
+	}
+	if len(there) > 0 {
+		return there[0], nil
+	}
+	r, err := x.Runner.StartSearchIn(ctx, x.Store, of, x.row.Who)
+	return r.ID, err
+}
+
+// finish leaves the change with what is proven. Where nothing is, staging goes back.
+func (x *climber) finish(ctx context.Context, c climb.Climb) error {
+	if err := x.put(ctx, c); err != nil {
+		return err
+	}
+	if err := note(ctx, x.Store, x.c, x.row.Who, "The climb on “%s” is over. %s", x.c.Title, c.Summary); err != nil {
+		return err
+	}
+	if len(c.Proven) > 0 {
+		return nil
+	}
+	situation, _, err := x.Situation(ctx, x.c.ID)
+	if err != nil || !situation.StagingHasChange {
+		return err
+	}
+	return x.RollBack(ctx, x.c.ID, false, x.row.Who)
+}
