@@ -201,12 +201,17 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 	for _, r := range runs {
 		v.Runs = append(v.Runs, runSummary(r, names[r.EnvironmentID]))
 	}
-	if m, err := s.Store.LatestMark(ctx, staging.ID); err == nil {
-		v.StagingMark = &MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Run: m.RunID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return v, err
+	v.StagingMark, err = s.newestMark(ctx, staging.ID)
+	return v, err
+}
+
+// newestMark is an environment's newest mark, nil when it has none.
+func (s *Server) newestMark(ctx context.Context, env int64) (*MarkView, error) {
+	m, err := s.Store.LatestMark(ctx, env)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
 	}
-	return v, nil
+	return &MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Run: m.RunID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}, err
 }
 
 // operationOf is the operation that carries an event out.

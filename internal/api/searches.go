@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -44,6 +45,7 @@ type SearchedExclusions struct {
 	Patterns []string `json:"patterns" doc:"The fewest; empty while they are not known, and when none helps."`
 	Why      []string `json:"why" doc:"For each pattern what made it likely; empty for those that were found by trying."`
 	Among    int      `json:"among" doc:"How many could be excluded."`
+	Cost     string   `json:"cost" doc:"What the culprit leaves out with them, by what was seen when the mark was taken; empty when that cannot be told."`
 	Tries    int      `json:"tries"`
 	Over     bool     `json:"over"`
 	Left     int      `json:"left" doc:"About how many more tries it takes."`
@@ -116,6 +118,9 @@ func (s *Server) searchView(ctx context.Context, r store.Run, env store.Environm
 		v.Edits = append(v.Edits, SearchedEdit{p, run.Named(cat, p), step.StateOf(i), needs})
 	}
 	v.Exclusions = searchedExclusions(x, answers, cat, r.State.Over())
+	if err := s.costs(ctx, r, cat, v.Exclusions); err != nil {
+		return nil, err
+	}
 	for _, e := range v.Exclusions {
 		v.Left += e.Left
 	}
@@ -143,6 +148,9 @@ func (s *Server) searchView(ctx context.Context, r store.Run, env store.Environm
 func searchedExclusions(x store.Search, answers []store.SearchAnswer, cat settings.Catalogue, over bool) []SearchedExclusions {
 	out := []SearchedExclusions{}
 	for i, e := range x.Exclusions.V {
+		if e.Needless {
+			continue
+		}
 		d, _ := cat.Find(e.Key)
 		v := SearchedExclusions{Culprit: e.Culprit, Key: e.Key, Title: d.Title, Patterns: []string{}, Why: []string{}, Among: len(e.Candidates), Over: e.Over || over}
 		if !v.Over {
@@ -159,6 +167,25 @@ func searchedExclusions(x store.Search, answers []store.SearchAnswer, cat settin
 		out = append(out, v)
 	}
 	return out
+}
+
+// costs says of exclusions that were found what a culprit leaves out with them.
+func (s *Server) costs(ctx context.Context, r store.Run, cat settings.Catalogue, list []SearchedExclusions) error {
+	found := func(e SearchedExclusions) bool { return len(e.Patterns) > 0 }
+	if r.MarkID == nil || !slices.ContainsFunc(list, found) {
+		return nil
+	}
+	m, err := s.Store.Mark(ctx, *r.MarkID)
+	if err != nil {
+		return err
+	}
+	base, err := s.Store.BaselineBefore(ctx, m, r.ID)
+	for i, e := range list {
+		if d, known := cat.Find(e.Key); known && found(e) {
+			list[i].Cost = culprit.Cost(d, base.Look, e.Patterns)
+		}
+	}
+	return err
 }
 
 // searchable says whether what a run found can be searched for, and otherwise why not.

@@ -231,8 +231,12 @@ func (x *climber) result(ctx context.Context, r store.Run) (climb.Result, error)
 	for _, f := range rows {
 		found = append(found, f.Document.V)
 	}
+	foreseen, err := x.Store.Foresight(ctx, r.ID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return out, err
+	}
 	out.Parts = culprit.Parts(x.on.Base, x.on.Base.With(x.row.Climb.V.Edits))
-	out.Likely = culprit.Likely(x.on.Catalogue, out.Parts, found)
+	out.Likely = culprit.Likely(x.on.Catalogue, out.Parts, found, foreseen.Record.V.Held)
 	why, err := x.Runner.Searchable(ctx, r.ID)
 	out.Searchable = why == ""
 	return out, err

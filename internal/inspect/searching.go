@@ -39,8 +39,8 @@ func Seek(found []evidence.Finding, everywhere bool) (s Sought, any bool) {
 			rate = float64(f.Control.With) / float64(f.Control.WithOf)
 		}
 		s.Rate = max(s.Rate, rate)
-		if f.Known {
-			continue
+		if f.FollowsFromSettings() {
+			continue // nothing has to be looked at for it
 		}
 		if places[tied] == nil {
 			places[tied] = map[evidence.Key]bool{}

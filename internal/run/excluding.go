@@ -25,6 +25,13 @@ func (s *searching) exclude(ctx context.Context, x store.Search, answers []store
 		if list.Over {
 			continue
 		}
+		if slices.ContainsFunc(lists[:i], func(e culprit.Excluding) bool { return e.Culprit == list.Culprit && len(e.Fewest) > 0 }) {
+			lists[i].Over, lists[i].Needless = true, true
+			if err := s.Store.SaveExclusions(ctx, s.row.ID, lists); err != nil {
+				return false, err
+			}
+			continue
+		}
 		lists[i] = culprit.NextExclusions(list, known(answers, i))
 		if err := s.Store.SaveExclusions(ctx, s.row.ID, lists); err != nil {
 			return false, err
@@ -55,15 +62,16 @@ func (s *searching) excluding(x store.Search) []culprit.Excluding {
 			if !known || p.Entry != "" || !d.Active(p.Value) {
 				continue
 			}
-			list, has := culprit.ExclusionList(s.cat, d.Role)
-			if !has {
-				continue
+			before := len(out)
+			for _, list := range culprit.ExclusionLists(s.cat, d.Role) {
+				candidates := culprit.Candidates(list, s.run.base.Look, s.found, s.withoutOthers(x, i).Strings(list.Key), s.foreseen)
+				if len(candidates) > 0 {
+					out = append(out, culprit.Excluding{Culprit: i, Key: list.Key, Candidates: candidates, Fewest: []int{}})
+				}
 			}
-			candidates := culprit.Candidates(list, s.run.base.Look, s.found, s.withoutOthers(x, i).Strings(list.Key))
-			if len(candidates) > 0 {
-				out = append(out, culprit.Excluding{Culprit: i, Key: list.Key, Candidates: candidates, Fewest: []int{}})
+			if len(out) > before {
+				break
 			}
-			break
 		}
 	}
 	return out
@@ -99,6 +107,9 @@ func (s *searching) withoutOthers(x store.Search, keep int) settings.Values {
 func excluded(lists []culprit.Excluding, c settings.Catalogue) string {
 	said := ""
 	for _, x := range lists {
+		if x.Needless {
+			continue
+		}
 		d, _ := c.Find(x.Key)
 		var patterns []string
 		for _, i := range x.Fewest {

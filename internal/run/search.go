@@ -10,6 +10,7 @@ import (
 
 	"tidemarker/internal/core/culprit"
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/foresight"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/sequential"
 	"tidemarker/internal/core/settings"
@@ -38,7 +39,9 @@ type searching struct {
 	base   settings.Values
 	found  []evidence.Finding // what is searched for
 	sought inspect.Sought
-	test   sequential.Test
+	// foreseen is what was foreseen of what is searched for.
+	foreseen []foresight.Held
+	test     sequential.Test
 }
 
 // search tries parts of the change until it is known what breaks the site. Each answer is kept
@@ -53,6 +56,9 @@ func (r *run) search(ctx context.Context) error {
 		return err
 	}
 	if s.found, err = findingsOf(ctx, r.Store, x.OfRunID); err != nil {
+		return err
+	}
+	if s.foreseen, err = foreseenOf(ctx, r.Store, x.OfRunID); err != nil {
 		return err
 	}
 	s.sought, _ = inspect.Seek(s.found, false)
@@ -260,6 +266,9 @@ func concluded(parts []culprit.Part, step culprit.Step, checks int, enough bool,
 		found = append(found, name(set))
 	}
 	took := fmt.Sprintf("%d tries.", checks)
+	if checks == 1 {
+		took = "1 try."
+	}
 	switch {
 	case step.Clear:
 		return evidence.VerdictClear, "Not broken: the whole change was looked at again, and what was found does not show. " + took

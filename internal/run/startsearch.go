@@ -7,6 +7,7 @@ import (
 
 	"tidemarker/internal/core/culprit"
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/foresight"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/inspect"
@@ -129,7 +130,11 @@ func searchOf(ctx context.Context, s *store.Store, ofRun int64) (store.Search, s
 	if env.Catalogue.V == nil {
 		return store.Search{}, of, none("The settings of %s have not been read yet.", env.Name)
 	}
-	p := store.SearchProblem{Parts: parts, Needs: culprit.NeedsOf(*env.Catalogue.V, env.About.V.Facts.Host(), was, parts), Likely: culprit.Likely(*env.Catalogue.V, parts, found), Most: mostAnswers}
+	foreseen, err := foreseenOf(ctx, s, ofRun)
+	if err != nil {
+		return store.Search{}, of, err
+	}
+	p := store.SearchProblem{Parts: parts, Needs: culprit.NeedsOf(*env.Catalogue.V, env.About.V.Facts.Host(), was, parts), Likely: culprit.Likely(*env.Catalogue.V, parts, found, foreseen), Most: mostAnswers}
 	return store.Search{OfRunID: ofRun, Base: base, Problem: store.JSON[store.SearchProblem]{V: p}}, of, nil
 }
 
@@ -140,4 +145,13 @@ func findingsOf(ctx context.Context, s *store.Store, run int64) ([]evidence.Find
 		out = append(out, f.Document.V)
 	}
 	return out, err
+}
+
+// foreseenOf is what was foreseen of a run and what became of it, nothing when nothing was.
+func foreseenOf(ctx context.Context, s *store.Store, run int64) ([]foresight.Held, error) {
+	f, err := s.Foresight(ctx, run)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	return f.Record.V.Held, err
 }

@@ -2,11 +2,14 @@ package culprit
 
 import (
 	"cmp"
+	"fmt"
 	"net/url"
 	"slices"
 	"strings"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/core/foresight"
 	"tidemarker/internal/core/settings"
 )
 
@@ -24,21 +27,35 @@ const mostCandidates = 64
 var resources = map[settings.Role]string{"js-exclude-defer": "script", "js-exclude-delay": "script", "js-exclude-combine": "script", "js-exclude-minify": "script",
 	"css-exclude": "stylesheet", "lazy-exclude": "image", "dimensions-exclude": "image", "asset-host-exclude": "script stylesheet image"}
 
-// ExclusionList is the setting that excludes something from an action of a role; ok is false when
-// there is none.
-func ExclusionList(c settings.Catalogue, action settings.Role) (list settings.Definition, ok bool) {
-	for _, d := range c.Settings {
-		if d.Type == settings.Patterns && d.Role.Protects() && d.Role.Lead() == action && d.Role != "query-vary" && d.Role != "always-refresh" {
-			return d, true
+// excludes says by lists of which roles something is excluded from an action, those first that
+// leave out the least.
+var excludes = map[settings.Role][]settings.Role{
+	"js-defer": {"js-exclude-defer"}, "js-delay": {"js-exclude-delay"}, "js-combine": {"js-exclude-combine"}, "js-minify": {"js-exclude-minify"},
+	"css-drop-unused": {"css-keep", "css-exclude"}, "css-async": {"css-exclude"}, "css-combine": {"css-exclude"}, "css-minify": {"css-exclude"},
+	"lazy-images": {"lazy-exclude"}, "lazy-frames": {"lazy-exclude"}, "add-dimensions": {"dimensions-exclude"}, "asset-host": {"asset-host-exclude"},
+	"page-cache": {"path-exclude", "cookie-exclude", "query-vary"}, "page-cache-logged-in": {"role-exclude", "cookie-exclude"},
+	"query-ignore": {"query-vary"}, "data-cache": {"data-exclude"}, "prefetch-links": {"prefetch-exclude"},
+}
+
+// ExclusionLists are the settings that exclude something from an action of a role, in the order in
+// which they are tried; none when nothing can be excluded.
+func ExclusionLists(c settings.Catalogue, action settings.Role) []settings.Definition {
+	var out []settings.Definition
+	for _, role := range excludes[action] {
+		for _, d := range c.WithRole(role) {
+			if d.Type == settings.Patterns {
+				out = append(out, d)
+			}
 		}
 	}
-	return settings.Definition{}, false
+	return out
 }
 
 // Candidates are what could be excluded by a list so that an action may stay, the likely ones
 // first: files that the pages of the mark load, or pages themselves. What a finding names is
-// likely, then what it was loaded with, then the rest. excluded is what the list has already.
-func Candidates(list settings.Definition, marked evidence.Look, found []evidence.Finding, excluded []string) []Candidate {
+// likely, and what was foreseen most of all, then what it was loaded with, then the rest. excluded is
+// what the list has already.
+func Candidates(list settings.Definition, marked evidence.Look, found []evidence.Finding, excluded []string, foreseen []foresight.Held) []Candidate {
 	var out []Candidate
 	add := func(pattern, why string, likely float64) {
 		if pattern == "" || pattern == "/" || slices.Contains(excluded, pattern) {
@@ -52,11 +69,24 @@ func Candidates(list settings.Definition, marked evidence.Look, found []evidence
 		}
 		out = append(out, Candidate{pattern, why, likely})
 	}
-	if list.Role == "path-exclude" {
+	for _, h := range foreseen {
+		for _, e := range h.Exclude {
+			if e.Key == list.Key && h.Outcome == foresight.Right {
+				add(e.Pattern, "It was foreseen: "+h.Title, 20)
+			}
+		}
+	}
+	if list.Role == "path-exclude" || list.Role == "prefetch-exclude" {
 		for _, p := range marked.Pages {
 			why, likely := weighPage(p, found)
 			add(p.Page, why, likely)
 		}
+	}
+	for _, entry := range (settings.Values{"": list.Default}).Strings("") {
+		add(entry, "It is excluded unless somebody takes it out", 5)
+	}
+	for _, name := range namesFor(list.Role, marked) {
+		add(name, "", 0.5)
 	}
 	kinds := strings.Fields(resources[list.Role])
 	for _, p := range marked.Pages {
@@ -80,6 +110,23 @@ func Candidates(list settings.Definition, marked evidence.Look, found []evidence
 		return cmp.Or(cmp.Compare(b.Likely, a.Likely), strings.Compare(a.Pattern, b.Pattern))
 	})
 	return out[:min(len(out), mostCandidates)]
+}
+
+// namesFor are the names that a list of a role can have, of those that were seen when the mark was
+// taken: of cookies that people were given, of parameters by which pages are watched.
+func namesFor(role settings.Role, marked evidence.Look) []string {
+	var out []string
+	switch role {
+	case "cookie-exclude":
+		for _, j := range marked.Journeys {
+			out = append(out, j.Cookies...)
+		}
+	case "query-vary":
+		for _, p := range marked.Pages {
+			out = append(out, exclusion.Parameters(p.Page)...)
+		}
+	}
+	return out
 }
 
 // pathOnly is the path of an address, without host and query.
@@ -172,6 +219,8 @@ type Excluding struct {
 	Fewest     []int       `json:"fewest"`         // the fewest that have to be excluded; empty until they are found
 	Over       bool        `json:"over"`           // nothing is to be asked any more
 	Left       int         `json:"left,omitempty"` // about how many answers it still takes
+	// Needless tells that it was not searched, since another list has what helps.
+	Needless bool `json:"needless,omitempty"`
 }
 
 // NextExclusions says what to try next to find the fewest exclusions with which nothing breaks.
@@ -210,4 +259,48 @@ func Excluded(v settings.Values, x Excluding, which []int) settings.Values {
 		}
 	}
 	return v.With(settings.Values{x.Key: list})
+}
+
+// Cost says what an action leaves out when something is excluded from it: how many of the files or
+// pages that were seen when the mark was taken, and how much of their weight. "" when that cannot be told.
+func Cost(list settings.Definition, marked evidence.Look, patterns []string) string {
+	matches := func(kind exclusion.Kind, text string) bool {
+		return slices.ContainsFunc(patterns, func(p string) bool { return exclusion.Matches(kind, p, text) })
+	}
+	kind, known := exclusion.KindOf(string(list.Role))
+	if list.Role == "path-exclude" && known {
+		all, out := map[string]bool{}, map[string]bool{}
+		for _, p := range marked.Pages {
+			all[p.Page] = true
+			if matches(kind, p.Page) {
+				out[p.Page] = true
+			}
+		}
+		return fmt.Sprintf("%d of %d watched pages are made for each who asks.", len(out), len(all))
+	}
+	kinds := strings.Fields(resources[list.Role])
+	if len(kinds) == 0 {
+		return ""
+	}
+	weight, left := map[string]int{}, map[string]int{}
+	for _, p := range marked.Pages {
+		for _, r := range p.Requests {
+			if slices.Contains(kinds, r.Kind) {
+				weight[r.URL] = max(weight[r.URL], r.Bytes)
+				if slices.ContainsFunc(patterns, func(x string) bool { return exclusion.MatchPart(x, r.URL) }) {
+					left[r.URL] = weight[r.URL]
+				}
+			}
+		}
+	}
+	sum := func(of map[string]int) (n int) {
+		for _, bytes := range of {
+			n += bytes
+		}
+		return n
+	}
+	if len(weight) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d of %d files stay as they are: %.1f of %.1f kB.", len(left), len(weight), float64(sum(left))/1000, float64(sum(weight))/1000)
 }

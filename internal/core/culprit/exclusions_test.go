@@ -9,6 +9,7 @@ import (
 
 	"tidemarker/internal/core/culprit"
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/foresight"
 	"tidemarker/internal/core/settings"
 )
 
@@ -28,28 +29,29 @@ func patterns(list []culprit.Candidate) []string {
 }
 
 func TestWhatTheEvidenceNamesIsExcludedFirst(t *testing.T) {
-	list, ok := culprit.ExclusionList(layer, "js-defer")
-	require.True(t, ok)
+	lists := culprit.ExclusionLists(layer, "js-defer")
+	require.Len(t, lists, 1)
+	list := lists[0]
 	assert.Equal(t, "scripts.deferNot", list.Key)
 	undefined := evidence.Finding{Kind: evidence.ScriptErrorKind, Severity: evidence.Broken, Title: "Script error: ReferenceError: Fern is not defined", Page: "/kits", Device: "desktop"}
-	got := culprit.Candidates(list, marked(), []evidence.Finding{undefined}, nil)
+	got := culprit.Candidates(list, marked(), []evidence.Finding{undefined}, nil, nil)
 	assert.Equal(t, []string{"/assets/fern.js", "/assets/menu.js"}, patterns(got), "scripts alone, without their queries")
 	assert.Equal(t, "It is called as what is not defined", got[0].Why)
 
 	named := evidence.Finding{Kind: evidence.ScriptErrorKind, Severity: evidence.Broken, Title: "Script error: TypeError", Detail: "In /assets/menu.js", Page: "/kits", Device: "desktop"}
-	got = culprit.Candidates(list, marked(), []evidence.Finding{named}, []string{"/assets/fern.js"})
+	got = culprit.Candidates(list, marked(), []evidence.Finding{named}, []string{"/assets/fern.js"}, nil)
 	assert.Equal(t, []string{"/assets/menu.js"}, patterns(got), "what is excluded already is no candidate")
 
-	list, ok = culprit.ExclusionList(layer, "page-cache")
-	require.True(t, ok)
-	assert.Equal(t, []string{"/kits"}, patterns(culprit.Candidates(list, marked(), nil, nil)))
+	lists = culprit.ExclusionLists(layer, "page-cache")
+	require.NotEmpty(t, lists)
+	assert.Equal(t, []string{"/kits"}, patterns(culprit.Candidates(lists[0], marked(), nil, nil, nil)))
 
-	_, ok = culprit.ExclusionList(layer, "css-minify")
-	assert.False(t, ok)
+	none := culprit.ExclusionLists(layer, "html-minify")
+	assert.Empty(t, none)
 
 	keep := settings.Definition{Key: "styles.keep", Type: settings.Patterns, Role: "css-keep"}
 	lost := evidence.Finding{Kind: evidence.PictureKind, Severity: evidence.Broken, Title: "nav.menu has lost its style", Page: "/kits"}
-	assert.Equal(t, []string{".menu*", ".card*"}, patterns(culprit.Candidates(keep, marked(), []evidence.Finding{lost}, nil)))
+	assert.Equal(t, []string{".menu*", ".card*"}, patterns(culprit.Candidates(keep, marked(), []evidence.Finding{lost}, nil, nil)))
 }
 
 // The fewest exclusions with which nothing breaks, of any that are needed together.
@@ -76,4 +78,44 @@ func TestTheFewestExclusionsAreFound(t *testing.T) {
 
 	v := culprit.Excluded(settings.Values{"l": []string{"x"}}, culprit.Excluding{Key: "l", Candidates: []culprit.Candidate{{Pattern: "x"}, {Pattern: "y"}}}, []int{0, 1})
 	assert.Equal(t, []string{"x", "y"}, v.Strings("l"))
+}
+
+// TestWhatWasForeseenAndCameIsTriedFirst: what foresight proposed to exclude, and what it said which
+// setting does, comes before all else; what it foresaw in vain does not count.
+func TestWhatWasForeseenAndCameIsTriedFirst(t *testing.T) {
+	undefined := evidence.Finding{Kind: evidence.ScriptErrorKind, Severity: evidence.Broken, Page: "/", Title: "Moss is not defined"}
+	held := func(o foresight.Outcome) []foresight.Held {
+		return []foresight.Held{{Outcome: o, Finding: undefined.Title, Prediction: foresight.Prediction{Key: "scripts.defer", Title: "A script uses Moss", Exclude: []foresight.Exclude{{Key: "scripts.deferNot", Pattern: "/assets/grove.js"}}}}}
+	}
+	list, _ := layer.Find("scripts.deferNot")
+	require.Equal(t, settings.Role("js-exclude-defer"), list.Role)
+	got := culprit.Candidates(list, marked(), []evidence.Finding{undefined}, nil, held(foresight.Right))
+	assert.Equal(t, "/assets/grove.js", got[0].Pattern, "although no page loads it under that address")
+	assert.Equal(t, "It was foreseen: A script uses Moss", got[0].Why)
+	assert.NotContains(t, patterns(culprit.Candidates(list, marked(), []evidence.Finding{undefined}, nil, held(foresight.Wrong))), "/assets/grove.js")
+
+	parts := []culprit.Part{{Key: "scripts.defer", Value: true}, {Key: "scripts.delay", Value: true}}
+	likely := culprit.Likely(layer, parts, []evidence.Finding{undefined}, held(foresight.Right))
+	assert.Greater(t, likely[0], likely[1]+30)
+	without := culprit.Likely(layer, parts, []evidence.Finding{undefined}, held(foresight.Wrong))
+	assert.Less(t, without[0], likely[0])
+}
+
+// TestNamesAndCosts: cookies and parameters that were seen, and what a list has unless somebody takes
+// it out, can be excluded, too; and it is told what the action leaves out then.
+func TestNamesAndCosts(t *testing.T) {
+	look := marked()
+	look.Pages = append(look.Pages, evidence.PageLook{Key: evidence.Key{Page: "/search?q=mane"}})
+	look.Journeys = []evidence.JourneyLook{{Cookies: []string{"fern_member"}}}
+	cookies := settings.Definition{Key: "c", Type: settings.Patterns, Role: "cookie-exclude", Default: []any{"fern_staff"}}
+	assert.Equal(t, []string{"fern_staff", "fern_member"}, patterns(culprit.Candidates(cookies, look, nil, nil, nil)))
+	parameters := settings.Definition{Key: "q", Type: settings.Patterns, Role: "query-vary", Default: []any{}}
+	assert.Equal(t, []string{"q"}, patterns(culprit.Candidates(parameters, look, nil, nil, nil)))
+
+	look.Pages[0].Requests[1].Bytes, look.Pages[0].Requests[2].Bytes = 3000, 1000
+	scripts := settings.Definition{Key: "s", Type: settings.Patterns, Role: "js-exclude-defer", Default: []any{}}
+	assert.Equal(t, "1 of 2 files stay as they are: 1.0 of 4.0 kB.", culprit.Cost(scripts, look, []string{"/assets/fern.js"}))
+	paths := settings.Definition{Key: "p", Type: settings.Patterns, Role: "path-exclude", Default: []any{}}
+	assert.Equal(t, "1 of 2 watched pages are made for each who asks.", culprit.Cost(paths, look, []string{"/kits"}))
+	assert.Empty(t, culprit.Cost(cookies, look, []string{"fern_member"}), "nobody knows who has it")
 }

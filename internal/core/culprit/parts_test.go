@@ -93,7 +93,7 @@ func TestTheEvidenceSaysWhatIsLikely(t *testing.T) {
 	before := layer.Defaults()
 	parts := culprit.Parts(before, before.With(settings.Values{"scripts.defer": true, "scripts.deferNot": []string{"/assets/fern.js"}, "scripts.delay": true, "styles.compact": true, "pages.cache": false}))
 	first := func(f evidence.Finding) string {
-		likely := culprit.Likely(layer, parts, []evidence.Finding{f})
+		likely := culprit.Likely(layer, parts, []evidence.Finding{f}, nil)
 		best := 0
 		for i := range likely {
 			require.Positive(t, likely[i])
@@ -114,7 +114,7 @@ func TestTheEvidenceSaysWhatIsLikely(t *testing.T) {
 	} {
 		assert.Equal(t, tc.want, first(tc.f), tc.f.Title)
 	}
-	likely := culprit.Likely(layer, parts, []evidence.Finding{{Kind: evidence.ScriptErrorKind, Severity: evidence.Broken, Title: "Fern is not defined"}})
+	likely := culprit.Likely(layer, parts, []evidence.Finding{{Kind: evidence.ScriptErrorKind, Severity: evidence.Broken, Title: "Fern is not defined"}}, nil)
 	at := slices.IndexFunc(parts, func(p culprit.Part) bool { return p.Key == "scripts.deferNot" })
 	assert.Less(t, likely[at], 0.1, "one exclusion more is hardly to blame")
 }

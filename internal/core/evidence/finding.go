@@ -83,6 +83,12 @@ func Follows(page string, kind Kind, severity Severity, title, detail, cause str
 	return f
 }
 
+// FollowsFromSettings tells whether a finding is a contradiction between the settings and what is
+// known, for which no page has to be looked at.
+func (f Finding) FollowsFromSettings() bool {
+	return f.Known && strings.HasPrefix(f.OwnCause(), "settings: ")
+}
+
 // dueTo is caused for a cause that findings of other kinds have, too.
 func (f Finding) dueTo(cause string) Finding {
 	f.Cause, f.Part = cause, cause

@@ -332,6 +332,21 @@ export function useActs() {
       mutationFn: (run: number) => body(api.POST("/api/v1/runs/{id}/stop", { params: { path: { id: run } } })),
       onSuccess: again,
     }),
+    climb: useMutation({
+      mutationFn: (v: { site: number; from: string; to: string; zone: string; mostLooks: number }) =>
+        body(
+          api.POST("/api/v1/sites/{id}/climbs", {
+            params: { path: { id: v.site } },
+            body: { window: { from: v.from, to: v.to, zone: v.zone }, mostLooks: v.mostLooks },
+          }),
+        ),
+      onSuccess: again,
+    }),
+    stopClimb: useMutation({
+      mutationFn: (change: number) =>
+        body(api.POST("/api/v1/changes/{id}/climb/stop", { params: { path: { id: change } } })),
+      onSuccess: again,
+    }),
     findCulprit: useMutation({
       mutationFn: (run: number) => body(api.POST("/api/v1/runs/{id}/find-culprit", { params: { path: { id: run } } })),
       onSuccess: again,

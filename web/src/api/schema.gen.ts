@@ -3716,6 +3716,8 @@ export interface components {
              * @description How many could be excluded.
              */
             among: number;
+            /** @description What the culprit leaves out with them, by what was seen when the mark was taken; empty when that cannot be told. */
+            cost: string;
             /**
              * Format: int64
              * @description Index of the culprit.

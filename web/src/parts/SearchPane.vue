@@ -126,6 +126,7 @@ const words: Record<string, string> = {
         <p class="small">
           The fewest of {{ e.among }} in “{{ e.title }}”, found in {{ e.tries }} {{ e.tries === 1 ? "try" : "tries" }}:
           with {{ e.patterns.length === 1 ? "it" : "these" }} excluded nothing of what was found shows.
+          <template v-if="e.cost">What it costs: {{ e.cost }}</template>
         </p>
         <div v-if="over && editable && may('work')" class="row">
           <Button size="small" label="Exclude in the change" :loading="excluding" @click="exclude(e)" />

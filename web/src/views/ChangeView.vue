@@ -6,6 +6,7 @@ import { useActs, useChange, useParity } from "../api/queries";
 import AskState from "../parts/AskState.vue";
 import BundlePicker from "../parts/BundlePicker.vue";
 import ChangePath from "../parts/ChangePath.vue";
+import ClimbPane from "../parts/ClimbPane.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
 import ForesightPane from "../parts/ForesightPane.vue";
 import { merge, type Merge } from "../parts/merge";
@@ -124,6 +125,7 @@ onUnmounted(() => removeEventListener("keydown", press));
       <p v-if="change.reason || change.effect" class="faded">
         {{ change.reason }}<template v-if="change.effect"> Expected: {{ change.effect }}</template>
       </p>
+      <ClimbPane v-if="change.climb" :change="change" :climb="change.climb" />
       <div class="three">
         <section>
           <div class="spread">

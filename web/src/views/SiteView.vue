@@ -8,6 +8,7 @@ import { useRouter } from "vue-router";
 import { useActs, useSite, type Environment } from "../api/queries";
 import { useSession } from "../api/session";
 import AskState from "../parts/AskState.vue";
+import ClimbForm from "../parts/ClimbForm.vue";
 import Consequence from "../parts/Consequence.vue";
 import DriftNotice from "../parts/DriftNotice.vue";
 import ExportField from "../parts/ExportField.vue";
@@ -28,6 +29,7 @@ const { session, may } = useSession();
 const counted = (n: number, one: string) => `${n} ${one}${n === 1 ? "" : "s"}`;
 
 const beginning = ref(false);
+const climbing = ref(false);
 const words = ref({ title: "", reason: "", effect: "" });
 async function begin() {
   const c = await acts.begin.mutateAsync({ site: props.id, ...words.value });
@@ -78,6 +80,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
         <div class="row next">
           <RouterLink v-if="waitingAt" :to="waitingAt" class="waits">{{ site.waiting }}</RouterLink>
           <span v-else-if="site.waiting" class="waits-plain">{{ site.waiting }}</span>
+          <Button v-if="may('work')" outlined label="Climb" @click="climbing = true" />
           <Button v-if="may('work')" label="New change" @click="beginning = true" />
         </div>
       </div>
@@ -183,6 +186,15 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
           <Trouble :error="acts.upload.error.value" />
           <Button type="submit" label="Upload" :disabled="!file.trim()" :loading="acts.upload.isPending.value" />
         </form>
+      </Dialog>
+      <Dialog
+        v-model:visible="climbing"
+        modal
+        header="Climb through the bundles"
+        :style="{ width: '40rem' }"
+        :draggable="false"
+      >
+        <ClimbForm :site="id" @begun="(change) => router.push(`/changes/${change}`)" />
       </Dialog>
       <Dialog v-model:visible="beginning" modal header="New change" :style="{ width: '34rem' }" :draggable="false">
         <form class="stack" @submit.prevent="begin">
