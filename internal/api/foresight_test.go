@@ -1,0 +1,102 @@
+package api_test
+
+import (
+	"fmt"
+	"net/http"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/core/foresight"
+	"tidemarker/internal/core/people"
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/standin"
+)
+
+// What a change will do is said on its page before it is tried, goes with one click, and is held
+// against what the run finds.
+func TestWhatAChangeWillDoIsForeseenAndHeldAgainstTheRun(t *testing.T) {
+	d := deskOf(t, standin.Fernhollow(), site.Site{Name: "Fernhollow",
+		Pages: []site.Page{{Path: "/contact", Class: "form", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}}}})
+	marin := d.api(people.Maintainer)
+	begin := func(edits settings.Values) string {
+		var c struct{ ID int64 }
+		status, text := marin.ask(http.MethodPost, "/sites/1/changes", map[string]any{"title": "Faster scripts", "reason": "", "effect": "", "edits": edits}, &c)
+		require.Equal(t, http.StatusCreated, status, text)
+		return fmt.Sprintf("/changes/%d", c.ID)
+	}
+	at := begin(settings.Values{"scripts.defer": true, "frames.onDemand": true})
+	d.signIn("Ada", at)
+	d.see("p", "There is no mark of staging yet")
+	status, text := marin.ask(http.MethodPost, "/environments/1/foresight", map[string]any{"edits": settings.Values{"no.such": true}}, nil)
+	require.Equal(t, http.StatusUnprocessableEntity, status, text)
+
+	d.marked()
+	d.open(at)
+	d.see("li", "A script in the page on one page uses “Fern” before it is defined")
+	d.see("li", "What stands in frames on one page is not there until somebody asks for it")
+	d.accessible("a change with what is foreseen")
+	d.click("button", "^Exclude /assets/fern\\.js$")
+	d.see("li", "/assets/fern\\.js in scripts.deferNot: Foreseen with “Defer scripts”")
+	d.see("textarea", "/assets/fern\\.js")
+	var seen struct{ Predictions []foresight.Prediction }
+	status, text = marin.ask(http.MethodGet, at+"/foresight", nil, &seen)
+	require.Equal(t, http.StatusOK, status, text)
+	require.Len(t, seen.Predictions, 1, "only the frame is left")
+	assert.Equal(t, foresight.OnDemand, seen.Predictions[0].Kind)
+
+	d.click("button", "Try it on staging")
+	d.see("h1", "^(Broken|Unsure)")
+	d.see("h2", "^What was foreseen$")
+	d.see("td", "What stands in frames on one page")
+	d.see("td", "came")
+	d.accessible("a run with what was foreseen")
+	var record foresight.Record
+	var id int64
+	_, err := fmt.Sscanf(at, "/changes/%d", &id)
+	require.NoError(t, err)
+	d.reaches(id, release.Checked)
+	runs, err := d.store.ChangeRuns(t.Context(), id)
+	require.NoError(t, err)
+	status, text = marin.ask(http.MethodGet, fmt.Sprintf("/runs/%d/foresight", runs[0].ID), nil, &record)
+	require.Equal(t, http.StatusOK, status, text)
+	assert.Equal(t, 1, record.Count(foresight.Right))
+	assert.Empty(t, record.Missed)
+	d.open(at)
+	d.see("p", "In one run here 1 of 1 such predictions came true")
+	status, text = marin.ask(http.MethodGet, "/runs/1/foresight", nil, nil)
+	assert.Equal(t, http.StatusNotFound, status, text)
+}
+
+// A climb is begun from the site's page, is seen on its change, and ends with what is proven when it
+// is told to.
+func TestAClimbIsBegunSeenAndStopped(t *testing.T) {
+	d := deskOf(t, standin.Fernhollow(), site.Site{Name: "Fernhollow",
+		Pages: []site.Page{{Path: "/contact", Class: "form", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}}}})
+	d.marked()
+	d.signIn("Ada", "/sites/1")
+	d.click("button", "^Climb$")
+	d.fill("#climb-from", "25:00")
+	d.fill("#climb-to", "05:00")
+	d.click("button", "^Begin to climb$")
+	d.see("[role=dialog]", "“25:00” is no time of day")
+	d.accessible("beginning a climb")
+	d.fill("#climb-from", "")
+	d.click("button", "^Begin to climb$")
+	d.see("h1", "^Climb through the bundles$")
+	d.see("[role=status]", "Slack tide is being tried")
+	d.see("td", "It adds nothing to what is there")
+	marin := d.api(people.Maintainer)
+	status, text := marin.ask(http.MethodPost, "/sites/1/climbs", map[string]any{"window": map[string]string{"from": "", "to": "", "zone": ""}, "mostLooks": 0}, nil)
+	require.Equal(t, http.StatusConflict, status, text)
+	d.click("button", "^Stop: keep what is proven$")
+	d.see("[role=status]", "stopped\\. Nothing was proven|Somebody stopped it")
+	d.accessible("a climb")
+	d.reaches(1, release.Drafted)
+	c, err := d.store.ClimbOf(t.Context(), 1)
+	require.NoError(t, err)
+	assert.NotNil(t, c.OverAt)
+}
