@@ -163,6 +163,11 @@ func views(base string) ([]shot, error) {
 		return nil, err
 	}
 	shots = append(shots, shot{name: "add-site", path: fmt.Sprintf("/add-site/%d", taking)})
+	second, err := climbOn(base)
+	if err != nil {
+		return nil, err
+	}
+	shots = append(shots, shot{name: "climb", path: fmt.Sprintf("/changes/%d", second)})
 	for _, c := range site.Changes {
 		more, err := changeViews(base, c.ID, c.State)
 		if err != nil {
@@ -171,6 +176,19 @@ func views(base string) ([]shot, error) {
 		shots = append(shots, more...)
 	}
 	return shots, nil
+}
+
+// climbOn is the change on the smaller site that came of a climb.
+func climbOn(base string) (int64, error) {
+	var list struct{ Sites []struct{ ID int64 } }
+	if err := get(base+"/api/v1/sites?q=Quillet", &list); err != nil || len(list.Sites) == 0 {
+		return 0, errors.Join(err, errors.New("the demo has no second site"))
+	}
+	var site struct{ Changes []struct{ ID int64 } }
+	if err := get(fmt.Sprintf("%s/api/v1/sites/%d", base, list.Sites[0].ID), &site); err != nil || len(site.Changes) == 0 {
+		return 0, errors.Join(err, errors.New("the second site has no change"))
+	}
+	return site.Changes[0].ID, nil
 }
 
 // takeOn begins to take the smaller site on, as if nobody had seen it.
@@ -241,7 +259,7 @@ func changeViews(base string, id int64, state string) ([]shot, error) {
 		return nil, err
 	}
 	var shots []shot
-	if state == "checked" {
+	if state == "drafted" {
 		shots = append(shots, shot{name: "change", path: fmt.Sprintf("/changes/%d", id)})
 	}
 	for _, r := range change.Runs {
