@@ -53,6 +53,9 @@ func TestACulpritIsFoundSeenAndExcluded(t *testing.T) {
 	d.see("a", fmt.Sprintf("^run %d$", runs[0].ID))
 	d.see("button", "^Find the culprit$")
 	d.open(fmt.Sprintf("/runs/%d", runs[0].ID))
+	d.see("button", "^Leave “Defer scripts” out of the change$")
+	status, text = marin.ask(http.MethodPost, fmt.Sprintf("/runs/%d/leave-out", runs[0].ID), map[string]any{"culprit": 3}, nil)
+	require.Equal(t, http.StatusConflict, status, text)
 	d.click("button", "^Exclude in the change$")
 	d.see("h1", "Faster scripts")
 	change, err := d.store.Change(t.Context(), c.ID)
@@ -64,4 +67,13 @@ func TestACulpritIsFoundSeenAndExcluded(t *testing.T) {
 	status, text = marin.ask(http.MethodPost, fmt.Sprintf("/runs/%d/find-culprit", runs[0].ID), map[string]any{}, nil)
 	assert.Equal(t, http.StatusConflict, status, text)
 	assert.Contains(t, text, "tried no change")
+
+	d.reaches(c.ID, release.Checked)
+	d.open(fmt.Sprintf("/runs/%d", runs[0].ID))
+	d.click("button", "^Leave “Defer scripts” out of the change$")
+	d.see("h1", "Faster scripts")
+	change, err = d.store.Change(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.NotContains(t, change.Edits.V, "scripts.defer")
+	assert.Equal(t, true, change.Edits.V["markup.compact"], "all the rest stays")
 }

@@ -99,6 +99,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.changeOperations(v1)
 	s.runOperations(v1)
 	s.searchOperations(v1)
+	s.leaveOutOperation(v1)
 	s.foresightOperations(v1)
 	s.climbOperations(v1)
 	if err := everythingGuarded(api); err != nil {

@@ -138,7 +138,7 @@ var needs = map[string]people.Ability{
 	"list-settings": people.See, "list-speed-layers": people.See, "list-bundles": people.See, "make-bundle": people.Work, "remove-bundle": people.Work, "preview-bundle": people.See, "apply-bundle": people.Work,
 	"copy-settings": people.See, "fit-copied": people.See, "begin-from-copied": people.Work,
 	"accept-drift": people.Work, "revert-drift": people.Work,
-	"exclude": people.Work, "accept-finding": people.Work, "mask-finding": people.Work, "end-decision": people.Work, "add-host": people.Work, "stop-run": people.Work, "find-culprit": people.Work, "end-search": people.Work,
+	"exclude": people.Work, "accept-finding": people.Work, "mask-finding": people.Work, "end-decision": people.Work, "add-host": people.Work, "stop-run": people.Work, "find-culprit": people.Work, "end-search": people.Work, "leave-out-culprit": people.Work,
 	"promote-change": people.Decide, "tidy-change": people.Decide, "accept-change": people.Decide,
 }
 

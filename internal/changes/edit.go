@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"tidemarker/internal/act"
+	"tidemarker/internal/core/culprit"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/store"
@@ -169,6 +170,44 @@ func (d *Desk) Split(ctx context.Context, id int64, who string) error {
 		}
 		return note(ctx, s, c, who, "Split the change “%s” into %d.", c.Title, len(steps))
 	})
+}
+
+// LeaveOut takes out of a change what a search found to break the site: the parts of one culprit, and
+// what cannot be in force without them.
+func (d *Desk) LeaveOut(ctx context.Context, searchRun int64, which int, who string) (changeID int64, err error) {
+	r, err := d.Store.Run(ctx, searchRun)
+	if err != nil {
+		return 0, err
+	}
+	x, err := d.Store.Search(ctx, searchRun)
+	if err != nil {
+		return 0, err
+	}
+	if r.ChangeID == nil {
+		return 0, &Conflict{"What was searched is of no change."}
+	}
+	culprits := x.Step.V.Culprits
+	if which < 0 || which >= len(culprits) {
+		return 0, &Conflict{"The search has found no such culprit."}
+	}
+	c, err := d.Store.Change(ctx, *r.ChangeID)
+	if err != nil {
+		return 0, err
+	}
+	envs, err := d.Store.EnvironmentsByRole(ctx, c.SiteID)
+	if err != nil {
+		return 0, err
+	}
+	base, err := d.Store.Revision(ctx, c.SiteID, c.Base)
+	if err != nil {
+		return 0, err
+	}
+	var gone []culprit.Part
+	for _, i := range culprits[which] {
+		gone = append(gone, x.Problem.V.Parts[i])
+	}
+	edits := culprit.Without(*envs.Production.Catalogue.V, envs.Production.About.V.Facts.Host(), base, base.With(c.Edits.V), gone)
+	return c.ID, d.Edit(ctx, c.ID, c.Version, Words{c.Title, c.Reason, c.Effect}, edits, who)
 }
 
 // NotPatterns says that a key is no setting that takes patterns.

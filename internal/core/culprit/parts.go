@@ -129,3 +129,29 @@ func NeedsOf(c settings.Catalogue, host settings.Host, before settings.Values, p
 	}
 	return out
 }
+
+// Without is what a change comes to when some of its parts are left out, with what cannot be put in
+// force without them: a full set of values.
+func Without(c settings.Catalogue, host settings.Host, before, after settings.Values, gone []Part) settings.Values {
+	parts := Parts(before, after)
+	needs := NeedsOf(c, host, before, parts)
+	out := make([]bool, len(parts))
+	for i, p := range parts {
+		out[i] = slices.ContainsFunc(gone, func(g Part) bool { return g.Key == p.Key && g.Entry == p.Entry && g.Removed == p.Removed })
+	}
+	for again := true; again; {
+		again = false
+		for i := range parts {
+			if !out[i] && slices.ContainsFunc(needs[i], func(n int) bool { return out[n] }) {
+				out[i], again = true, true
+			}
+		}
+	}
+	var rest []Part
+	for i, p := range parts {
+		if !out[i] {
+			rest = append(rest, p)
+		}
+	}
+	return Put(before, rest)
+}

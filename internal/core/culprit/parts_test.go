@@ -118,3 +118,20 @@ func TestTheEvidenceSaysWhatIsLikely(t *testing.T) {
 	at := slices.IndexFunc(parts, func(p culprit.Part) bool { return p.Key == "scripts.deferNot" })
 	assert.Less(t, likely[at], 0.1, "one exclusion more is hardly to blame")
 }
+
+// A culprit that is left out takes with it what cannot be in force without it, and nothing else.
+func TestWhatIsLeftOutTakesWithItWhatNeedsIt(t *testing.T) {
+	cat := settings.Catalogue{Settings: []settings.Definition{
+		{Key: "fonts", Title: "Fonts", Type: settings.Switch, Default: false},
+		{Key: "swap", Title: "Swap", Type: settings.Switch, Default: false, Requires: []settings.Condition{{Key: "fonts", Equals: true}}},
+		{Key: "markup", Title: "Markup", Type: settings.Switch, Default: false},
+		{Key: "never", Title: "Never", Type: settings.Patterns, Default: []any{}, Role: "path-exclude"},
+	}}
+	before := settings.Values{"fonts": false, "swap": false, "markup": false, "never": []any{"/cart", "/checkout"}}
+	after := settings.Values{"fonts": true, "swap": true, "markup": true, "never": []any{"/cart", "/search"}}
+	left := culprit.Without(cat, settings.Host{}, before, after, []culprit.Part{{Key: "fonts", Value: true}, {Key: "never", Entry: "/checkout", Removed: true}})
+	assert.Equal(t, false, left["fonts"])
+	assert.Equal(t, false, left["swap"], "it needs fonts")
+	assert.Equal(t, true, left["markup"])
+	assert.ElementsMatch(t, []string{"/cart", "/checkout", "/search"}, left.Strings("never"), "what was lost is back, what was gained stays")
+}

@@ -351,6 +351,16 @@ export function useActs() {
       mutationFn: (run: number) => body(api.POST("/api/v1/runs/{id}/find-culprit", { params: { path: { id: run } } })),
       onSuccess: again,
     }),
+    leaveOut: useMutation({
+      mutationFn: (v: { run: number; culprit: number }) =>
+        body(
+          api.POST("/api/v1/runs/{id}/leave-out", {
+            params: { path: { id: v.run } },
+            body: { culprit: v.culprit },
+          }),
+        ),
+      onSuccess: again,
+    }),
     enough: useMutation({
       mutationFn: (run: number) => body(api.POST("/api/v1/runs/{id}/enough", { params: { path: { id: run } } })),
       onSuccess: again,

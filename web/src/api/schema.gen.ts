@@ -1038,6 +1038,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/leave-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Takes a culprit that a search found out of its change, with what needs it
+         * @description 409 when the change cannot be edited now.
+         */
+        post: operations["leave-out-culprit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/looks": {
         parameters: {
             query?: never;
@@ -2889,6 +2909,13 @@ export interface components {
         Learned: {
             doubts: components["schemas"]["Doubt"][];
             restless: components["schemas"]["Restless"][];
+        };
+        "Leave-out-culpritRequest": {
+            /**
+             * Format: int64
+             * @description Index of the culprit.
+             */
+            culprit: number;
         };
         LedgerView: {
             /**
@@ -6096,6 +6123,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Record"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "leave-out-culprit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Leave-out-culpritRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
                 };
             };
             /** @description Error */

@@ -142,6 +142,21 @@ const words: Record<string, string> = {
       </p>
       <Trouble :error="trouble" />
     </div>
+    <div v-if="over && editable && may('work') && (s.culprits ?? []).length" class="row">
+      <Button
+        v-for="i in (s.culprits ?? []).keys()"
+        :key="i"
+        size="small"
+        outlined
+        :label="`Leave ${names(i)} out of the change`"
+        :disabled="acts.leaveOut.isPending.value"
+        @click="
+          acts.leaveOut.mutate({ run: run.id, culprit: i }, { onSuccess: (x) => router.push(`/changes/${x.id}`) })
+        "
+      />
+      <span class="small faded">All the rest stays; the change is to be tried again then.</span>
+    </div>
+    <Trouble :error="acts.leaveOut.error.value" />
     <div v-if="!over && may('work')" class="row">
       <Button
         size="small"
