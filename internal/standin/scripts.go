@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"github.com/PuerkitoBio/goquery"
+	"golang.org/x/net/html"
 )
 
 // scripts rewrites how scripts are delivered and when they run.
@@ -13,7 +14,9 @@ func (l *Layer) scripts(p policy, page *goquery.Document) {
 	if p.on("js-minify") && inline {
 		page.Find("script:not([src])").Each(func(_ int, s *goquery.Selection) {
 			if isClassicScript(s) && !leftAlone(s, p.list("js-exclude-minify")) {
-				s.SetText(string(minified("text/javascript", []byte(s.Text()))))
+				code := &html.Node{Type: html.TextNode, Data: string(minified("text/javascript", []byte(s.Text())))} // as it is: code is not markup
+				s.Empty()
+				s.AppendNodes(code)
 			}
 		})
 	}
