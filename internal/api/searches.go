@@ -48,6 +48,7 @@ type SearchedExclusions struct {
 	Cost     string   `json:"cost" doc:"What the culprit leaves out with them, by what was seen when the mark was taken; empty when that cannot be told."`
 	Tries    int      `json:"tries"`
 	Over     bool     `json:"over"`
+	Rough    bool     `json:"rough" doc:"Fewer may do: that was not tried to the end."`
 	Left     int      `json:"left" doc:"About how many more tries it takes."`
 }
 
@@ -170,7 +171,7 @@ func searchedExclusions(x store.Search, answers []store.SearchAnswer, cat settin
 			continue
 		}
 		d, _ := cat.Find(e.Key)
-		v := SearchedExclusions{Culprit: e.Culprit, Key: e.Key, Title: d.Title, Patterns: []string{}, Why: []string{}, Among: len(e.Candidates), Over: e.Over || over}
+		v := SearchedExclusions{Culprit: e.Culprit, Key: e.Key, Title: d.Title, Patterns: []string{}, Why: []string{}, Among: len(e.Candidates), Over: e.Over || over, Rough: e.Rough}
 		if !v.Over {
 			v.Left = max(1, e.Left)
 		}

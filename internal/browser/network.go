@@ -52,7 +52,7 @@ func (t *tab) paused(e *proto.FetchRequestPaused) {
 		return
 	}
 	t.mu.Lock()
-	drawn, lifted := t.drawn, t.lifted
+	drawn, lifted, measuring := t.drawn, t.lifted, t.measuring
 	t.mu.Unlock()
 	go func() {
 		select {
@@ -61,7 +61,15 @@ func (t *tab) paused(e *proto.FetchRequestPaused) {
 		case <-t.page.GetContext().Done():
 			return
 		}
-		if e.ResourceType == proto.NetworkResourceTypeImage {
+		if measuring != nil && e.ResourceType == proto.NetworkResourceTypeDocument {
+			// Chromium slows down what a page asks for, and not the page itself.
+			select {
+			case <-time.After(measuring.Latency):
+			case <-t.page.GetContext().Done():
+				return
+			}
+		}
+		if e.ResourceType == proto.NetworkResourceTypeImage && measuring == nil {
 			select {
 			case <-drawn:
 			case <-time.After(3 * time.Second):

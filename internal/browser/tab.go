@@ -75,23 +75,24 @@ type tab struct {
 	telling bool // what was filled in last may be told
 	outbox  *deliveries
 
-	mu       sync.Mutex
-	requests []evidence.Request
-	byID     map[proto.NetworkRequestID]int
-	inFlight map[proto.NetworkRequestID]proto.NetworkResourceType
-	stopped  map[proto.NetworkRequestID]bool // not sent: another host's
-	changed  time.Time                       // when a request last began or ended
-	errors   []evidence.ScriptError
-	console  []string
-	document docResponse
-	frame    proto.PageFrameID
-	read     bool          // the document, to its end
-	loaded   bool          // the document, with all that it names
-	spent    chan struct{} // closed when the span that the page's clock was given is over
-	drawn    chan struct{} // closed when something was drawn first
-	drawOnce *sync.Once
-	lifted   chan struct{} // closed when the finger or button that is down is up again
-	crashed  chan struct{}
+	mu        sync.Mutex
+	requests  []evidence.Request
+	byID      map[proto.NetworkRequestID]int
+	inFlight  map[proto.NetworkRequestID]proto.NetworkResourceType
+	stopped   map[proto.NetworkRequestID]bool // not sent: another host's
+	changed   time.Time                       // when a request last began or ended
+	errors    []evidence.ScriptError
+	console   []string
+	measuring *Profile // nothing is held back: what comes when is what is asked for
+	document  docResponse
+	frame     proto.PageFrameID
+	read      bool          // the document, to its end
+	loaded    bool          // the document, with all that it names
+	spent     chan struct{} // closed when the span that the page's clock was given is over
+	drawn     chan struct{} // closed when something was drawn first
+	drawOnce  *sync.Once
+	lifted    chan struct{} // closed when the finger or button that is down is up again
+	crashed   chan struct{}
 }
 
 const (

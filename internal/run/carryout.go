@@ -90,6 +90,8 @@ func (r *run) inspect(ctx context.Context, returning *inspect.Returning) error {
 		look = i.TestIsolation
 	case release.LaterRun:
 		look = i.LookLater
+	case release.MeasureRun:
+		look = i.Measure
 	}
 	compared, err := r.compared(ctx)
 	if err != nil {
@@ -272,7 +274,7 @@ func (r *run) noteThere(ctx context.Context) error {
 }
 
 var actKind = map[release.RunKind]release.ActKind{release.TryRun: release.ActTry, release.PromoteRun: release.ActPromote, release.RollBackRun: release.ActRollBack,
-	release.CheckRun: release.ActTry, release.IsolationRun: release.ActTry, release.LaterRun: release.ActTry}
+	release.CheckRun: release.ActTry, release.IsolationRun: release.ActTry, release.LaterRun: release.ActTry, release.MeasureRun: release.ActTry}
 
 func (r *run) intent(ctx context.Context, kind release.ActKind, v settings.Values, fingerprint string) (act.Intent, error) {
 	in := act.Intent{Environment: r.env, Layer: r.layer, Values: v, Fingerprint: fingerprint, Kind: kind, Run: &r.row.ID, Change: r.row.ChangeID, Who: r.row.RequestedBy}

@@ -175,7 +175,7 @@ func (r *run) record(ctx context.Context, s *store.Store, event release.RunEvent
 
 // done says in words what a run has done.
 var done = map[release.RunKind]string{release.MarkRun: "Mark of", release.TryRun: "Tried on", release.PromoteRun: "Promoted to",
-	release.RollBackRun: "Rolled back", release.CheckRun: "Checked", release.IsolationRun: "Cache isolation tested on", release.LaterRun: "Looked later on at", release.CulpritRun: "Searched for the culprit on"}
+	release.RollBackRun: "Rolled back", release.CheckRun: "Checked", release.IsolationRun: "Cache isolation tested on", release.LaterRun: "Looked later on at", release.CulpritRun: "Searched for the culprit on", release.MeasureRun: "Measured on"}
 
 // letNextBegin lets the run that waited for this one begin when this one ended clear,
 // and skips it when not.

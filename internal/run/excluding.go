@@ -116,7 +116,11 @@ func excluded(lists []culprit.Excluding, c settings.Catalogue) string {
 			patterns = append(patterns, "“"+x.Candidates[i].Pattern+"”")
 		}
 		if len(patterns) > 0 {
-			said += fmt.Sprintf(" With %s in “%s” it may stay.", strings.Join(patterns, " and "), d.Title)
+			said += fmt.Sprintf(" With %s in “%s” it may stay", strings.Join(patterns, " and "), d.Title)
+			if x.Rough {
+				said += "; fewer may do"
+			}
+			said += "."
 		} else if x.Over {
 			said += fmt.Sprintf(" It breaks with all %d candidates in “%s” excluded, too.", len(x.Candidates), d.Title)
 		}

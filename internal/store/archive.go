@@ -20,13 +20,13 @@ import (
 // each with the condition of what is taken.
 var archived = []struct{ table, where string }{
 	{"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"runs", ""}, {"acts", ""}, {"manual_tasks", ""}, {"drifts", ""}, {"looks", ""},
-	{"findings", ""}, {"decisions", ""}, {"later_looks", ""}, {"searches", ""}, {"search_answers", ""}, {"foresights", ""}, {"climbs", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"exports", ""}, {"backups", ""},
+	{"findings", ""}, {"decisions", ""}, {"later_looks", ""}, {"searches", ""}, {"search_answers", ""}, {"foresights", ""}, {"climbs", ""}, {"loads", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"exports", ""}, {"backups", ""},
 	{"parities", ""}, {"bundles", ""}, {"history", ""}, {"blobs", shownBlobs},
 }
 
 // cameLater are tables that an archive of an earlier version does not have; it holds nothing of
 // theirs.
-var cameLater = []string{"decisions", "later_looks", "searches", "search_answers", "foresights", "climbs"}
+var cameLater = []string{"decisions", "later_looks", "searches", "search_answers", "foresights", "climbs", "loads"}
 
 // notArchived are the other tables: who may sign in, with their secrets, and sites
 // that somebody is still adding, with theirs.

@@ -219,17 +219,40 @@ type Excluding struct {
 	Fewest     []int       `json:"fewest"`         // the fewest that have to be excluded; empty until they are found
 	Over       bool        `json:"over"`           // nothing is to be asked any more
 	Left       int         `json:"left,omitempty"` // about how many answers it still takes
+	// Rough tells that fewer may do: it was tried often enough.
+	Rough bool `json:"rough,omitempty"`
 	// Needless tells that it was not searched, since another list has what helps.
 	Needless bool `json:"needless,omitempty"`
 }
 
-// NextExclusions says what to try next to find the fewest exclusions with which nothing breaks.
+// mostExcluding is how often exclusions of one list are tried: with more than a handful that are all
+// needed, to prove that of each costs more than it is worth.
+const mostExcluding = 12
+
+// foreseenFrom is from which likelihood on a candidate is one that foresight proposed.
+const foreseenFrom = 20
+
+// NextExclusions says what to try next to find the fewest exclusions with which nothing breaks: first
+// what was foreseen, all of it together.
 // An answer passes when nothing shows with these candidates excluded. To find what mends is to find
 // what breaks, the other way round.
 func NextExclusions(x Excluding, answers []Answer) Excluding {
 	likely := make([]float64, len(x.Candidates))
+	var foreseen, smallest []int
 	for i, c := range x.Candidates {
 		likely[i] = c.Likely
+		if c.Likely >= foreseenFrom {
+			foreseen = append(foreseen, i)
+		}
+	}
+	if len(answers) == 0 && len(foreseen) > 0 {
+		x.Ask, x.Left, x.Fewest = foreseen, len(foreseen), []int{}
+		return x
+	}
+	for _, a := range answers {
+		if a.Outcome == Passes && (smallest == nil || len(a.Parts) < len(smallest)) {
+			smallest = a.Parts
+		}
 	}
 	turned := make([]Answer, len(answers))
 	for i, a := range answers {
@@ -243,8 +266,13 @@ func NextExclusions(x Excluding, answers []Answer) Excluding {
 	}
 	step := Next(Problem{N: len(x.Candidates), Likely: likely}, turned)
 	x.Ask, x.Left, x.Fewest, x.Over = step.Ask, step.Left, []int{}, step.Ask == nil
-	if len(step.Culprits) > 0 {
+	switch {
+	case len(step.Culprits) > 0:
 		x.Ask, x.Left, x.Fewest, x.Over = nil, 0, step.Culprits[0], true
+	case len(answers) >= mostExcluding && smallest != nil:
+		x.Ask, x.Left, x.Fewest, x.Over, x.Rough = nil, 0, smallest, true, true
+	case len(answers) >= mostExcluding:
+		x.Ask, x.Left, x.Over = nil, 0, true
 	}
 	return x
 }

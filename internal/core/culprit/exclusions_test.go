@@ -119,3 +119,37 @@ func TestNamesAndCosts(t *testing.T) {
 	assert.Equal(t, "1 of 2 watched pages are made for each who asks.", culprit.Cost(paths, look, []string{"/kits"}))
 	assert.Empty(t, culprit.Cost(cookies, look, []string{"fern_member"}), "nobody knows who has it")
 }
+
+// TestManyExclusionsAreNotProvenOneByOne: what was foreseen is tried first, all of it; when it mends and each
+// is needed, that is not proven one by one for ever.
+func TestManyExclusionsAreNotProvenOneByOne(t *testing.T) {
+	x := culprit.Excluding{Key: "not"}
+	for i := range 24 {
+		likely := 0.1
+		if i%3 == 0 {
+			likely = 20
+		}
+		x.Candidates = append(x.Candidates, culprit.Candidate{Pattern: string(rune('a' + i)), Likely: likely})
+	}
+	var answers []culprit.Answer
+	for range 40 {
+		x = culprit.NextExclusions(x, answers)
+		if x.Over {
+			break
+		}
+		if len(answers) == 0 {
+			require.Equal(t, []int{0, 3, 6, 9, 12, 15, 18, 21}, x.Ask)
+		}
+		o := culprit.Passes
+		for i := range 24 {
+			if i%3 == 0 && !slices.Contains(x.Ask, i) {
+				o = culprit.Fails
+			}
+		}
+		answers = append(answers, culprit.Answer{Parts: x.Ask, Outcome: o})
+	}
+	require.True(t, x.Over)
+	assert.True(t, x.Rough)
+	assert.Len(t, x.Fewest, 8)
+	assert.LessOrEqual(t, len(answers), 12)
+}

@@ -19,6 +19,7 @@ const (
 	IsolationRun RunKind = "isolation test" // asks for pages as everybody, without looking at them
 	LaterRun     RunKind = "later look"     // looks at what grew old since another run
 	CulpritRun   RunKind = "culprit search" // finds what in a change breaks the site
+	MeasureRun   RunKind = "measure"        // loads pages with a change and without it, in turns
 )
 
 // PutsBackWhenItFails tells whether a run that cannot be finished brings back what it

@@ -62,3 +62,21 @@ func RateLayoutShift(score float64) Rating {
 	}
 	return Poor
 }
+
+// blockingFrom is from which duration on a task keeps a page from answering, in milliseconds.
+const blockingFrom = 50
+
+// TotalBlockingTime is for how long tasks kept a page from answering after it was first painted: of each
+// the part beyond 50 ms (web.dev, “Total Blocking Time”, from memory). Tasks are start and duration, all in
+// milliseconds; of one that is under way at the first paint only what comes after it counts.
+func TotalBlockingTime(tasks [][2]float64, firstPaint float64) float64 {
+	sum := 0.0
+	for _, t := range tasks {
+		start, end := t[0], t[0]+t[1]
+		if start < firstPaint {
+			start = firstPaint
+		}
+		sum += max(0, end-start-blockingFrom)
+	}
+	return sum
+}

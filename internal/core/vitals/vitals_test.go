@@ -44,3 +44,12 @@ func TestOneMovedHalfScoresAsInTheWorkedExample(t *testing.T) {
 	assert.Equal(t, Good, RateLayoutShift(0.1))
 	assert.Equal(t, Poor, RateLayoutShift(0.26))
 }
+
+// The worked example of the definition (web.dev, “Total Blocking Time”, from memory): five tasks of 250, 90, 35, 30 and
+// 155 ms block for 200, 40, 0, 0 and 105 ms, 345 ms in all.
+func TestBlockingTimeIsThatOfTheWorkedExample(t *testing.T) {
+	tasks := [][2]float64{{100, 250}, {400, 90}, {500, 35}, {600, 30}, {700, 155}}
+	assert.InDelta(t, 345, TotalBlockingTime(tasks, 50), 1e-9)
+	assert.InDelta(t, 100, TotalBlockingTime([][2]float64{{0, 250}}, 100), 1e-9, "only what comes after the first paint")
+	assert.Zero(t, TotalBlockingTime(nil, 0))
+}

@@ -3760,6 +3760,8 @@ export interface components {
             over: boolean;
             /** @description The fewest; empty while they are not known, and when none helps. */
             patterns: string[];
+            /** @description Fewer may do: that was not tried to the end. */
+            rough: boolean;
             title: string;
             /** Format: int64 */
             tries: number;

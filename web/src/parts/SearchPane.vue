@@ -124,9 +124,10 @@ const words: Record<string, string> = {
           </li>
         </ul>
         <p class="small">
-          The fewest of {{ e.among }} in “{{ e.title }}”, found in {{ e.tries }} {{ e.tries === 1 ? "try" : "tries" }}:
-          with {{ e.patterns.length === 1 ? "it" : "these" }} excluded nothing of what was found shows.
-          <template v-if="e.cost">What it costs: {{ e.cost }}</template>
+          {{ e.rough ? "Of" : "The fewest of" }} {{ e.among }} in “{{ e.title }}”, found in {{ e.tries }}
+          {{ e.tries === 1 ? "try" : "tries" }}: with {{ e.patterns.length === 1 ? "it" : "these" }} excluded nothing of
+          what was found shows. <template v-if="e.rough">Fewer may do; that was not tried to the end. </template
+          ><template v-if="e.cost">What it costs: {{ e.cost }}</template>
         </p>
         <div v-if="over && editable && may('work')" class="row">
           <Button size="small" label="Exclude in the change" :loading="excluding" @click="exclude(e)" />

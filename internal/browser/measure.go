@@ -1,0 +1,146 @@
+package browser
+
+import (
+	"context"
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/proto"
+
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/measure"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/core/vitals"
+)
+
+//go:embed js/measure.js
+var measureJS string
+
+// Profile is how slow a device and its line are made while pages are measured.
+type Profile struct {
+	Name    string
+	CPU     float64       // how many times slower
+	Latency time.Duration // of each request
+	Down    float64       // octets a second
+	Up      float64
+}
+
+// profiles are those of the two kinds of devices (common practice: a middling phone on a slow mobile
+// line, a desktop on a household's).
+var profiles = map[string]Profile{
+	site.Phone:   {"4 times slower processor, 150 ms, 1.6 Mbit/s", 4, 150 * time.Millisecond, 1.6e6 / 8, 750e3 / 8},
+	site.Desktop: {"processor as it is, 40 ms, 10 Mbit/s", 1, 40 * time.Millisecond, 10e6 / 8, 10e6 / 8},
+}
+
+// ProfileOf is how slow a kind of device is made.
+func ProfileOf(device string) Profile { return profiles[device] }
+
+// afterLoad is for how long a page is watched after it has loaded: what moves or blocks it then counts.
+const afterLoad = time.Second
+
+// measured is what the page says of its own load, in milliseconds since the navigation began.
+type measured struct {
+	FirstByte float64      `json:"firstByte"`
+	FirstDraw float64      `json:"firstDraw"`
+	Largest   float64      `json:"largest"`
+	Loaded    float64      `json:"loaded"`
+	Element   string       `json:"element"`
+	Tasks     [][2]float64 `json:"tasks"`
+	Shifts    []struct {
+		At    float64  `json:"at"`
+		Score float64  `json:"score"`
+		Moved []string `json:"moved"`
+	} `json:"shifts"`
+}
+
+// Measure loads a page once in real time, in a browser that has nothing of it, slowed down by the device's
+// profile. What could not be measured says why in Dropped; an error is returned only when the
+// context ended.
+func (b *Browser) Measure(ctx context.Context, env site.Environment, task site.PageTask, state State, reader *httpcache.Reader) (measure.Load, error) {
+	out := measure.Load{Page: task.Page.Path, Persona: task.Persona, Device: task.Device}
+	release, err := b.acquire(ctx)
+	if err != nil {
+		return out, err
+	}
+	defer release()
+	whole := ctx
+	ctx, cancel := context.WithTimeout(ctx, b.opt.Timeout)
+	defer cancel()
+	if err := b.measureOnce(ctx, env, task, state, reader, &out); err != nil {
+		if whole.Err() != nil {
+			return out, whole.Err()
+		}
+		out.Dropped = clip(err.Error())
+	}
+	return out, nil
+}
+
+func (b *Browser) measureOnce(ctx context.Context, env site.Environment, task site.PageTask, state State, reader *httpcache.Reader, out *measure.Load) error {
+	t, err := b.open(ctx, env, task.Device, state)
+	if err != nil {
+		return err
+	}
+	defer t.close()
+	p := profiles[task.Device]
+	t.mu.Lock()
+	t.measuring = &p
+	t.mu.Unlock()
+	if _, err := (proto.PageAddScriptToEvaluateOnNewDocument{Source: measureJS}).Call(t.page); err != nil {
+		return err
+	}
+	if err := (proto.NetworkEmulateNetworkConditions{Latency: float64(p.Latency.Milliseconds()), DownloadThroughput: p.Down, UploadThroughput: p.Up}).Call(t.page); err != nil {
+		return err
+	}
+	if err := (proto.EmulationSetCPUThrottlingRate{Rate: p.CPU}).Call(t.page); err != nil {
+		return err
+	}
+	if err := t.navigate(task.Address()); err != nil {
+		return err
+	}
+	res, err := t.page.Timeout(10 * time.Second).Evaluate(rod.Eval(`async (settle) => {
+		await new Promise((done) => setTimeout(done, Math.max(0, performance.getEntriesByType("navigation")[0].loadEventEnd + settle - performance.now())));
+		const n = performance.getEntriesByType("navigation")[0] || {}, a = window.__tideMarker, m = window.__tideMarkerMeasure;
+		return { firstByte: n.responseStart || 0, loaded: n.loadEventEnd || 0, firstDraw: a.firstDraw, largest: a.largest, shifts: a.shifts, element: m.element, tasks: m.tasks };
+	}`, afterLoad.Milliseconds()).ByPromise())
+	if err != nil {
+		return fmt.Errorf("the page could not be measured: %w", t.explain(err))
+	}
+	raw, err := res.Value.MarshalJSON()
+	if err != nil {
+		return err
+	}
+	var m measured
+	if err := json.Unmarshal(raw, &m); err != nil {
+		return fmt.Errorf("the page gave something unreadable: %w", err)
+	}
+	reqs, _, _, doc := t.snapshot()
+	facts := reader.Read(VariantOf(task.Page.Path, task.Device), func(name string) []string { return headerValues(doc.headers, name) }, nil)
+	out.Served, out.Element = string(facts.Served), clip(m.Element)
+	if doc.status >= 400 {
+		return fmt.Errorf("it answered %d", doc.status)
+	}
+	if m.FirstDraw == 0 || m.Largest == 0 {
+		return fmt.Errorf("the browser did not say when it was painted")
+	}
+	var shifts []vitals.Shift
+	for _, s := range m.Shifts {
+		shifts = append(shifts, vitals.Shift{At: time.Duration(s.At * float64(time.Millisecond)), Score: s.Score, Moved: s.Moved})
+	}
+	score, worst := vitals.CumulativeLayoutShift(shifts)
+	for _, s := range worst {
+		out.Moved = append(out.Moved, s.Moved...)
+	}
+	transferred, count := 0, 0
+	for _, r := range reqs {
+		if !r.Blocked {
+			count++
+			transferred += r.Bytes
+		}
+	}
+	out.Values = map[measure.Metric]float64{measure.FirstByte: m.FirstByte, measure.FirstPaint: m.FirstDraw, measure.Largest: m.Largest, measure.LayoutShift: score,
+		measure.Blocking: vitals.TotalBlockingTime(m.Tasks, m.FirstDraw), measure.Loaded: m.Loaded, measure.Transferred: float64(transferred), measure.Requests: float64(count)}
+	return nil
+}

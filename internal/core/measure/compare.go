@@ -1,0 +1,268 @@
+package measure
+
+import (
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+
+	"tidemarker/internal/core/stats"
+)
+
+// Result is what a comparison came to.
+type Result string
+
+// The results. Undecided is only said while more runs may come.
+const (
+	Undecided    Result = ""
+	Better       Result = "better"
+	Worse        Result = "worse"
+	NoDifference Result = "no difference shown"
+	TooNoisy     Result = "too noisy"
+)
+
+// Looks are after how many rounds the results are looked at; the last is the limit.
+var Looks = []int{5, 8, 11, 15}
+
+// Alpha is the chance of calling anything better or worse when nothing is, over all looks.
+const Alpha = 0.05
+
+// levels are the two-sided levels of each look, such that all of them together err with Alpha.
+var levels = func() []float64 {
+	information := make([]float64, len(Looks))
+	for i, n := range Looks {
+		information[i] = float64(n) / float64(Looks[len(Looks)-1])
+	}
+	bounds, err := stats.Bounds(Alpha, stats.PocockSpending, information)
+	if err != nil {
+		panic(err) // the looks above
+	}
+	for i, z := range bounds {
+		bounds[i] = 2 * (1 - stats.NormalCDF(z))
+	}
+	return bounds
+}()
+
+// level is the level at which results are read after some rounds: that of the last look that was
+// reached. last tells that there is none after it.
+func level(rounds int) (alpha float64, last bool) {
+	at := 0
+	for i, n := range Looks {
+		if rounds >= n {
+			at = i
+		}
+	}
+	return levels[at], rounds >= Looks[len(Looks)-1]
+}
+
+// Comparison is one metric on one device, on one page or over all.
+type Comparison struct {
+	Metric Metric  `json:"metric" enum:"first-byte,first-contentful-paint,largest-contentful-paint,layout-shift,total-blocking-time,visually-complete,interaction-delay,load,transferred,content,requests"`
+	Title  string  `json:"title"`
+	Unit   string  `json:"unit" enum:"ms,bytes,1"`
+	Page   string  `json:"page,omitempty" doc:"Absent: over all pages that were measured."`
+	Device string  `json:"device" enum:"desktop,phone"`
+	Before float64 `json:"before" doc:"Median; over pages the median of their medians."`
+	After  float64 `json:"after"`
+	Shift  float64 `json:"shift" doc:"Hodges-Lehmann, after minus before."`
+	Low    float64 `json:"low" doc:"Of its interval."`
+	High   float64 `json:"high"`
+	P      float64 `json:"p" doc:"Mann-Whitney, corrected for the number of comparisons (Holm)."`
+	Result Result  `json:"result" enum:",better,worse,no difference shown,too noisy"`
+	Rating Rating  `json:"rating,omitempty" enum:",good,needs improvement,poor" doc:"Of after, by published thresholds."`
+	Was    Rating  `json:"was,omitempty" enum:",good,needs improvement,poor"`
+	Runs   int     `json:"runs" doc:"Loads that count, of the side that has fewer."`
+	Pages  int     `json:"pages,omitempty" doc:"Pages that are better or worse by themselves in the same way."`
+	Of     int     `json:"of,omitempty" doc:"Pages that were measured."`
+}
+
+// Busy are the rounds in which the machine was busy with something else: a fixed piece of work took
+// half as long again as usual, or more.
+func Busy(loads []Load) []int {
+	effort := map[int]float64{}
+	for _, l := range loads {
+		effort[l.Round] = max(effort[l.Round], l.Effort)
+	}
+	usual := stats.Median(slices.Collect(maps.Values(effort)))
+	var out []int
+	for _, round := range slices.Sorted(maps.Keys(effort)) {
+		if effort[round] > 1.5*usual {
+			out = append(out, round)
+		}
+	}
+	return out
+}
+
+// sample are the values of both sides.
+type sample struct{ before, after []float64 }
+
+// Compare compares the sides of all loads that count: over all pages first, then page by page. What is
+// measured in busy rounds does not count, for neither side.
+func Compare(loads []Load) []Comparison {
+	busy := Busy(loads)
+	rounds := 0
+	var use []Load
+	seen := map[int]bool{}
+	for _, l := range loads {
+		if l.Dropped == "" && !slices.Contains(busy, l.Round) {
+			use = append(use, l)
+			seen[l.Round] = true
+		}
+	}
+	rounds = len(seen)
+	var devices []string
+	for _, l := range use {
+		if !slices.Contains(devices, l.Device) {
+			devices = append(devices, l.Device)
+		}
+	}
+	slices.Sort(devices)
+	var out []Comparison
+	for _, device := range devices {
+		byPage := pagesOf(use, device)
+		pages := slices.Sorted(maps.Keys(byPage))
+		var overall, single []Comparison
+		for _, d := range Definitions {
+			var each []sample
+			for _, page := range pages {
+				s := byPage[page][d.Metric]
+				if len(s.before) == 0 || len(s.after) == 0 {
+					continue
+				}
+				each = append(each, s)
+				c := compare(d, device, []sample{s}, rounds)
+				c.Page = page
+				single = append(single, c)
+			}
+			if len(each) > 0 {
+				c := compare(d, device, each, rounds)
+				c.Of = len(each)
+				overall = append(overall, c)
+			}
+		}
+		decide(overall, rounds)
+		decide(single, rounds)
+		for i, c := range overall {
+			for _, s := range single {
+				if s.Metric == c.Metric && s.Result == c.Result && (c.Result == Better || c.Result == Worse) {
+					overall[i].Pages++
+				}
+			}
+		}
+		out = append(append(out, overall...), single...)
+	}
+	return out
+}
+
+func pagesOf(loads []Load, device string) map[string]map[Metric]sample {
+	out := map[string]map[Metric]sample{}
+	for _, l := range loads {
+		if l.Device != device {
+			continue
+		}
+		if out[l.Page] == nil {
+			out[l.Page] = map[Metric]sample{}
+		}
+		for m, v := range l.Values {
+			s := out[l.Page][m]
+			if l.Side == Before {
+				s.before = append(s.before, v)
+			} else {
+				s.after = append(s.after, v)
+			}
+			out[l.Page][m] = s
+		}
+	}
+	return out
+}
+
+// compare compares one metric. Over several pages each value is first taken from the middle of its
+// page's, so that slow and fast pages weigh alike (aligned ranks; Hodges and Lehmann 1962).
+func compare(d Definition, device string, each []sample, rounds int) Comparison {
+	alpha, _ := level(rounds)
+	c := Comparison{Metric: d.Metric, Title: d.Title, Unit: d.Unit, Device: device, Runs: math.MaxInt}
+	var all sample
+	var before, after []float64
+	for _, s := range each {
+		middle := stats.Median(slices.Concat(s.before, s.after))
+		if len(each) == 1 {
+			middle = 0
+		}
+		for _, v := range s.before {
+			all.before = append(all.before, v-middle)
+		}
+		for _, v := range s.after {
+			all.after = append(all.after, v-middle)
+		}
+		before, after = append(before, stats.Median(s.before)), append(after, stats.Median(s.after))
+		c.Runs = min(c.Runs, len(s.before), len(s.after))
+	}
+	c.Before, c.After = stats.Median(before), stats.Median(after)
+	shift := stats.HodgesLehmann(all.before, all.after, 1-alpha)
+	c.Shift, c.Low, c.High = shift.Estimate, shift.Low, shift.High
+	c.P = stats.MannWhitney(all.before, all.after).P
+	c.Rating, c.Was = d.Rate(c.After), d.Rate(c.Before)
+	return c
+}
+
+// decide corrects for the number of comparisons, and says of each what it came to.
+func decide(list []Comparison, rounds int) {
+	alpha, last := level(rounds)
+	ps := make([]float64, len(list))
+	for i, c := range list {
+		ps[i] = c.P
+	}
+	for i, p := range stats.Holm(ps) {
+		c := &list[i]
+		c.P = p
+		matters := Of(c.Metric).matters(c.Before)
+		switch {
+		case rounds < Looks[0]:
+			c.Result = Undecided
+		case p <= alpha && math.Abs(c.Shift) >= matters && c.Shift < 0:
+			c.Result = Better
+		case p <= alpha && math.Abs(c.Shift) >= matters:
+			c.Result = Worse
+		case c.Low > -matters && c.High < matters:
+			c.Result = NoDifference
+		case last:
+			c.Result = TooNoisy
+		default:
+			c.Result = Undecided
+		}
+	}
+}
+
+// Enough tells whether the main metrics are decided on every device, so that no more rounds are needed.
+func Enough(list []Comparison) bool {
+	any := false
+	for _, c := range list {
+		if c.Page == "" && Of(c.Metric).Main {
+			any = true
+			if c.Result == Undecided {
+				return false
+			}
+		}
+	}
+	return any
+}
+
+// Shown writes a value of a unit as a person reads it.
+func Shown(unit string, v float64) string {
+	switch unit {
+	case "ms":
+		if math.Abs(v) >= 1000 {
+			return fmt.Sprintf("%.1f s", v/1000)
+		}
+		return fmt.Sprintf("%.0f ms", v)
+	case "bytes":
+		if math.Abs(v) >= 1e6 {
+			return fmt.Sprintf("%.1f MB", v/1e6)
+		}
+		return fmt.Sprintf("%.1f kB", v/1e3)
+	}
+	if v == math.Trunc(v) {
+		return fmt.Sprintf("%.0f", v)
+	}
+	return fmt.Sprintf("%.2f", v)
+}

@@ -1,0 +1,108 @@
+package measure
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Verdict is what a whole measurement came to.
+type Verdict string
+
+// The verdicts, as reports have them.
+const (
+	Faster      Verdict = "better"
+	Slower      Verdict = "worse"
+	Mixed       Verdict = "mixed"
+	Same        Verdict = "no difference shown"
+	Noisy       Verdict = "too noisy"
+	NotMeasured Verdict = "not measured"
+)
+
+// Judge says what the comparisons over all pages came to.
+func Judge(list []Comparison) Verdict {
+	var better, worse, noisy, any bool
+	for _, c := range list {
+		if c.Page != "" {
+			continue
+		}
+		any = true
+		better = better || c.Result == Better
+		worse = worse || c.Result == Worse
+		noisy = noisy || Of(c.Metric).Main && (c.Result == TooNoisy || c.Result == Undecided)
+	}
+	switch {
+	case !any:
+		return NotMeasured
+	case better && worse:
+		return Mixed
+	case better:
+		return Faster
+	case worse:
+		return Slower
+	case noisy:
+		return Noisy
+	}
+	return Same
+}
+
+// Summarise says in a sentence for each device what became better and, after that, what became worse.
+func Summarise(list []Comparison) string {
+	var said []string
+	var devices []string
+	for _, c := range list {
+		if !slices.Contains(devices, c.Device) {
+			devices = append(devices, c.Device)
+		}
+	}
+	for _, device := range devices {
+		var parts []string
+		for _, result := range []Result{Better, Worse} {
+			for _, c := range list {
+				if c.Device == device && c.Page == "" && c.Result == result {
+					parts = append(parts, c.sentence())
+				}
+			}
+		}
+		if len(parts) == 0 {
+			switch Judge(slices.DeleteFunc(slices.Clone(list), func(c Comparison) bool { return c.Device != device })) {
+			case Noisy:
+				parts = []string{"too noisy to say"}
+			default:
+				parts = []string{"no difference shown"}
+			}
+		}
+		said = append(said, device+": "+strings.Join(parts, "; "))
+	}
+	if len(said) == 0 {
+		return "Nothing was measured."
+	}
+	text := strings.Join(said, ". ") + "."
+	return strings.ToUpper(text[:1]) + text[1:]
+}
+
+// sentence is one metric: by how much, how sure, on how many pages, and what that is worth.
+func (c Comparison) sentence() string {
+	if c.Metric == LayoutShift {
+		text := fmt.Sprintf("%s %s from %s to %s", c.Title, map[bool]string{true: "rose", false: "fell"}[c.Shift > 0], Shown(c.Unit, c.Before), Shown(c.Unit, c.After))
+		if c.Rating != c.Was {
+			text += ": " + string(c.Rating)
+		}
+		return text
+	}
+	text := fmt.Sprintf("%s %s (%s to %s)", c.Title, signed(c.Unit, c.Shift), signed(c.Unit, c.Low), signed(c.Unit, c.High))
+	if c.Of > 1 {
+		text += fmt.Sprintf(", %d of %d pages", c.Pages, c.Of)
+	}
+	if c.Rating != c.Was && c.Rating != NoRating {
+		text += ", now " + string(c.Rating)
+	}
+	return text
+}
+
+func signed(unit string, v float64) string {
+	if v < 0 {
+		return "−" + Shown(unit, -v)
+	}
+	return "+" + Shown(unit, v)
+}
