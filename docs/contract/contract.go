@@ -24,6 +24,11 @@ var ReportSchema []byte
 //go:embed culprit-report.schema.json
 var CulpritReportSchema []byte
 
+// MeasureReportSchema is the JSON Schema of a report on a measurement.
+//
+//go:embed measure-report.schema.json
+var MeasureReportSchema []byte
+
 // CopiedSettingsSchema is the JSON Schema of a revision on its way to another site.
 //
 //go:embed copied-settings.schema.json

@@ -10,6 +10,7 @@ import (
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/run"
 	"tidemarker/internal/store"
@@ -18,7 +19,7 @@ import (
 // RunSummary is a run in a list.
 type RunSummary struct {
 	ID          int64            `json:"id"`
-	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,isolation test,later look,culprit search"`
+	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,isolation test,later look,culprit search,measure"`
 	State       string           `json:"state" enum:"queued,waiting,running,by hand,unknown,done,stopped,failed"`
 	Environment string           `json:"environment"`
 	Change      *int64           `json:"change"`
@@ -56,6 +57,7 @@ type RunView struct {
 	Findings    []FindingView         `json:"findings"`
 	Later       []LaterView           `json:"later" doc:"Looks that it planned, when what is cached has grown old."`
 	Search      *SearchView           `json:"search" doc:"Of a culprit search."`
+	Measure     *run.MeasureReport    `json:"measure,omitempty" doc:"Of a measurement: what is known so far."`
 	NoSearch    string                `json:"noSearch" doc:"Why what it found cannot be searched for its culprit; empty when it can."`
 	Searches    []int64               `json:"searches" doc:"Runs that searched for the culprit of what it found, the latest first."`
 	ManualTask  *ManualTaskView       `json:"manualTask" doc:"The checklist that a person carries out; none where a connector does it."`
@@ -180,6 +182,13 @@ func (s *Server) runView(ctx context.Context, id int64) (RunView, error) {
 	}
 	if v.Search, err = s.searchView(ctx, r, env); err != nil {
 		return v, err
+	}
+	if r.Kind == release.MeasureRun {
+		rep, err := run.ReportMeasure(ctx, s.Store, r)
+		if err != nil {
+			return v, err
+		}
+		v.Measure = &rep
 	}
 	if v.NoSearch, v.Searches, err = s.searchable(ctx, r); err != nil {
 		return v, err

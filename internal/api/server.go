@@ -102,6 +102,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.leaveOutOperation(v1)
 	s.foresightOperations(v1)
 	s.climbOperations(v1)
+	s.measureOperations(v1)
 	if err := everythingGuarded(api); err != nil {
 		panic(err)
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/go-rod/rod"
 	"github.com/go-rod/rod/lib/proto"
 
+	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/site"
@@ -84,37 +85,15 @@ func (b *Browser) measureOnce(ctx context.Context, env site.Environment, task si
 		return err
 	}
 	defer t.close()
-	p := profiles[task.Device]
-	t.mu.Lock()
-	t.measuring = &p
-	t.mu.Unlock()
-	if _, err := (proto.PageAddScriptToEvaluateOnNewDocument{Source: measureJS}).Call(t.page); err != nil {
-		return err
-	}
-	if err := (proto.NetworkEmulateNetworkConditions{Latency: float64(p.Latency.Milliseconds()), DownloadThroughput: p.Down, UploadThroughput: p.Up}).Call(t.page); err != nil {
-		return err
-	}
-	if err := (proto.EmulationSetCPUThrottlingRate{Rate: p.CPU}).Call(t.page); err != nil {
+	if err := t.slowDown(profiles[task.Device]); err != nil {
 		return err
 	}
 	if err := t.navigate(task.Address()); err != nil {
 		return err
 	}
-	res, err := t.page.Timeout(10 * time.Second).Evaluate(rod.Eval(`async (settle) => {
-		await new Promise((done) => setTimeout(done, Math.max(0, performance.getEntriesByType("navigation")[0].loadEventEnd + settle - performance.now())));
-		const n = performance.getEntriesByType("navigation")[0] || {}, a = window.__tideMarker, m = window.__tideMarkerMeasure;
-		return { firstByte: n.responseStart || 0, loaded: n.loadEventEnd || 0, firstDraw: a.firstDraw, largest: a.largest, shifts: a.shifts, element: m.element, tasks: m.tasks };
-	}`, afterLoad.Milliseconds()).ByPromise())
-	if err != nil {
-		return fmt.Errorf("the page could not be measured: %w", t.explain(err))
-	}
-	raw, err := res.Value.MarshalJSON()
+	m, err := t.timings()
 	if err != nil {
 		return err
-	}
-	var m measured
-	if err := json.Unmarshal(raw, &m); err != nil {
-		return fmt.Errorf("the page gave something unreadable: %w", err)
 	}
 	reqs, _, _, doc := t.snapshot()
 	facts := reader.Read(VariantOf(task.Page.Path, task.Device), func(name string) []string { return headerValues(doc.headers, name) }, nil)
@@ -125,13 +104,58 @@ func (b *Browser) measureOnce(ctx context.Context, env site.Environment, task si
 	if m.FirstDraw == 0 || m.Largest == 0 {
 		return fmt.Errorf("the browser did not say when it was painted")
 	}
+	t.values(m, reqs, out)
+	return nil
+}
+
+// slowDown makes the tab as slow as a profile says, and lets nothing be held back.
+func (t *tab) slowDown(p Profile) error {
+	t.mu.Lock()
+	t.measuring = &p
+	t.mu.Unlock()
+	if _, err := (proto.PageAddScriptToEvaluateOnNewDocument{Source: measureJS}).Call(t.page); err != nil {
+		return err
+	}
+	if err := (proto.NetworkEmulateNetworkConditions{Latency: float64(p.Latency.Milliseconds()), DownloadThroughput: p.Down, UploadThroughput: p.Up}).Call(t.page); err != nil {
+		return err
+	}
+	return (proto.EmulationSetCPUThrottlingRate{Rate: p.CPU}).Call(t.page)
+}
+
+// timings waits until the page has been loaded for a while, and reads what it says of that.
+func (t *tab) timings() (measured, error) {
+	var m measured
+	res, err := t.page.Timeout(10 * time.Second).Evaluate(rod.Eval(`async (settle) => {
+		await new Promise((done) => setTimeout(done, Math.max(0, performance.getEntriesByType("navigation")[0].loadEventEnd + settle - performance.now())));
+		const n = performance.getEntriesByType("navigation")[0] || {}, a = window.__tideMarker, m = window.__tideMarkerMeasure;
+		return { firstByte: n.responseStart || 0, loaded: n.loadEventEnd || 0, firstDraw: a.firstDraw, largest: a.largest, shifts: a.shifts, element: m.element, tasks: m.tasks };
+	}`, afterLoad.Milliseconds()).ByPromise())
+	if err != nil {
+		return m, fmt.Errorf("the page could not be measured: %w", t.explain(err))
+	}
+	raw, err := res.Value.MarshalJSON()
+	if err != nil {
+		return m, err
+	}
+	if err := json.Unmarshal(raw, &m); err != nil {
+		return m, fmt.Errorf("the page gave something unreadable: %w", err)
+	}
+	return m, nil
+}
+
+// values are the metrics of a load.
+func (t *tab) values(m measured, reqs []evidence.Request, out *measure.Load) {
 	var shifts []vitals.Shift
 	for _, s := range m.Shifts {
 		shifts = append(shifts, vitals.Shift{At: time.Duration(s.At * float64(time.Millisecond)), Score: s.Score, Moved: s.Moved})
 	}
 	score, worst := vitals.CumulativeLayoutShift(shifts)
 	for _, s := range worst {
-		out.Moved = append(out.Moved, s.Moved...)
+		for _, name := range s.Moved {
+			if len(out.Moved) < 10 {
+				out.Moved = append(out.Moved, clip(name))
+			}
+		}
 	}
 	transferred, count := 0, 0
 	for _, r := range reqs {
@@ -142,5 +166,7 @@ func (b *Browser) measureOnce(ctx context.Context, env site.Environment, task si
 	}
 	out.Values = map[measure.Metric]float64{measure.FirstByte: m.FirstByte, measure.FirstPaint: m.FirstDraw, measure.Largest: m.Largest, measure.LayoutShift: score,
 		measure.Blocking: vitals.TotalBlockingTime(m.Tasks, m.FirstDraw), measure.Loaded: m.Loaded, measure.Transferred: float64(transferred), measure.Requests: float64(count)}
-	return nil
+	for metric, v := range out.Values { // a page can make the browser say anything
+		out.Values[metric] = min(max(0, v), 1e9)
+	}
 }

@@ -332,6 +332,11 @@ export function useActs() {
       mutationFn: (run: number) => body(api.POST("/api/v1/runs/{id}/stop", { params: { path: { id: run } } })),
       onSuccess: again,
     }),
+    measure: useMutation({
+      mutationFn: (change: number) =>
+        body(api.POST("/api/v1/changes/{id}/measure", { params: { path: { id: change } } })),
+      onSuccess: again,
+    }),
     climb: useMutation({
       mutationFn: (v: { site: number; from: string; to: string; zone: string; mostLooks: number }) =>
         body(

@@ -172,6 +172,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes/{id}/measure": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Measures on staging what a change does to speed, with it and without it in turns
+         * @description Staging has the change before and after. 409 when it does not have it.
+         */
+        post: operations["measure-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes/{id}/promote": {
         parameters: {
             query?: never;
@@ -503,6 +523,23 @@ export interface paths {
         get: operations["get-matrix"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/environments/{id}/measurements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Measures what settings do to speed, and puts back what was there */
+        post: operations["measure-on-environment"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3035,6 +3072,87 @@ export interface components {
              */
             run: number;
         };
+        "Measure-on-environmentRequest": {
+            /** @description Settings to put in force for it. */
+            edits: {
+                [key: string]: unknown;
+            };
+        };
+        MeasureReport: {
+            /** @description Rounds that do not count, since the machine was busy with something else. */
+            busy: number[];
+            comparisons: components["schemas"]["MeasuredComparison"][];
+            /** @description Why loads do not count, each reason once. */
+            dropped: string[];
+            /** @description How slow each device was made. */
+            profiles: {
+                [key: string]: string;
+            };
+            /** @description Staging was read back as it was before. */
+            restored: boolean;
+            /**
+             * Format: int64
+             * @description Each loads every page once with each of the settings.
+             */
+            rounds: number;
+            /** Format: double */
+            seconds: number;
+            summary: string;
+            /** @enum {string} */
+            verdict: "better" | "worse" | "mixed" | "no difference shown" | "too noisy" | "not measured";
+        };
+        MeasuredComparison: {
+            /**
+             * Format: double
+             * @description Median.
+             */
+            after: number;
+            /**
+             * Format: double
+             * @description Median.
+             */
+            before: number;
+            /** @enum {string} */
+            device: "desktop" | "phone";
+            /** @description Absent while there are too few runs for one. */
+            interval?: number[];
+            /** @enum {string} */
+            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "visually-complete" | "interaction-delay" | "load" | "transferred" | "content" | "requests";
+            /** Format: int64 */
+            of?: number;
+            /**
+             * Format: double
+             * @description Corrected for the number of comparisons.
+             */
+            p: number;
+            /** @description Absent: over all pages that were measured. */
+            page?: string;
+            /**
+             * Format: int64
+             * @description Pages that show the same by themselves.
+             */
+            pages?: number;
+            persona: string;
+            /** @enum {string} */
+            rating?: "good" | "needs improvement" | "poor";
+            /** @enum {string} */
+            result: "better" | "worse" | "no difference shown" | "too noisy";
+            /**
+             * Format: int64
+             * @description Counted runs a side.
+             */
+            runs: number;
+            /**
+             * Format: double
+             * @description Hodges-Lehmann, after minus before.
+             */
+            shift: number;
+            title: string;
+            /** @enum {string} */
+            unit: "ms" | "bytes" | "1";
+            /** @enum {string} */
+            visit: "first" | "repeat";
+        };
         Mend: {
             add?: string[];
             key?: string;
@@ -3594,7 +3712,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search";
+            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search" | "measure";
             /** Format: date-time */
             startedAt: string | null;
             /** @enum {string} */
@@ -3623,13 +3741,15 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search";
+            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search" | "measure";
             /** @description Looks that it planned, when what is cached has grown old. */
             later: components["schemas"]["LaterView"][];
             /** @description The checklist that a person carries out; none where a connector does it. */
             manualTask: components["schemas"]["ManualTaskView"];
             /** @description Compared with. */
             mark: components["schemas"]["MarkView"];
+            /** @description Of a measurement: what is known so far. */
+            measure?: components["schemas"]["MeasureReport"];
             /** @description Why what it found cannot be searched for its culprit; empty when it can. */
             noSearch: string;
             phase: string;
@@ -4494,6 +4614,37 @@ export interface operations {
             };
         };
     };
+    "measure-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "promote-change": {
         parameters: {
             query?: never;
@@ -5092,6 +5243,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MatrixView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "measure-on-environment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Measure-on-environmentRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
                 };
             };
             /** @description Error */

@@ -4,6 +4,7 @@ import Button from "primevue/button";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useActs, type Change, type ChangeAct } from "../api/queries";
+import { useSession } from "../api/session";
 import Consequence from "./Consequence.vue";
 import RollBackDialog from "./RollBackDialog.vue";
 import StateGlyph from "./StateGlyph.vue";
@@ -27,6 +28,13 @@ const steps = computed(() => [
 function last(kind: string) {
   return props.change.runs.find((r) => r.kind === kind && r.finishedAt);
 }
+
+const { may } = useSession();
+const measured = computed(() => last("measure"));
+/** Staging has the change, and nothing is under way there. */
+const measurable = computed(
+  () => ["on staging", "checked"].includes(props.change.state) && props.change.runs.every((r) => r.finishedAt),
+);
 
 type Asked = ChangeAct | "rollback";
 const labels: Record<string, { act: Asked; label: string }> = {
@@ -145,12 +153,35 @@ async function go(act: ChangeAct) {
       />
       <p v-if="!c.allowed" class="small faded">{{ c.why }}</p>
     </div>
+    <div v-if="measurable || measured" class="stack">
+      <h2>Speed</h2>
+      <p v-if="change.effect" class="small faded">Expected: {{ change.effect }}</p>
+      <p v-if="measured" class="small">
+        {{ measured.summary }} <RouterLink :to="`/runs/${measured.id}`">See run {{ measured.id }}</RouterLink
+        ><template v-if="measured.target !== change.fingerprint">
+          It was measured with other settings than the change has now.</template
+        >
+      </p>
+      <p v-else class="small">Not measured yet.</p>
+      <Button
+        v-if="measurable && may('work')"
+        size="small"
+        outlined
+        :label="measured ? 'Measure again' : `Measure on ${change.staging}`"
+        :loading="acts.measure.isPending.value"
+        @click="acts.measure.mutate(change.id, { onSuccess: (r) => router.push(`/runs/${r.id}`) })"
+      />
+      <Trouble :error="acts.measure.error.value" />
+    </div>
     <div v-if="change.runs.length">
       <h2>Runs</h2>
       <ul class="plain-list">
         <li v-for="r in change.runs" :key="r.id" class="run">
           <RouterLink :to="`/runs/${r.id}`">{{ r.kind }}, {{ r.environment }}</RouterLink>
-          <StateGlyph :state="r.finishedAt ? r.verdict || r.state : r.state" />
+          <StateGlyph
+            :state="r.finishedAt ? r.verdict || r.state : r.state"
+            :word="r.kind === 'measure' && r.verdict === 'clear' ? 'measured' : undefined"
+          />
           <span class="small faded"><When :at="r.finishedAt ?? r.createdAt" short /></span>
         </li>
       </ul>

@@ -12,6 +12,7 @@ import ForeseenTable from "../parts/ForeseenTable.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
 import ManualTaskPane from "../parts/ManualTaskPane.vue";
 import LeakNotice from "../parts/LeakNotice.vue";
+import MeasurePane from "../parts/MeasurePane.vue";
 import ProbeTable from "../parts/ProbeTable.vue";
 import ProofPane from "../parts/ProofPane.vue";
 import SearchPane from "../parts/SearchPane.vue";
@@ -75,6 +76,7 @@ const titles: Record<string, string> = {
   "isolation test": "Cache isolation test",
   "later look": "Later look",
   "culprit search": "Culprit search",
+  measure: "Measurement",
 };
 const laterStates: Record<string, string> = { planned: "planned", begun: "looked", withdrawn: "withdrawn" };
 </script>
@@ -86,7 +88,10 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
       <div class="verdict" :class="(run.verdict || 'running').replace(' ', '-')">
         <h1>{{ over ? run.summary || run.problem : `${titles[run.kind]} on ${run.environment}` }}</h1>
         <p class="small">
-          <StateGlyph :state="over ? run.verdict || run.state : 'running'" :word="over ? undefined : run.state" />
+          <StateGlyph
+            :state="over ? run.verdict || run.state : 'running'"
+            :word="over ? (run.kind === 'measure' && run.verdict === 'clear' ? 'measured' : undefined) : run.state"
+          />
           · {{ titles[run.kind] }} on {{ run.environment }}
           <template v-if="run.change"
             >· <RouterLink :to="`/changes/${run.change}`">{{ run.changeTitle }}</RouterLink></template
@@ -131,6 +136,7 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
       </section>
       <RunningPane v-else-if="!over && run.state !== 'by hand'" :run="run" />
       <SearchPane v-if="run.search" :run="run" />
+      <MeasurePane v-if="run.measure && run.measure.rounds" :run="run" />
       <p v-if="over && run.putBack" class="small">
         {{
           run.restored
@@ -178,7 +184,7 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
         </table>
       </section>
       <section
-        v-if="over && !inOrder.length && !['isolation test', 'culprit search'].includes(run.kind)"
+        v-if="over && !inOrder.length && !['isolation test', 'culprit search', 'measure'].includes(run.kind)"
         class="sheet stack"
       >
         <h2>Nothing to look at</h2>

@@ -1,0 +1,44 @@
+import { describe, expect, it } from "vitest";
+import { differenceOf, overall, place, reach, valueOf, type Comparison } from "./measure";
+
+const c = (more: Partial<Comparison>) =>
+  ({
+    metric: "load",
+    unit: "ms",
+    device: "phone",
+    before: 1000,
+    after: 800,
+    shift: -200,
+    interval: [-300, -100],
+    result: "better",
+    ...more,
+  }) as Comparison;
+
+describe("a measurement", () => {
+  it("writes values and differences with their units", () => {
+    expect(valueOf("ms", 940.4)).toBe("940 ms");
+    expect(valueOf("ms", 2340)).toBe("2.3 s");
+    expect(valueOf("bytes", 105129)).toBe("105.1 kB");
+    expect(valueOf("1", 0.384)).toBe("0.38");
+    expect(differenceOf("ms", -360)).toBe("−360 ms");
+    expect(differenceOf("1", 7)).toBe("+7");
+  });
+
+  it("puts intervals on one scale", () => {
+    expect(reach([c({}), c({ interval: [-500, -100] })])).toBe(0.5);
+    expect(reach([c({ before: 0 })])).toBe(0.05);
+    expect(place(c({}), 0.5)).toEqual({ left: 20, width: 20, at: 30 });
+    expect(place(c({ interval: undefined }), 0.5)).toBeUndefined();
+  });
+
+  it("shows what became worse first", () => {
+    const list = [
+      c({ result: "too noisy" }),
+      c({ result: "better" }),
+      c({ result: "worse" }),
+      c({ page: "/", result: "worse" }),
+    ];
+    expect(overall(list, "phone").map((x) => x.result)).toEqual(["worse", "better", "too noisy"]);
+    expect(overall(list, "desktop")).toEqual([]);
+  });
+});
