@@ -227,7 +227,7 @@ type Excluding struct {
 
 // mostExcluding is how often exclusions of one list are tried: with more than a handful that are all
 // needed, to prove that of each costs more than it is worth.
-const mostExcluding = 8
+const mostExcluding = 12
 
 // foreseenFrom is from which likelihood on a candidate is one that foresight proposed.
 const foreseenFrom = 20
