@@ -266,6 +266,9 @@ func changeViews(base string, id int64, state string) ([]shot, error) {
 		if r.Kind == "culprit search" {
 			shots = append(shots, shot{name: "culprit", path: fmt.Sprintf("/runs/%d", r.ID)})
 		}
+		if r.Kind == "measure" {
+			shots = append(shots, shot{name: "measure", path: fmt.Sprintf("/runs/%d", r.ID)})
+		}
 		if r.Verdict != "broken" || state != "rolled back" {
 			continue
 		}

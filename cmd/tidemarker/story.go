@@ -78,7 +78,7 @@ func (s *story) tell(ctx context.Context) error {
 			map[string]any{"styles.dropUnused": true}, []string{"try", "rollback"}},
 		{"Defer all scripts", "Scripts in the head hold up the first draw.", "First draw earlier on phones.",
 			map[string]any{"scripts.defer": true, "scripts.compact": true, "styles.compact": true, "images.keyFirst": true, "fonts.early": true, "warm.every": 7200, "pages.notModified": true},
-			[]string{"try", findCulprit, "try", "promote"}},
+			[]string{"try", findCulprit, "try", measureIt, "promote"}},
 		{"Lazy pictures and compact markup", "Listings load eight pictures that most visitors never scroll to.", "Fewer bytes on listings.",
 			map[string]any{"images.lazy": true, "markup.compact": true}, []string{"try"}},
 	} {
@@ -180,6 +180,16 @@ func (s *story) change(ctx context.Context, site int64, title, reason, effect st
 		return err
 	}
 	for _, act := range acts {
+		if act == measureIt {
+			var run struct{ ID int64 }
+			if err := s.maintainer.call(ctx, http.MethodPost, at+"/measure", map[string]any{}, &run); err != nil {
+				return err
+			}
+			if err := s.maintainer.await(ctx, run.ID); err != nil {
+				return err
+			}
+			continue
+		}
 		if act == findCulprit {
 			if err := s.findCulprit(ctx, &c); err != nil {
 				return err
@@ -207,6 +217,9 @@ func (s *story) change(ctx context.Context, site int64, title, reason, effect st
 // findCulprit is the act of searching for what in the change broke the last run, and of excluding
 // what is to be excluded so that it may stay.
 const findCulprit = "find-culprit"
+
+// measureIt is the act of measuring what the change does to speed.
+const measureIt = "measure"
 
 func (s *story) findCulprit(ctx context.Context, c *storyChange) error {
 	var run struct{ ID int64 }

@@ -37,7 +37,7 @@ type MeasuredComparison struct {
 	Shift    float64        `json:"shift" doc:"Hodges-Lehmann, after minus before."`
 	Interval []float64      `json:"interval,omitempty" doc:"Absent while there are too few runs for one."`
 	P        float64        `json:"p" doc:"Corrected for the number of comparisons."`
-	Result   measure.Result `json:"result" enum:"better,worse,no difference shown,too noisy"`
+	Result   measure.Result `json:"result" enum:",better,worse,no difference shown,too noisy" doc:"Empty while it is not decided."`
 	Rating   measure.Rating `json:"rating,omitempty" enum:"good,needs improvement,poor"`
 	Runs     int            `json:"runs" doc:"Counted runs a side."`
 	Pages    int            `json:"pages,omitempty" doc:"Pages that show the same by themselves."`
@@ -70,7 +70,7 @@ func ReportMeasure(ctx context.Context, s *store.Store, r store.Run) (MeasureRep
 		if !math.IsInf(c.Low, 0) && !math.IsInf(c.High, 0) {
 			m.Interval = []float64{c.Low, c.High}
 		}
-		if m.Result == measure.Undecided { // nothing more comes
+		if m.Result == measure.Undecided && r.State.Over() { // nothing more comes
 			m.Result = measure.TooNoisy
 		}
 		out.Comparisons = append(out.Comparisons, m)

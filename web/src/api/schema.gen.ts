@@ -3135,8 +3135,11 @@ export interface components {
             persona: string;
             /** @enum {string} */
             rating?: "good" | "needs improvement" | "poor";
-            /** @enum {string} */
-            result: "better" | "worse" | "no difference shown" | "too noisy";
+            /**
+             * @description Empty while it is not decided.
+             * @enum {string}
+             */
+            result: "" | "better" | "worse" | "no difference shown" | "too noisy";
             /**
              * Format: int64
              * @description Counted runs a side.

@@ -63,10 +63,8 @@ const states: Record<string, string> = { better: "clear", worse: "broken", "too 
               </span>
             </td>
             <td>
-              <StateGlyph :state="states[c.result] ?? 'note'" :word="c.result" /><span
-                v-if="c.of && c.of > 1 && ['better', 'worse'].includes(c.result)"
-                class="small faded"
-              >
+              <StateGlyph :state="states[c.result] ?? 'note'" :word="c.result || 'not decided yet'" />
+              <span v-if="c.of && c.of > 1 && ['better', 'worse'].includes(c.result)" class="small faded">
                 {{ c.pages ?? 0 }} of {{ c.of }} pages</span
               >
             </td>
@@ -145,8 +143,11 @@ const states: Record<string, string> = { better: "clear", worse: "broken", "too 
   margin-left: -1px;
   background: var(--ink);
 }
-tbody th {
+tbody th[scope="row"] {
   text-align: left;
+  font: inherit;
   font-weight: 600;
+  color: var(--ink);
+  border-bottom: 1px solid var(--rule);
 }
 </style>
