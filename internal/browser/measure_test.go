@@ -3,6 +3,9 @@ package browser
 import (
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"strconv"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -70,4 +73,45 @@ func TestWhatIsMeasuredIsWhatThePageDoes(t *testing.T) {
 	gone, err := shared.Measure(t.Context(), site.Environment{URL: "http://127.0.0.1:1"}, site.PageTask{Page: site.Page{Path: "/"}, Persona: site.Visitor, Device: site.Desktop}, State{}, httpcache.NewReader(env.Signal()))
 	require.NoError(t, err)
 	assert.Contains(t, gone.Dropped, "could not be opened")
+}
+
+// TestVitalsAreThoseOfTheReferenceLibrary holds the largest paint and the layout shift against what npm's
+// web-vitals says in the same page load.
+func TestVitalsAreThoseOfTheReferenceLibrary(t *testing.T) {
+	library, err := os.ReadFile("../../web/node_modules/web-vitals/dist/web-vitals.iife.js")
+	require.NoError(t, err)
+	var mu sync.Mutex
+	said := map[string]float64{}
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/vitals.js":
+			w.Header().Set("Content-Type", "text/javascript")
+			_, _ = w.Write(library)
+		case "/said":
+			v, err := strconv.ParseFloat(r.URL.Query().Get("value"), 64)
+			mu.Lock()
+			defer mu.Unlock()
+			if err == nil {
+				said[r.URL.Query().Get("name")] = v
+			}
+		default:
+			w.Header().Set("Content-Type", "text/html")
+			_, _ = w.Write([]byte(`<!doctype html><script src="/vitals.js"></script><script>
+				for (const on of [webVitals.onLCP, webVitals.onCLS, webVitals.onFCP]) on((m) => fetch("/said?name=" + m.name + "&value=" + m.value), { reportAllChanges: true });
+			</script>` + moving + `<h1>A large heading that is painted at once</h1>`))
+		}
+	}))
+	t.Cleanup(srv.Close)
+	env := site.Environment{Name: "staging", URL: srv.URL}
+	for _, device := range []string{site.Desktop, site.Phone} {
+		l, err := shared.Measure(t.Context(), env, site.PageTask{Page: site.Page{Path: "/"}, Persona: site.Visitor, Device: device}, State{}, httpcache.NewReader(env.Signal()))
+		require.NoError(t, err)
+		require.Empty(t, l.Dropped)
+		mu.Lock()
+		assert.InDelta(t, said["LCP"], l.Values[measure.Largest], 1, device)
+		assert.InDelta(t, said["FCP"], l.Values[measure.FirstPaint], 1, device)
+		assert.InDelta(t, said["CLS"], l.Values[measure.LayoutShift], 1e-6, device)
+		assert.Positive(t, said["CLS"])
+		mu.Unlock()
+	}
 }
