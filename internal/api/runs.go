@@ -180,17 +180,7 @@ func (s *Server) runView(ctx context.Context, id int64) (RunView, error) {
 	if v.Later, err = s.laterViews(ctx, id); err != nil {
 		return v, err
 	}
-	if v.Search, err = s.searchView(ctx, r, env); err != nil {
-		return v, err
-	}
-	if r.Kind == release.MeasureRun {
-		rep, err := run.ReportMeasure(ctx, s.Store, r)
-		if err != nil {
-			return v, err
-		}
-		v.Measure = &rep
-	}
-	if v.NoSearch, v.Searches, err = s.searchable(ctx, r); err != nil {
+	if err := s.ofKind(ctx, &v, r, env); err != nil {
 		return v, err
 	}
 	rows, err := s.Store.Findings(ctx, id)
@@ -201,6 +191,22 @@ func (s *Server) runView(ctx context.Context, id int64) (RunView, error) {
 		v.Findings = append(v.Findings, FindingView{f.ID, f.Document.V, f.State, f.AcceptedBy, f.AcceptedWhy, f.AcceptedAt})
 	}
 	return v, nil
+}
+
+// ofKind adds what only some kinds of runs have.
+func (s *Server) ofKind(ctx context.Context, v *RunView, r store.Run, env store.Environment) (err error) {
+	if v.Search, err = s.searchView(ctx, r, env); err != nil {
+		return err
+	}
+	if r.Kind == release.MeasureRun {
+		rep, err := run.ReportMeasure(ctx, s.Store, r)
+		if err != nil {
+			return err
+		}
+		v.Measure = &rep
+	}
+	v.NoSearch, v.Searches, err = s.searchable(ctx, r)
+	return err
 }
 
 func (s *Server) laterViews(ctx context.Context, run int64) ([]LaterView, error) {
