@@ -25,6 +25,7 @@ type ChangeView struct {
 	Title         string                     `json:"title"`
 	Reason        string                     `json:"reason"`
 	Effect        string                     `json:"effect" doc:"What is expected to get better."`
+	Expected      *ExpectedView              `json:"expected,omitempty" doc:"The same in figures, and what became of it."`
 	State         string                     `json:"state"`
 	Explanation   string                     `json:"explanation"`
 	Version       int                        `json:"version" doc:"Give it back when editing."`
@@ -195,6 +196,9 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 	}
 	runs, err := s.Store.ChangeRuns(ctx, id)
 	if err != nil {
+		return v, err
+	}
+	if v.Expected, err = s.expectedView(ctx, c, situation.Fingerprint, runs); err != nil {
 		return v, err
 	}
 	names := map[int64]string{staging.ID: staging.Name, production.ID: production.Name}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -14,6 +15,21 @@ import (
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/standin"
 )
+
+// ends waits until a run is over, which takes as long as the machine makes it.
+func (d *desk) ends(run int64) {
+	d.Helper()
+	tick := time.NewTicker(pollEvery)
+	defer tick.Stop()
+	for end := time.Now().Add(4 * patience); ; <-tick.C {
+		r, err := d.store.Run(d.Context(), run)
+		require.NoError(d, err)
+		if r.State.Over() {
+			return
+		}
+		require.True(d, time.Now().Before(end), "run %d does not end: %s", run, r.Progress.V.Now)
+	}
+}
 
 // A change that was tried is measured from its page; what became of speed stands there beside the promotion, and on the
 // run with each metric, its interval and what is shown.
@@ -35,8 +51,17 @@ func TestWhatAChangeDoesToSpeedIsMeasuredAndShown(t *testing.T) {
 
 	d.signIn("Ada", at)
 	d.see("p", "^Not measured yet\\.$")
+	d.click("button", "^Expect something in figures$")
+	d.click("[role=combobox]", "largest paint")
+	d.click("[role=option]", "^requests$")
+	d.fill("#expect-amount", "5")
+	d.click("button", "^Expect this$")
+	d.see("p", "^Expected: requests gets better by 5 at least\\.")
 	d.click("button", "^Measure on staging$")
 	d.see("[role=status]", "so far\\. It goes on until the main metrics are decided")
+	runs, err := d.store.ChangeRuns(t.Context(), c.ID)
+	require.NoError(t, err)
+	d.ends(runs[0].ID)
 	d.see("h1", "^Desktop: ")
 	d.see("th", "^requests$")
 	d.see("td", "better")
@@ -45,6 +70,7 @@ func TestWhatAChangeDoesToSpeedIsMeasuredAndShown(t *testing.T) {
 	d.open(at)
 	d.see("p", "^Desktop: .*requests −\\d+")
 	d.see("p", "^Expected: First draw earlier$")
+	d.see("p", "requests gets better by 5 at least\\.\\s+met\\s+desktop: −\\d+")
 	d.see("button", "^Measure again$")
 	d.accessible("a change that was measured")
 	now, _ := d.staging.Layer.Settings()

@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/store"
@@ -21,6 +22,18 @@ func (s *Server) measureOperations(api huma.API) {
 				return nil, problem(err)
 			}
 			return out(s.runView(ctx, id))
+		})
+	huma.Register(api, huma.Operation{OperationID: "expect-of-change", Method: http.MethodPut, Path: "/changes/{id}/expectation", Summary: "Says what a change is meant to make better, in figures", Tags: []string{"changes"}},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Expected *measure.Expectation `json:"expected,omitempty" doc:"Absent: nothing in figures."`
+			}
+		}) (*output[ChangeView], error) {
+			if err := s.Changes.Expect(ctx, in.ID, in.Body.Expected, who(ctx)); err != nil {
+				return nil, problem(err)
+			}
+			return out(s.changeView(ctx, in.ID))
 		})
 	huma.Register(api, huma.Operation{OperationID: "measure-on-environment", Method: http.MethodPost, Path: "/environments/{id}/measurements", Summary: "Measures what settings do to speed, and puts back what was there", Tags: []string{"environments"}, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
@@ -43,4 +56,35 @@ func (s *Server) measureOperations(api huma.API) {
 			}
 			return out(s.runView(ctx, r.ID))
 		})
+}
+
+// ExpectedView is what a change is meant to make better, and what became of it.
+type ExpectedView struct {
+	measure.Expectation
+	Text   string         `json:"text"`
+	Answer measure.Answer `json:"answer" enum:",met,not met,not shown" doc:"Empty while it was not measured."`
+	Why    string         `json:"why"`
+	Run    int64          `json:"run,omitempty" doc:"The measurement that says so."`
+}
+
+// expectedView answers what is expected of a change by its last measurement with the same settings.
+func (s *Server) expectedView(ctx context.Context, c store.Change, fingerprint string, runs []store.Run) (*ExpectedView, error) {
+	e := c.Expected.V
+	if e == nil {
+		return nil, nil
+	}
+	v := &ExpectedView{Expectation: *e, Text: e.Text()}
+	for _, r := range runs {
+		if r.Kind != release.MeasureRun || r.State != release.Done || r.Target != fingerprint {
+			continue
+		}
+		loads, err := s.Store.Loads(ctx, r.ID)
+		if err != nil {
+			return nil, err
+		}
+		v.Answer, v.Why = e.Answered(measure.Compare(loads))
+		v.Run = r.ID
+		break
+	}
+	return v, nil
 }

@@ -3,6 +3,7 @@ package changes
 import (
 	"context"
 
+	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/store"
 )
@@ -26,4 +27,25 @@ func (d *Desk) Measure(ctx context.Context, id int64, who string) (run int64, er
 		return err
 	})
 	return run, err
+}
+
+// Expect says what a change is meant to make better, in figures; nil takes it back.
+func (d *Desk) Expect(ctx context.Context, id int64, e *measure.Expectation, who string) error {
+	c, err := d.Store.Change(ctx, id)
+	if err != nil {
+		return err
+	}
+	said := "Nothing is expected in figures any more."
+	if e != nil {
+		said = "Expected: " + e.Text() + "."
+	}
+	return d.Store.Within(ctx, func(s *store.Store) error {
+		if err := s.Expect(ctx, id, e); err != nil {
+			return err
+		}
+		if err := note(ctx, s, c, who, "%s", said); err != nil {
+			return err
+		}
+		return s.Tell(ctx, store.Notice{Site: c.SiteID, Change: id})
+	})
 }

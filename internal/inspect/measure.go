@@ -18,6 +18,9 @@ import (
 	"tidemarker/internal/store"
 )
 
+// mostBusy is how many rounds in which the machine was busy are made up for.
+const mostBusy = 5
+
 // mostMeasured is how many pages are measured on each device when nobody says which.
 const mostMeasured = 3
 
@@ -41,7 +44,7 @@ func (r *Inspection) Measure(ctx context.Context) (Result, error) {
 	}
 	limit := measure.Looks[len(measure.Looks)-1]
 	r.Progress.update(ctx, func(p *store.RunProgress) { p.Looks.Planned = 2 * limit * len(tasks) })
-	for round := 1; round <= limit+len(measure.Busy(loads)) && round <= 2*limit; round++ {
+	for round := 1; round <= limit+min(mostBusy, len(measure.Busy(loads))); round++ {
 		if round <= whole(loads, len(tasks)) {
 			continue
 		}

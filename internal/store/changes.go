@@ -7,28 +7,30 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 )
 
 // Change is a proposed edit of settings.
 type Change struct {
-	ID          int64                 `db:"id"`
-	SiteID      int64                 `db:"site_id"`
-	Title       string                `db:"title"`
-	Reason      string                `db:"reason"`
-	Effect      string                `db:"effect"`
-	State       release.State         `db:"state"`
-	Base        string                `db:"base"` // production's fingerprint that it was begun from
-	Edits       JSON[settings.Values] `db:"edits"`
-	Version     int                   `db:"version"`
-	Explanation string                `db:"explanation"` // what became of it, in words
-	Follows     *int64                `db:"follows"`     // the change before it in a series
-	TakesOut    *int64                `db:"takes_out"`   // the change whose edits it takes out again
-	EditedBy    string                `db:"edited_by"`
-	CreatedBy   string                `db:"created_by"`
-	CreatedAt   time.Time             `db:"created_at"`
-	UpdatedAt   time.Time             `db:"updated_at"`
+	ID          int64                      `db:"id"`
+	SiteID      int64                      `db:"site_id"`
+	Title       string                     `db:"title"`
+	Reason      string                     `db:"reason"`
+	Effect      string                     `db:"effect"`
+	State       release.State              `db:"state"`
+	Base        string                     `db:"base"` // production's fingerprint that it was begun from
+	Edits       JSON[settings.Values]      `db:"edits"`
+	Expected    JSON[*measure.Expectation] `db:"expected"` // what it is meant to make better, in figures; nil when nobody said
+	Version     int                        `db:"version"`
+	Explanation string                     `db:"explanation"` // what became of it, in words
+	Follows     *int64                     `db:"follows"`     // the change before it in a series
+	TakesOut    *int64                     `db:"takes_out"`   // the change whose edits it takes out again
+	EditedBy    string                     `db:"edited_by"`
+	CreatedBy   string                     `db:"created_by"`
+	CreatedAt   time.Time                  `db:"created_at"`
+	UpdatedAt   time.Time                  `db:"updated_at"`
 }
 
 const newChangeSQL = `INSERT INTO changes (site_id, title, reason, effect, state, base, edits, created_by, follows, takes_out)
@@ -95,4 +97,9 @@ func (s *Store) SplitChange(ctx context.Context, first Change, rest []Change) (o
 // one it was in; ok is false when it is not.
 func (s *Store) MoveChange(ctx context.Context, id int64, from, to release.State, explanation string) (ok bool, err error) {
 	return s.changed(ctx, "the change's state", `UPDATE changes SET state = $3, explanation = $4, updated_at = now() WHERE id = $1 AND state = $2`, id, from, to, explanation)
+}
+
+// Expect records what a change is meant to make better, nil for nothing in figures.
+func (s *Store) Expect(ctx context.Context, id int64, e *measure.Expectation) error {
+	return s.exec(ctx, "the change", `UPDATE changes SET expected = $2 WHERE id = $1`, id, JSON[*measure.Expectation]{V: e})
 }

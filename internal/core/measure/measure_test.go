@@ -128,3 +128,30 @@ func TestThresholds(t *testing.T) {
 	}
 	assert.Equal(t, measure.NoRating, measure.Of(measure.Transferred).Rate(1e9))
 }
+
+// TestWhatWasExpectedIsAnswered: met only when the whole interval is beyond what was asked for, not met when none of it
+// is, and on each device.
+func TestWhatWasExpectedIsAnswered(t *testing.T) {
+	c := func(device string, low, high float64, r measure.Result) measure.Comparison {
+		return measure.Comparison{Metric: measure.Largest, Unit: "ms", Device: device, Shift: (low + high) / 2, Low: low, High: high, Result: r}
+	}
+	e := measure.Expectation{Metric: measure.Largest, Amount: 300}
+	for want, list := range map[measure.Answer][]measure.Comparison{
+		measure.Met:      {c("phone", -500, -310, measure.Better)},
+		measure.NotMet:   {c("phone", -250, -100, measure.Better)},
+		measure.NotShown: {c("phone", -500, -100, measure.Better)},
+	} {
+		got, why := e.Answered(list)
+		assert.Equal(t, want, got)
+		assert.Contains(t, why, "phone: −")
+	}
+	got, _ := e.Answered([]measure.Comparison{c("phone", -500, -310, measure.Better), c("desktop", 10, 90, measure.Worse)})
+	assert.Equal(t, measure.NotMet, got, "on each device")
+	e.Device = "phone"
+	got, _ = e.Answered([]measure.Comparison{c("phone", -500, -310, measure.Better), c("desktop", 10, 90, measure.Worse)})
+	assert.Equal(t, measure.Met, got)
+	got, why := measure.Expectation{Metric: measure.Blocking}.Answered(nil)
+	assert.Equal(t, measure.NotShown, got)
+	assert.Equal(t, "It was not measured there.", why)
+	assert.Equal(t, "largest paint gets better by 300 ms at least on a phone", e.Text())
+}

@@ -72,13 +72,12 @@ func Summarise(list []Comparison) string {
 				parts = []string{"no difference shown"}
 			}
 		}
-		said = append(said, device+": "+strings.Join(parts, "; "))
+		said = append(said, strings.ToUpper(device[:1])+device[1:]+": "+strings.Join(parts, "; "))
 	}
 	if len(said) == 0 {
 		return "Nothing was measured."
 	}
-	text := strings.Join(said, ". ") + "."
-	return strings.ToUpper(text[:1]) + text[1:]
+	return strings.Join(said, ". ") + "."
 }
 
 // sentence is one metric: by how much, how sure, on how many pages, and what that is worth.

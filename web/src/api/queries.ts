@@ -337,6 +337,16 @@ export function useActs() {
         body(api.POST("/api/v1/changes/{id}/measure", { params: { path: { id: change } } })),
       onSuccess: again,
     }),
+    expect: useMutation({
+      mutationFn: (v: { change: number; expected?: Schemas["Expectation"] }) =>
+        body(
+          api.PUT("/api/v1/changes/{id}/expectation", {
+            params: { path: { id: v.change } },
+            body: { expected: v.expected },
+          }),
+        ),
+      onSuccess: again,
+    }),
     climb: useMutation({
       mutationFn: (v: { site: number; from: string; to: string; zone: string; mostLooks: number }) =>
         body(

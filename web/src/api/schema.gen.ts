@@ -155,6 +155,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes/{id}/expectation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says what a change is meant to make better, in figures */
+        put: operations["expect-of-change"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes/{id}/foresight": {
         parameters: {
             query?: never;
@@ -2005,6 +2022,8 @@ export interface components {
             /** @description What is expected to get better. */
             effect: string;
             exclusions: components["schemas"]["ExclusionView"][];
+            /** @description The same in figures, and what became of it. */
+            expected?: components["schemas"]["ExpectedView"];
             explanation: string;
             /** @description Of the full set of values it would put in force. */
             fingerprint: string;
@@ -2608,6 +2627,54 @@ export interface components {
             /** @description Path and query; * any characters. */
             url?: string;
             visible?: components["schemas"]["Target"];
+        };
+        "Expect-of-changeRequest": {
+            /** @description Absent: nothing in figures. */
+            expected?: components["schemas"]["Expectation"];
+        };
+        Expectation: {
+            /**
+             * Format: double
+             * @description By how much at least, in the metric's unit: milliseconds, octets, or the number itself; 0 for any difference that matters.
+             */
+            amount: number;
+            /**
+             * @description Empty: on each device that is measured.
+             * @enum {string}
+             */
+            device: "" | "desktop" | "phone";
+            /** @enum {string} */
+            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "load" | "transferred" | "requests";
+            /** @description Empty: over all pages that are measured. */
+            page: string;
+        };
+        ExpectedView: {
+            /**
+             * Format: double
+             * @description By how much at least, in the metric's unit: milliseconds, octets, or the number itself; 0 for any difference that matters.
+             */
+            amount: number;
+            /**
+             * @description Empty while it was not measured.
+             * @enum {string}
+             */
+            answer: "" | "met" | "not met" | "not shown";
+            /**
+             * @description Empty: on each device that is measured.
+             * @enum {string}
+             */
+            device: "" | "desktop" | "phone";
+            /** @enum {string} */
+            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "load" | "transferred" | "requests";
+            /** @description Empty: over all pages that are measured. */
+            page: string;
+            /**
+             * Format: int64
+             * @description The measurement that says so.
+             */
+            run?: number;
+            text: string;
+            why: string;
         };
         Field: {
             label: string;
@@ -4568,6 +4635,41 @@ export interface operations {
         responses: {
             /** @description Created */
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "expect-of-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Expect-of-changeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -6,6 +6,7 @@ import { useRoute, useRouter } from "vue-router";
 import { useActs, type Change, type ChangeAct } from "../api/queries";
 import { useSession } from "../api/session";
 import Consequence from "./Consequence.vue";
+import ExpectPane from "./ExpectPane.vue";
 import RollBackDialog from "./RollBackDialog.vue";
 import StateGlyph from "./StateGlyph.vue";
 import Trouble from "./Trouble.vue";
@@ -35,6 +36,9 @@ const measured = computed(() => last("measure"));
 const measurable = computed(
   () => ["on staging", "checked"].includes(props.change.state) && props.change.runs.every((r) => r.finishedAt),
 );
+
+/** What is expected can still be said: it is not on its way to production, there, or gone. */
+const settling = computed(() => ["drafted", "on staging", "checked"].includes(props.change.state));
 
 type Asked = ChangeAct | "rollback";
 const labels: Record<string, { act: Asked; label: string }> = {
@@ -153,7 +157,7 @@ async function go(act: ChangeAct) {
       />
       <p v-if="!c.allowed" class="small faded">{{ c.why }}</p>
     </div>
-    <div v-if="measurable || measured" class="stack">
+    <div v-if="measurable || measured || change.expected || settling" class="stack">
       <h2>Speed</h2>
       <p v-if="change.effect" class="small faded">Expected: {{ change.effect }}</p>
       <p v-if="measured" class="small">
@@ -163,6 +167,7 @@ async function go(act: ChangeAct) {
         >
       </p>
       <p v-else class="small">Not measured yet.</p>
+      <ExpectPane :change="change" :editable="settling && may('work')" />
       <Button
         v-if="measurable && may('work')"
         size="small"
