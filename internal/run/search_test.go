@@ -105,7 +105,7 @@ func TestFaultsThatCannotBeSearchedForAreSaid(t *testing.T) {
 	var no *run.NoSearch
 	require.ErrorAs(t, err, &no)
 	assert.Contains(t, no.Why, "tried no change")
-	r, _ := b.try(settings.Values{"scripts.defer": true})
+	r, _ := b.try(settings.Values{"trim.glyphs": true})
 	_, err = b.runner.StartSearch(t.Context(), r.ID, "tester")
 	require.ErrorAs(t, err, &no)
 	assert.Contains(t, no.Why, "one edit only")
@@ -113,6 +113,21 @@ func TestFaultsThatCannotBeSearchedForAreSaid(t *testing.T) {
 	_, err = b.runner.StartSearch(t.Context(), r.ID, "tester")
 	require.ErrorAs(t, err, &no)
 	assert.Contains(t, no.Why, "nothing broken")
+}
+
+// The only edit of a change is its culprit; what has to be excluded so that it may stay is searched for all the same.
+func TestFaultsOfOneEditHaveTheirExclusions(t *testing.T) {
+	b := newBench(t, onePage())
+	b.mark(0)
+	r, _ := b.try(settings.Values{"scripts.defer": true})
+	s, step, answers := b.search(r.ID)
+	assert.Equal(t, [][]int{{0}}, step.Culprits)
+	assert.Contains(t, s.Summary, "With “/assets/fern.js” in “Scripts not deferred” it may stay.")
+	for _, a := range answers {
+		if a.Excluding < 0 {
+			assert.NotNil(t, a.FromRunID, "that it breaks the site is known from the try")
+		}
+	}
 }
 
 // Two edits that break only together are named together; a search whose process died goes on, and

@@ -9,6 +9,7 @@ import (
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/foresight"
 	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/inspect"
 	"tidemarker/internal/store"
@@ -124,11 +125,11 @@ func searchOf(ctx context.Context, s *store.Store, ofRun int64) (store.Search, s
 		return store.Search{}, of, err
 	}
 	parts := culprit.Parts(was, is)
-	if len(parts) < 2 {
-		return store.Search{}, of, none("The change has one edit only: it is the culprit.")
-	}
 	if env.Catalogue.V == nil {
 		return store.Search{}, of, none("The settings of %s have not been read yet.", env.Name)
+	}
+	if len(parts) < 2 && !excludable(*env.Catalogue.V, parts) {
+		return store.Search{}, of, none("The change has one edit only: it is the culprit.")
 	}
 	foreseen, err := foreseenOf(ctx, s, ofRun)
 	if err != nil {
@@ -136,6 +137,16 @@ func searchOf(ctx context.Context, s *store.Store, ofRun int64) (store.Search, s
 	}
 	p := store.SearchProblem{Parts: parts, Needs: culprit.NeedsOf(*env.Catalogue.V, env.About.V.Facts.Host(), was, parts), Likely: culprit.Likely(*env.Catalogue.V, parts, found, foreseen), Most: mostAnswers}
 	return store.Search{OfRunID: ofRun, Base: base, Problem: store.JSON[store.SearchProblem]{V: p}}, of, nil
+}
+
+// excludable tells whether something can be excluded from the only edit of a change, so that there is
+// something to search for although the culprit is known.
+func excludable(c settings.Catalogue, parts []culprit.Part) bool {
+	if len(parts) != 1 || parts[0].Entry != "" {
+		return false
+	}
+	d, _ := c.Find(parts[0].Key)
+	return d.Active(parts[0].Value) && len(culprit.ExclusionLists(c, d.Role)) > 0
 }
 
 func findingsOf(ctx context.Context, s *store.Store, run int64) ([]evidence.Finding, error) {

@@ -50,7 +50,7 @@ const kinds: Record<string, string> = { try: "tried", search: "searched", skip: 
             >
           </td>
           <td>
-            <StateGlyph v-if="s.kind === 'try' && s.verdict" :state="s.verdict" bare />
+            <StateGlyph v-if="s.kind === 'try' && s.verdict" :state="s.verdict" bare class="came" />
             <span class="small">{{ s.text }}</span>
           </td>
           <td class="small">
@@ -90,6 +90,9 @@ const kinds: Record<string, string> = { try: "tried", search: "searched", skip: 
 <style scoped>
 .climb {
   margin-top: var(--s3);
+}
+.came {
+  margin-right: 5px;
 }
 .nowrap {
   white-space: nowrap;

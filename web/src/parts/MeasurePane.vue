@@ -64,8 +64,8 @@ const states: Record<string, string> = { better: "clear", worse: "broken", "too 
             </td>
             <td>
               <StateGlyph :state="states[c.result] ?? 'note'" :word="c.result || 'not decided yet'" />
-              <span v-if="c.of && c.of > 1 && ['better', 'worse'].includes(c.result)" class="small faded">
-                {{ c.pages ?? 0 }} of {{ c.of }} pages</span
+              <span v-if="c.of && c.of > 1 && ['better', 'worse'].includes(c.result)" class="small faded pages">
+                on {{ c.pages ?? 0 }} of {{ c.of }} pages</span
               >
             </td>
           </tr>
@@ -110,6 +110,9 @@ const states: Record<string, string> = { better: "clear", worse: "broken", "too 
 </template>
 
 <style scoped>
+.pages {
+  margin-left: 5px;
+}
 .scale {
   width: 15rem;
   position: relative;
