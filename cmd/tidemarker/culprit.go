@@ -123,29 +123,42 @@ func ofTry(verdict evidence.Verdict, summary string, restored bool, edits settin
 	return r, false
 }
 
+// tried puts settings in force on an environment for a run of a kind, which puts back what was there, in
+// this process and on the database that it opens. An environment without a mark is marked first. Whoever
+// asks closes the application.
+func tried(ctx context.Context, data, siteName, envName string, edits settings.Values, kind release.RunKind) (*app, store.Run, error) {
+	a, err := open(ctx, data)
+	if err != nil {
+		return nil, store.Run{}, err
+	}
+	r, err := func() (store.Run, error) {
+		s, env, err := a.siteAndEnvironment(ctx, siteName, envName)
+		if err != nil {
+			return store.Run{}, err
+		}
+		if err := a.markFirst(ctx, s, env); err != nil {
+			return store.Run{}, err
+		}
+		p, err := a.runner.Acts.Propose(ctx, env.ID, edits)
+		if err != nil {
+			return store.Run{}, err
+		}
+		return a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: kind, Target: p.Revision, PutBack: true, RequestedBy: a.who})
+	}()
+	if err != nil {
+		a.close()
+	}
+	return a, r, err
+}
+
 // localFindCulprit searches in this process, on the database that it opens.
 func localFindCulprit(ctx context.Context, data, siteName, envName string, edits settings.Values) (run.CulpritReport, error) {
 	var none run.CulpritReport
-	a, err := open(ctx, data)
+	a, tried, err := tried(ctx, data, siteName, envName, edits, release.TryRun)
 	if err != nil {
 		return none, err
 	}
 	defer a.close()
-	s, env, err := a.siteAndEnvironment(ctx, siteName, envName)
-	if err != nil {
-		return none, err
-	}
-	if err := a.markFirst(ctx, s, env); err != nil {
-		return none, err
-	}
-	p, err := a.runner.Acts.Propose(ctx, env.ID, edits)
-	if err != nil {
-		return none, err
-	}
-	tried, err := a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: release.TryRun, Target: p.Revision, PutBack: true, RequestedBy: a.who})
-	if err != nil {
-		return none, err
-	}
 	rep, err := run.Report(ctx, a.store, tried.ID)
 	if err != nil {
 		return none, err
@@ -153,7 +166,7 @@ func localFindCulprit(ctx context.Context, data, siteName, envName string, edits
 	if r, known := ofTry(rep.Verdict, rep.Summary, rep.Restored, edits, rep.Findings); known {
 		return r, nil
 	}
-	searched, err := a.attend(ctx, s.ID, func(ctx context.Context) (int64, error) {
+	searched, err := a.attend(ctx, tried.SiteID, func(ctx context.Context) (int64, error) {
 		r, err := a.runner.StartSearch(ctx, tried.ID, a.who)
 		return r.ID, err
 	})

@@ -13,7 +13,6 @@ import (
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/run"
-	"tidemarker/internal/store"
 )
 
 // The codes with which measure ends.
@@ -83,27 +82,11 @@ func printMeasured(w io.Writer, r run.MeasureReport) {
 
 // localMeasure measures in this process, on the database that it opens.
 func localMeasure(ctx context.Context, data, siteName, envName string, edits settings.Values) (run.MeasureReport, error) {
-	var none run.MeasureReport
-	a, err := open(ctx, data)
+	a, r, err := tried(ctx, data, siteName, envName, edits, release.MeasureRun)
 	if err != nil {
-		return none, err
+		return run.MeasureReport{}, err
 	}
 	defer a.close()
-	s, env, err := a.siteAndEnvironment(ctx, siteName, envName)
-	if err != nil {
-		return none, err
-	}
-	if err := a.markFirst(ctx, s, env); err != nil {
-		return none, err
-	}
-	p, err := a.runner.Acts.Propose(ctx, env.ID, edits)
-	if err != nil {
-		return none, err
-	}
-	r, err := a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: release.MeasureRun, Target: p.Revision, PutBack: true, RequestedBy: a.who})
-	if err != nil {
-		return none, err
-	}
 	return run.ReportMeasure(context.WithoutCancel(ctx), a.store, r)
 }
 

@@ -2,7 +2,6 @@ package browser
 
 import (
 	"context"
-	_ "embed"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -16,9 +15,6 @@ import (
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/vitals"
 )
-
-//go:embed js/measure.js
-var measureJS string
 
 // Profile is how slow a device and its line are made while pages are measured.
 type Profile struct {
@@ -113,9 +109,6 @@ func (t *tab) slowDown(p Profile) error {
 	t.mu.Lock()
 	t.measuring = &p
 	t.mu.Unlock()
-	if _, err := (proto.PageAddScriptToEvaluateOnNewDocument{Source: measureJS}).Call(t.page); err != nil {
-		return err
-	}
 	if err := (proto.NetworkEmulateNetworkConditions{Latency: float64(p.Latency.Milliseconds()), DownloadThroughput: p.Down, UploadThroughput: p.Up}).Call(t.page); err != nil {
 		return err
 	}
@@ -127,8 +120,8 @@ func (t *tab) timings() (measured, error) {
 	var m measured
 	res, err := t.page.Timeout(10 * time.Second).Evaluate(rod.Eval(`async (settle) => {
 		await new Promise((done) => setTimeout(done, Math.max(0, performance.getEntriesByType("navigation")[0].loadEventEnd + settle - performance.now())));
-		const n = performance.getEntriesByType("navigation")[0] || {}, a = window.__tideMarker, m = window.__tideMarkerMeasure;
-		return { firstByte: n.responseStart || 0, loaded: n.loadEventEnd || 0, firstDraw: a.firstDraw, largest: a.largest, shifts: a.shifts, element: m.element, tasks: m.tasks };
+		const n = performance.getEntriesByType("navigation")[0] || {}, a = window.__tideMarker;
+		return { firstByte: n.responseStart || 0, loaded: n.loadEventEnd || 0, firstDraw: a.firstDraw, largest: a.largest, shifts: a.shifts, element: a.element, tasks: a.tasks };
 	}`, afterLoad.Milliseconds()).ByPromise())
 	if err != nil {
 		return m, fmt.Errorf("the page could not be measured: %w", t.explain(err))

@@ -90,12 +90,12 @@ func readCases(t *testing.T) corpus {
 	return c
 }
 
-// ground is a stand-in that lives, with a mark to compare with.
-type ground struct{ *bench }
+// liveBench is a stand-in that lives, with a mark to compare with.
+type liveBench struct{ *bench }
 
 // liveSite starts the staging of a stand-in as the demo has it, with an outbox, marks it, and
 // lets strangers place orders as long as the test goes on. trim makes less of the site's document.
-func liveSite(t *testing.T, which standin.Site, file string, trim ...func(*site.Site)) *ground {
+func liveSite(t *testing.T, which standin.Site, file string, trim ...func(*site.Site)) *liveBench {
 	t.Helper()
 	raw, err := os.ReadFile(file)
 	require.NoError(t, err)
@@ -116,7 +116,7 @@ func liveSite(t *testing.T, which standin.Site, file string, trim ...func(*site.
 		f(&doc)
 	}
 	st, _ := testdb.New(t)
-	g := &ground{&bench{T: t, store: st, staging: inst}}
+	g := &liveBench{&bench{T: t, store: st, staging: inst}}
 	quiet := slog.New(slog.DiscardHandler)
 	g.runner, err = run.New(&act.Acts{Store: st, Kinds: kinds.All, Log: quiet}, &inspect.Tools{Store: st, Blobs: st, Browser: chromium}, quiet)
 	require.NoError(t, err)
@@ -132,10 +132,10 @@ func liveSite(t *testing.T, which standin.Site, file string, trim ...func(*site.
 }
 
 // grounds gives the live stand-ins by name, each marked when it is first asked for.
-func grounds(t *testing.T) func(name string) *ground {
+func grounds(t *testing.T) func(name string) *liveBench {
 	t.Helper()
-	sites := map[string]*ground{}
-	return func(name string) *ground {
+	sites := map[string]*liveBench{}
+	return func(name string) *liveBench {
 		if sites[name] == nil {
 			switch name {
 			case "sedge":
@@ -151,7 +151,7 @@ func grounds(t *testing.T) func(name string) *ground {
 }
 
 // live places an order every few seconds until the test is over.
-func (g *ground) live(address string) {
+func (g *liveBench) live(address string) {
 	ctx, stop := context.WithCancel(context.Background())
 	var over sync.WaitGroup
 	over.Go(func() {
@@ -175,7 +175,7 @@ type corpusResult struct {
 	said                       string
 }
 
-func (g *ground) judge(c corpusCase) corpusResult {
+func (g *liveBench) judge(c corpusCase) corpusResult {
 	r, found := g.try(c.Edits)
 	var out corpusResult
 	out.noticed = r.Verdict != evidence.VerdictClear

@@ -31,7 +31,7 @@ func TestFaultsAreForeseen(t *testing.T) {
 			doc.Pages[i].Personas = []string{site.Visitor}
 		}
 	}
-	grounds := map[string]*ground{"fernhollow": liveSite(t, standin.Fernhollow(), "../../demo/fernhollow.yaml", strangers), "quillet": liveSite(t, standin.Quillet(), "../../demo/quillet.yaml", strangers)}
+	grounds := map[string]*liveBench{"fernhollow": liveSite(t, standin.Fernhollow(), "../../demo/fernhollow.yaml", strangers), "quillet": liveSite(t, standin.Quillet(), "../../demo/quillet.yaml", strangers)}
 	if sedge.Installed() {
 		grounds["sedge"] = liveSite(t, standin.Sedge(), "testdata/sedge.yaml")
 	}
@@ -98,7 +98,7 @@ func byScriptsOrStyles(r settings.Role) bool {
 }
 
 // foresee says what edits will do to the site, by its mark.
-func (g *ground) foresee(edits settings.Values) (settings.Catalogue, []foresight.Prediction) {
+func (g *liveBench) foresee(edits settings.Values) (settings.Catalogue, []foresight.Prediction) {
 	g.Helper()
 	env, err := g.store.Environment(g.Context(), g.envs[0].ID)
 	require.NoError(g, err)

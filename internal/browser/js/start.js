@@ -1,5 +1,5 @@
 (() => {
-  const seen = { shifts: [], largest: 0, firstDraw: 0, changed: 0 };
+  const seen = { shifts: [], largest: 0, element: "", firstDraw: 0, changed: 0, tasks: [] };
   Object.defineProperty(window, "__tideMarker", { value: seen, enumerable: false });
   // A look and a journey have one tab: what would open another stays in this one, or is refused.
   window.open = () => null;
@@ -34,7 +34,8 @@
     if (seen.shifts.length > 500) return;
     seen.shifts.push({ at: e.startTime, score: e.value, moved: (e.sources || []).map((s) => name(s.node)).filter(Boolean).slice(0, 5) });
   });
-  watch("largest-contentful-paint", (e) => { seen.largest = e.startTime; });
+  watch("largest-contentful-paint", (e) => { seen.largest = e.startTime; seen.element = name(e.element); });
+  watch("longtask", (e) => { if (seen.tasks.length < 2000) seen.tasks.push([e.startTime, e.duration]); });
   watch("paint", (e) => { if (e.name === "first-contentful-paint") seen.firstDraw = e.startTime; });
   new MutationObserver(() => { seen.changed = performance.now(); }).observe(document, { childList: true, subtree: true, attributes: true, characterData: true });
 })();
