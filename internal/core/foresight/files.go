@@ -65,7 +65,7 @@ func (s *sight) number(role settings.Role) int {
 func (s *sight) jumps(p Page, key string, which func(img *goquery.Selection, i int) bool, because string, list settings.Role) {
 	var shapes []string
 	for _, e := range p.Sheets {
-		shapes = append(shapes, readSheet(e.Code).shapes...)
+		shapes = append(shapes, e.sheet.shapes...)
 	}
 	var names []string
 	var mend []Exclude
@@ -150,7 +150,7 @@ func (s *sight) hosts(p Page, hosts []string) {
 // needsSharing tells whether a page has fonts or modules, which other hosts must allow.
 func (s *sight) needsSharing(p Page) bool {
 	return slices.ContainsFunc(p.Scripts, func(e Element) bool { return e.Crosses }) ||
-		slices.ContainsFunc(p.Sheets, func(e Element) bool { return readSheet(e.Code).fonts })
+		slices.ContainsFunc(p.Sheets, func(e Element) bool { return e.sheet.fonts })
 }
 
 // versioned is part of an address that changes with the file: a query, a version or a digest in its name (common practice).

@@ -23,6 +23,7 @@ type Page struct {
 	Sheets  []Element // linked style sheets, in order
 	Own     int       // how many style rules stand in the page itself
 	markup  *goquery.Document
+	adds    *additions // what its scripts may give to it
 }
 
 // Element is a script or a style sheet of a page.
@@ -38,6 +39,7 @@ type Element struct {
 	Media   string
 	Crosses bool // asks another host with CORS (HTML, 2.4.4): modules and what has a crossorigin attribute
 	script  *Script
+	sheet   sheet
 }
 
 // Inline tells whether it stands in the page.
@@ -46,6 +48,7 @@ func (e Element) Inline() bool { return e.Address == "" }
 // Reading is what is known of the files that pages load, each read once.
 type Reading struct {
 	scripts map[string]*Script // by code
+	sheets  map[string]sheet
 }
 
 // Page reads one look. files gives what an address brought when the look was taken, nil when
@@ -56,7 +59,7 @@ func (r *Reading) Page(look evidence.PageLook, document []byte, files func(addre
 		return Page{}, err
 	}
 	if r.scripts == nil {
-		r.scripts = map[string]*Script{}
+		r.scripts, r.sheets = map[string]*Script{}, map[string]sheet{}
 	}
 	p := Page{Look: look, markup: doc}
 	base, err := url.Parse(look.Address)
@@ -87,9 +90,16 @@ func (r *Reading) Page(look evidence.PageLook, document []byte, files func(addre
 		}
 		e := element(s, "href", base, files, owns)
 		e.Media = s.AttrOr("media", "")
+		known, is := r.sheets[string(e.Code)]
+		if !is {
+			known = readSheet(e.Code)
+			r.sheets[string(e.Code)] = known
+		}
+		e.sheet = known
 		p.Sheets = append(p.Sheets, e)
 	})
 	doc.Find("style").Each(func(_ int, s *goquery.Selection) { p.Own += strings.Count(s.Text(), "{") })
+	p.adds = additionsOf(p.Scripts)
 	return p, nil
 }
 

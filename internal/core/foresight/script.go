@@ -1,6 +1,7 @@
 package foresight
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -85,15 +86,20 @@ type reader struct {
 	all     []*code
 }
 
-// ReadScript reads a script. Classic scripts and modules are read alike.
-func ReadScript(src []byte) Script {
+// ReadScript reads a script. Classic scripts and modules are read alike. What comes from a site is
+// anybody's: code at which the parser gives up in whatever way cannot be read, and nothing else happens.
+func ReadScript(src []byte) (s Script) {
+	defer func() {
+		if why := recover(); why != nil {
+			s = Script{Fault: fmt.Sprint(why)}
+		}
+	}()
 	tree, err := js.Parse(parse.NewInputBytes(slices.Clone(src)), js.Options{})
 	if err != nil {
 		first, _, _ := strings.Cut(err.Error(), "\n")
 		return Script{Fault: first}
 	}
 	r := &reader{top: map[*js.Var]bool{}, windows: map[*js.Var]bool{}, named: map[*js.Var]*code{}, at: map[js.INode]*code{}, careful: map[string]bool{}, sets: map[string]bool{}, free: map[string]bool{}, adds: map[Added]bool{}, words: map[string]bool{}}
-	var s Script
 	for _, v := range tree.Declared {
 		r.top[v] = true
 		s.Declares = append(s.Declares, string(v.Data))

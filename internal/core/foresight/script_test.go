@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -119,4 +120,7 @@ func TestWhatAScriptDoesToThePage(t *testing.T) {
 	assert.ElementsMatch(t, []foresight.Added{{foresight.Class, "is-open", false}, {foresight.Class, "big", false}, {foresight.Class, "notice-", true}, {foresight.Attribute, "aria-selected", false},
 		{foresight.Tag, "dialog", false}, {foresight.Tag, "em", false}, {foresight.Class, "soft", false}}, s.Adds)
 	assert.NotEmpty(t, foresight.ReadScript([]byte(`var = ;`)).Fault)
+	for _, hostile := range []string{strings.Repeat("(", 100_000), strings.Repeat("[", 100_000), strings.Repeat("{", 100_000), strings.Repeat("a?", 100_000), strings.Repeat("function f(){", 50_000), "\x00\xff", "`${`${"} {
+		assert.NotEmpty(t, foresight.ReadScript([]byte(hostile)).Fault, "%.20s", hostile)
+	}
 }

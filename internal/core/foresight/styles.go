@@ -94,7 +94,7 @@ func (s *sight) styles(p Page) {
 	if key := s.begins("css-async"); key != "" && p.Own < fewRules {
 		rules := 0
 		for _, e := range own {
-			rules += len(readSheet(e.Code).selectors)
+			rules += len(e.sheet.selectors)
 		}
 		if rules >= fewRules {
 			s.sees(p.at(), Prediction{Key: key, Kind: DrawnBare, About: "styles", Sure: true, Title: "{pages} would be drawn before their styles have come",
@@ -103,7 +103,7 @@ func (s *sight) styles(p Page) {
 	}
 	if key := s.begins("css-combine"); key != "" && len(own) > 1 {
 		for i, e := range own {
-			in := readSheet(e.Code)
+			in := e.sheet
 			if i > 0 && len(in.imports) > 0 {
 				s.sees(p.at(), Prediction{Key: key, Kind: Imports, About: nameOf(p, e), Sure: true, Title: fmt.Sprintf("%s on {pages} brings in %s, which is lost", e.Path, in.imports[0]),
 					Why: "In one file it would stand behind other rules, where browsers ignore @import (CSS Cascade 5, 2).", Exclude: s.without("css-exclude", patternOf(e))})
@@ -123,8 +123,7 @@ const fewRules = 20
 // unstyled foresees that rules go which match nothing in the page as it comes, and which scripts
 // need for what they open or mark.
 func (s *sight) unstyled(p Page, key string) {
-	adds := p.added()
-	if len(adds) == 0 {
+	if len(p.adds.whole)+len(p.adds.beginnings) == 0 {
 		return
 	}
 	var needed, patterns []string
@@ -132,8 +131,8 @@ func (s *sight) unstyled(p Page, key string) {
 		if !e.Own || s.spared(s.after, "css-exclude", e.Text) {
 			continue
 		}
-		for _, sel := range readSheet(e.Code).selectors {
-			if p.matches(sel) || s.keeps(sel) || !p.mayCome(sel, adds) || slices.Contains(needed, sel) {
+		for _, sel := range e.sheet.selectors {
+			if p.matches(sel) || s.keeps(sel) || !p.mayCome(sel) || slices.Contains(needed, sel) {
 				continue
 			}
 			needed = append(needed, sel)
@@ -160,15 +159,36 @@ func (s *sight) keeps(selector string) bool {
 	return slices.ContainsFunc(s.cat.Patterns(s.after, "css-keep"), func(pattern string) bool { return matchesName(pattern, selector) })
 }
 
-// added is what the scripts of a page may give to it.
-func (p Page) added() []Added {
-	var out []Added
-	for _, e := range p.Scripts {
-		if e.script != nil {
-			out = append(out, e.script.Adds...)
+// additions are what the scripts of a page may give to it, and the words in their texts.
+type additions struct {
+	whole      map[Added]bool
+	beginnings []Added
+	words      map[string]bool
+}
+
+func additionsOf(scripts []Element) *additions {
+	out := &additions{whole: map[Added]bool{}, words: map[string]bool{}}
+	for _, e := range scripts {
+		if e.script == nil {
+			continue
+		}
+		for _, a := range e.script.Adds {
+			if a.Begins {
+				out.beginnings = append(out.beginnings, a)
+			} else {
+				out.whole[a] = true
+			}
+		}
+		for _, w := range e.script.Words {
+			out.words[w] = true
 		}
 	}
 	return out
+}
+
+// has tells whether scripts may give a page something.
+func (a *additions) has(kind AddedKind, name string) bool {
+	return a.whole[Added{kind, name, false}] || slices.ContainsFunc(a.beginnings, func(b Added) bool { return b.Kind == kind && strings.HasPrefix(name, b.Name) })
 }
 
 // dynamic are the parts of a selector that no markup answers.
@@ -190,16 +210,8 @@ var simple = regexp.MustCompile(`\.[\w-]+|#[\w-]+|\[[\w-]+|\b[a-zA-Z][\w-]*`)
 
 // mayCome tells whether scripts may make what a selector is for: each of its parts is in the page
 // or is added, and at least one is added. For an element alone a script has to name the rest, too.
-func (p Page) mayCome(selector string, adds []Added) bool {
+func (p Page) mayCome(selector string) bool {
 	found, byName := false, false
-	words := map[string]bool{}
-	for _, e := range p.Scripts {
-		if e.script != nil {
-			for _, w := range e.script.Words {
-				words[w] = true
-			}
-		}
-	}
 	namesRest := true
 	for _, part := range simple.FindAllString(dynamic.ReplaceAllString(selector, ""), -1) {
 		kind, name := Tag, part
@@ -209,13 +221,11 @@ func (p Page) mayCome(selector string, adds []Added) bool {
 		case '[':
 			kind, name = Attribute, part[1:]
 		}
-		added := slices.ContainsFunc(adds, func(a Added) bool {
-			return a.Kind == kind && (a.Name == name || a.Begins && strings.HasPrefix(name, a.Name))
-		})
+		added := p.adds.has(kind, name)
 		if !added && !p.matches(closed(part)) {
 			return false
 		}
-		if kind == Class && !words[name] && !added {
+		if kind == Class && !p.adds.words[name] && !added {
 			namesRest = false
 		}
 		found = found || added

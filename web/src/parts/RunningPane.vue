@@ -11,11 +11,13 @@ const { may } = useSession();
 const phases = computed(() =>
   props.run.kind === "culprit search"
     ? ["reading", "searching", "putting back"]
-    : props.run.kind === "isolation test"
-      ? ["reading", "signing in", "probing"]
-      : props.run.kind === "mark" || props.run.kind === "check"
-        ? ["reading", "purging", "warming", "looking", "probing"]
-        : ["reading", "applying", "purging", "warming", "looking", "probing"],
+    : props.run.kind === "measure"
+      ? ["reading", "measuring"]
+      : props.run.kind === "isolation test"
+        ? ["reading", "signing in", "probing"]
+        : props.run.kind === "mark" || props.run.kind === "check"
+          ? ["reading", "purging", "warming", "looking", "probing"]
+          : ["reading", "applying", "purging", "warming", "looking", "probing"],
 );
 const at = computed(() => phases.value.indexOf(props.run.phase));
 const p = computed(() => props.run.progress);
@@ -56,11 +58,14 @@ const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.va
       />
     </svg>
     <p v-if="run.kind !== 'culprit search'">
-      {{ p.looks?.done ?? 0 }} of {{ p.looks?.planned ?? 0 }} looks<template v-if="p.looks?.failed"
-        >, {{ p.looks.failed }} failed</template
+      {{ p.looks?.done ?? 0 }} of {{ run.kind === "measure" ? "at most " : "" }}{{ p.looks?.planned ?? 0 }}
+      {{ run.kind === "measure" ? "loads" : "looks"
+      }}<template v-if="p.looks?.failed"
+        >, {{ p.looks.failed }} {{ run.kind === "measure" ? "do not count" : "failed" }}</template
+      ><template v-if="run.kind !== 'measure'">
+        · {{ p.warmed ?? 0 }} of {{ p.toWarm ?? 0 }} warmed · found so far: {{ p.broken ?? 0 }} broken,
+        {{ p.unsure ?? 0 }} unsure</template
       >
-      · {{ p.warmed ?? 0 }} of {{ p.toWarm ?? 0 }} warmed · found so far: {{ p.broken ?? 0 }} broken,
-      {{ p.unsure ?? 0 }} unsure
     </p>
     <div v-if="may('work')" class="row">
       <Button
