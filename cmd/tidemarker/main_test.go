@@ -141,7 +141,7 @@ func TestTheDemoOpensWithItsRecordTwiceInARow(t *testing.T) {
 		for _, c := range shop.Changes {
 			states = append(states, c.State)
 		}
-		assert.ElementsMatch(t, []string{"checked", "marked", "rolled back"}, states)
+		assert.ElementsMatch(t, []string{"drafted", "checked", "marked", "rolled back"}, states)
 		for _, e := range shop.Environments {
 			assert.NotEmpty(t, e.Marks)
 			assert.Nil(t, e.Drift, "the sites have the settings that the record left them with")
