@@ -14,7 +14,7 @@ async function begin() {
   const c = await acts.climb.mutateAsync({
     site: props.site,
     from: wish.value.from,
-    to: wish.value.to,
+    to: wish.value.from && wish.value.to, // without a beginning there is no window
     zone: wish.value.zone,
     mostLooks: Number(wish.value.looks) || 0,
   });
