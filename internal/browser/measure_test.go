@@ -51,7 +51,7 @@ func TestWhatIsMeasuredIsWhatThePageDoes(t *testing.T) {
 		return l
 	}
 	var with, without []float64
-	for range 5 {
+	for range 7 {
 		slow.Store(false)
 		without = append(without, load("/late", site.Desktop).Values[measure.FirstByte])
 		slow.Store(true)
@@ -63,7 +63,8 @@ func TestWhatIsMeasuredIsWhatThePageDoes(t *testing.T) {
 	// window's longer side, 1280 px.
 	assert.InDelta(t, 600.0/800*200/1280, l.Values[measure.LayoutShift], 0.001)
 	assert.Contains(t, l.Moved, "div#block")
-	assert.InDelta(t, 150, l.Values[measure.Blocking], 30, "200 ms less the 50 that do not count")
+	assert.GreaterOrEqual(t, l.Values[measure.Blocking], 145.0, "200 ms less the 50 that do not count")
+	assert.Less(t, l.Values[measure.Blocking], 250.0, "and little besides, also on a busy machine")
 	assert.Equal(t, 1.0, l.Values[measure.Requests])
 	assert.Positive(t, l.Values[measure.Transferred])
 	assert.GreaterOrEqual(t, l.Values[measure.Largest], l.Values[measure.FirstPaint])
