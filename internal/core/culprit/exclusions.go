@@ -27,21 +27,11 @@ const mostCandidates = 64
 var resources = map[settings.Role]string{"js-exclude-defer": "script", "js-exclude-delay": "script", "js-exclude-combine": "script", "js-exclude-minify": "script",
 	"css-exclude": "stylesheet", "lazy-exclude": "image", "dimensions-exclude": "image", "asset-host-exclude": "script stylesheet image"}
 
-// excludes says by lists of which roles something is excluded from an action, those first that
-// leave out the least.
-var excludes = map[settings.Role][]settings.Role{
-	"js-defer": {"js-exclude-defer"}, "js-delay": {"js-exclude-delay"}, "js-combine": {"js-exclude-combine"}, "js-minify": {"js-exclude-minify"},
-	"css-drop-unused": {"css-keep", "css-exclude"}, "css-async": {"css-exclude"}, "css-combine": {"css-exclude"}, "css-minify": {"css-exclude"},
-	"lazy-images": {"lazy-exclude"}, "lazy-frames": {"lazy-exclude"}, "add-dimensions": {"dimensions-exclude"}, "asset-host": {"asset-host-exclude"},
-	"page-cache": {"path-exclude", "cookie-exclude", "query-vary"}, "page-cache-logged-in": {"role-exclude", "cookie-exclude"},
-	"query-ignore": {"query-vary"}, "data-cache": {"data-exclude"}, "prefetch-links": {"prefetch-exclude"},
-}
-
 // ExclusionLists are the settings that exclude something from an action of a role, in the order in
 // which they are tried; none when nothing can be excluded.
 func ExclusionLists(c settings.Catalogue, action settings.Role) []settings.Definition {
 	var out []settings.Definition
-	for _, role := range excludes[action] {
+	for _, role := range action.ExcludedBy() {
 		for _, d := range c.WithRole(role) {
 			if d.Type == settings.Patterns {
 				out = append(out, d)

@@ -25,13 +25,6 @@ type Observed struct {
 	Journey, JourneyWas *evidence.JourneyLook
 }
 
-// excludesFrom says with which role's patterns something is excluded from an action.
-var excludesFrom = map[settings.Role]settings.Role{
-	"js-defer": "js-exclude-defer", "js-delay": "js-exclude-delay", "js-minify": "js-exclude-minify", "js-combine": "js-exclude-combine",
-	"css-drop-unused": "css-keep", "css-async": "css-exclude", "css-combine": "css-exclude", "css-minify": "css-exclude",
-	"lazy-images": "lazy-exclude", "lazy-frames": "lazy-exclude", "page-cache": "path-exclude", "add-dimensions": "dimensions-exclude",
-}
-
 // Candidates proposes what to exclude because of a finding: for each setting that was
 // changed and can exclude something, the scripts of the page, those first that a script
 // error names or that were not fetched this time. The likeliest come first.
@@ -40,7 +33,11 @@ func Candidates(cat settings.Catalogue, changed []settings.Difference, f evidenc
 	scripts := scriptsOf(seen)
 	for _, d := range changed {
 		def, _ := cat.Find(d.Key)
-		for _, target := range cat.WithRole(excludesFrom[def.Role]) {
+		lists := def.Role.ExcludedBy()
+		if len(lists) == 0 {
+			continue
+		}
+		for _, target := range cat.WithRole(lists[0]) {
 			switch {
 			case strings.HasPrefix(string(target.Role), "js-"):
 				for _, c := range scripts {

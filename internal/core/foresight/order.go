@@ -72,16 +72,13 @@ func (s *sight) turns(p Page, v settings.Values) []turn {
 	return out
 }
 
-// lists are the lists that exclude a script from what moves it.
-var lists = map[settings.Role]settings.Role{"js-defer": "js-exclude-defer", "js-delay": "js-exclude-delay", "js-combine": "js-exclude-combine"}
-
 // mover is the setting that a change moves a script with, "" when the mark had it so.
 func (s *sight) mover(now turn) (key string, list settings.Role) {
 	d, known := s.cat.Find(now.by)
 	if !known || s.key(s.before, d.Role) == now.by {
 		return "", ""
 	}
-	return d.Key, lists[d.Role]
+	return d.Key, d.Role.ExcludedBy()[0] // only scripts are moved, and each such action has a list
 }
 
 // scripts foresees what becomes of a page's scripts.
@@ -96,7 +93,7 @@ func (s *sight) scripts(p Page) {
 		}
 		s.moved(p, i, was[i], is[i])
 		if key := s.begins("js-minify"); key != "" && e.script.Fault != "" && !s.spared(s.after, "js-exclude-minify", e.Text) && (!e.Inline() || s.key(s.after, "js-inline") != "") {
-			s.sees(p.at(), Prediction{Key: key, Kind: Unreadable, About: nameOf(p, e), Title: fmt.Sprintf("%s on {pages} cannot be read as JavaScript: what is made of it is not known", sentence(nameOf(p, e))),
+			s.sees(p.at(), Prediction{Key: key, Kind: Unreadable, About: nameOf(e), Title: fmt.Sprintf("%s on {pages} cannot be read as JavaScript: what is made of it is not known", sentence(nameOf(e))),
 				Why: "Reading it ended with: " + e.script.Fault + ".", Exclude: s.without("js-exclude-minify", patternOf(e))})
 		}
 	}
@@ -142,8 +139,8 @@ func (s *sight) needs(p Page, i int, use Use, was, is []turn) {
 	}
 	defined := p.Scripts[d]
 	s.sees(p.at(), Prediction{Key: key, Kind: NotDefined, About: use.Name, Sure: use.When == AtOnce,
-		Title: fmt.Sprintf("%s on {pages} uses “%s” before it is defined", sentence(nameOf(p, p.Scripts[i])), use.Name),
-		Why:   fmt.Sprintf("“%s” is defined by %s. %s", use.Name, nameOf(p, defined), order(is[d], is[i])), Exclude: mend})
+		Title: fmt.Sprintf("%s on {pages} uses “%s” before it is defined", sentence(nameOf(p.Scripts[i])), use.Name),
+		Why:   fmt.Sprintf("“%s” is defined by %s. %s", use.Name, nameOf(defined), order(is[d], is[i])), Exclude: mend})
 }
 
 // order says which of two scripts runs when.
@@ -192,13 +189,13 @@ func (s *sight) moved(p Page, i int, was, is turn) {
 		return
 	}
 	if e.script.Writes && was.phase == reading && is.phase != reading {
-		s.sees(p.at(), Prediction{Key: key, Kind: NotWritten, About: nameOf(p, e), Sure: true,
-			Title: fmt.Sprintf("What %s writes into {pages} is lost", nameOf(p, e)),
+		s.sees(p.at(), Prediction{Key: key, Kind: NotWritten, About: nameOf(e), Sure: true,
+			Title: fmt.Sprintf("What %s writes into {pages} is lost", nameOf(e)),
 			Why:   "It writes into the document as it is read, which browsers ignore once that is over (HTML, 8.4.3).", Exclude: s.without(list, patternOf(e))})
 	}
 	if len(e.script.Waits) > 0 && is.phase == touched {
-		s.sees(p.at(), Prediction{Key: key, Kind: NeverRuns, About: nameOf(p, e), Sure: true,
-			Title: fmt.Sprintf("What %s does on {pages} never happens", nameOf(p, e)),
+		s.sees(p.at(), Prediction{Key: key, Kind: NeverRuns, About: nameOf(e), Sure: true,
+			Title: fmt.Sprintf("What %s does on {pages} never happens", nameOf(e)),
 			Why:   fmt.Sprintf("It waits for %s, which is over when somebody first touches the page, and does not ask whether it is.", strings.Join(e.script.Waits, " and ")), Exclude: s.without(list, patternOf(e))})
 	}
 }
@@ -213,7 +210,7 @@ func (s *sight) delayed(p Page, was, is []turn) {
 		if key == "" || is[i].phase != touched || was[i].phase == touched || e.script == nil || !s.acts(p, e) {
 			continue
 		}
-		by, names = key, append(names, nameOf(p, e))
+		by, names = key, append(names, nameOf(e))
 		for _, x := range s.closure(p, i, list, is) {
 			if !slices.Contains(mend, x) {
 				mend = append(mend, x)
@@ -261,15 +258,15 @@ func (s *sight) strict(p Page) {
 			continue
 		}
 		if first.script.Strict && !e.script.Strict && len(e.script.Implicit) > 0 {
-			s.sees(p.at(), Prediction{Key: key, Kind: Strict, About: nameOf(p, e), Sure: true,
-				Title: fmt.Sprintf("%s on {pages} sets “%s” without declaring it, in a file that would be strict", sentence(nameOf(p, e)), e.script.Implicit[0]),
-				Why:   fmt.Sprintf("%s comes first and begins with “use strict”; in one file that holds for all.", sentence(nameOf(p, *first))), Exclude: s.without("js-exclude-combine", patternOf(*first))})
+			s.sees(p.at(), Prediction{Key: key, Kind: Strict, About: nameOf(e), Sure: true,
+				Title: fmt.Sprintf("%s on {pages} sets “%s” without declaring it, in a file that would be strict", sentence(nameOf(e)), e.script.Implicit[0]),
+				Why:   fmt.Sprintf("%s comes first and begins with “use strict”; in one file that holds for all.", sentence(nameOf(*first))), Exclude: s.without("js-exclude-combine", patternOf(*first))})
 		}
 	}
 }
 
 // nameOf is what a person calls a script or a style sheet.
-func nameOf(p Page, e Element) string {
+func nameOf(e Element) string {
 	if !e.Inline() {
 		return e.Path
 	}

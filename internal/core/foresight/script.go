@@ -340,7 +340,6 @@ func (v visitor) binary(n *js.BinaryExpr) js.IVisitor {
 		if name, is := v.ofWindow(n.X); is {
 			v.r.careful[name] = true
 		}
-	case js.InstanceofToken, js.InToken:
 	}
 	return v
 }

@@ -105,11 +105,11 @@ func (s *sight) styles(p Page) {
 		for i, e := range own {
 			in := e.sheet
 			if i > 0 && len(in.imports) > 0 {
-				s.sees(p.at(), Prediction{Key: key, Kind: Imports, About: nameOf(p, e), Sure: true, Title: fmt.Sprintf("%s on {pages} brings in %s, which is lost", e.Path, in.imports[0]),
+				s.sees(p.at(), Prediction{Key: key, Kind: Imports, About: nameOf(e), Sure: true, Title: fmt.Sprintf("%s on {pages} brings in %s, which is lost", e.Path, in.imports[0]),
 					Why: "In one file it would stand behind other rules, where browsers ignore @import (CSS Cascade 5, 2).", Exclude: s.without("css-exclude", patternOf(e))})
 			}
 			if e.Media != "" && e.Media != "all" && e.Media != own[0].Media {
-				s.sees(p.at(), Prediction{Key: key, Kind: Media, About: nameOf(p, e), Title: fmt.Sprintf("%s on {pages} is for “%s” only, and would hold for all", e.Path, e.Media),
+				s.sees(p.at(), Prediction{Key: key, Kind: Media, About: nameOf(e), Title: fmt.Sprintf("%s on {pages} is for “%s” only, and would hold for all", e.Path, e.Media),
 					Why: "What the link says of its medium is not in the file.", Exclude: s.without("css-exclude", patternOf(e))})
 			}
 		}

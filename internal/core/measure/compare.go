@@ -100,7 +100,6 @@ type sample struct{ before, after []float64 }
 // measured in busy rounds does not count, for neither side.
 func Compare(loads []Load) []Comparison {
 	busy := Busy(loads)
-	rounds := 0
 	var use []Load
 	seen := map[int]bool{}
 	for _, l := range loads {
@@ -109,7 +108,7 @@ func Compare(loads []Load) []Comparison {
 			seen[l.Round] = true
 		}
 	}
-	rounds = len(seen)
+	rounds := len(seen)
 	var devices []string
 	for _, l := range use {
 		if !slices.Contains(devices, l.Device) {

@@ -152,6 +152,20 @@ func (c Catalogue) part(keys []string, edits Values) (p Part, names []string) {
 // Lead is the role beside which this one means something, "" when it means something alone.
 func (r Role) Lead() Role { return companions[r] }
 
+// excludedBy says by lists of which roles something is excluded from an action, those first that
+// leave out the least.
+var excludedBy = map[Role][]Role{
+	"js-defer": {"js-exclude-defer"}, "js-delay": {"js-exclude-delay"}, "js-combine": {"js-exclude-combine"}, "js-minify": {"js-exclude-minify"},
+	"css-drop-unused": {"css-keep", "css-exclude"}, "css-async": {"css-exclude"}, "css-combine": {"css-exclude"}, "css-minify": {"css-exclude"},
+	"lazy-images": {"lazy-exclude"}, "lazy-frames": {"lazy-exclude"}, "add-dimensions": {"dimensions-exclude"}, "asset-host": {"asset-host-exclude"},
+	"page-cache": {"path-exclude", "cookie-exclude", "query-vary"}, "page-cache-logged-in": {"role-exclude", "cookie-exclude"},
+	"query-ignore": {"query-vary"}, "data-cache": {"data-exclude"}, "prefetch-links": {"prefetch-exclude"},
+}
+
+// ExcludedBy are the roles of the lists that exclude something from an action, in the order in which they
+// are tried; none when nothing can be excluded from it.
+func (r Role) ExcludedBy() []Role { return excludedBy[r] }
+
 // Protects tells whether a list of this role keeps something out of an action, so that an entry
 // more can only mend what the action breaks.
 func (r Role) Protects() bool {

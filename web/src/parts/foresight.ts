@@ -18,7 +18,7 @@ export function byList(p: Prediction): { key: string; title: string; patterns: s
   return [...lists.values()];
 }
 
-/** How often foresight was right on a site, in a sentence; nothing while it was never held against a run. */
+/** How often foresight was right on a site, in a sentence; nothing while no run has shown it. */
 export function recordOf(r: Schemas["ForesightRecord"]): string {
   if (!r.runs) return "";
   const runs = r.runs === 1 ? "one run" : `${r.runs} runs`;
