@@ -16,13 +16,30 @@ import (
 func (s *Server) measureOperations(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "measure-change", Method: http.MethodPost, Path: "/changes/{id}/measure", Summary: "Measures on staging what a change does to speed, with it and without it in turns",
 		Description: "Staging has the change before and after. 409 when it does not have it.", Tags: []string{"changes"}, DefaultStatus: http.StatusCreated},
-		func(ctx context.Context, in *ByID) (*output[RunView], error) {
-			id, err := s.Changes.Measure(ctx, in.ID, who(ctx))
+		func(ctx context.Context, in *struct {
+			ByID
+			Body *measure.Scope `required:"false"`
+		}) (*output[RunView], error) {
+			var scope measure.Scope
+			if in.Body != nil {
+				scope = *in.Body
+			}
+			id, err := s.Changes.Measure(ctx, in.ID, scope, who(ctx))
 			if err != nil {
 				return nil, problem(err)
 			}
 			return out(s.runView(ctx, id))
 		})
+	huma.Register(api, huma.Operation{OperationID: "measure-more", Method: http.MethodPost, Path: "/runs/{id}/measure-more", Summary: "Goes on with a measurement that was not sure, with all its loads",
+		Description: "409 when it is sure, or the settings are no longer those that were measured.", Tags: []string{"runs"}, DefaultStatus: http.StatusCreated},
+		func(ctx context.Context, in *ByID) (*output[RunView], error) {
+			id, err := s.Changes.MeasureMore(ctx, in.ID, who(ctx))
+			if err != nil {
+				return nil, problem(err)
+			}
+			return out(s.runView(ctx, id))
+		})
+	s.measuredOperations(api)
 	huma.Register(api, huma.Operation{OperationID: "expect-of-change", Method: http.MethodPut, Path: "/changes/{id}/expectation", Summary: "Says what a change is meant to make better, in figures", Tags: []string{"changes"}},
 		func(ctx context.Context, in *struct {
 			ByID
@@ -40,8 +57,13 @@ func (s *Server) measureOperations(api huma.API) {
 			ByID
 			Body struct {
 				Edits settings.Values `json:"edits" doc:"Settings to put in force for it."`
+				Scope *measure.Scope  `json:"scope,omitempty" doc:"What is measured; absent: as usual."`
 			}
 		}) (*output[RunView], error) {
+			var scope measure.Scope
+			if in.Body.Scope != nil {
+				scope = *in.Body.Scope
+			}
 			p, err := s.Runner.Acts.Propose(ctx, in.ID, in.Body.Edits)
 			if err != nil {
 				return nil, problem(err)
@@ -50,7 +72,10 @@ func (s *Server) measureOperations(api huma.API) {
 			if err != nil {
 				return nil, problem(err)
 			}
-			r, err := s.Runner.Start(ctx, store.Run{SiteID: env.SiteID, EnvironmentID: env.ID, Kind: release.MeasureRun, Target: p.Revision, PutBack: true, RequestedBy: who(ctx)})
+			if err := s.Changes.CheckScope(ctx, env.SiteID, env.Name, scope); err != nil {
+				return nil, problem(err)
+			}
+			r, err := s.Runner.Start(ctx, store.Run{SiteID: env.SiteID, EnvironmentID: env.ID, Kind: release.MeasureRun, Target: p.Revision, PutBack: true, RequestedBy: who(ctx), Measures: store.JSON[*measure.Scope]{V: &scope}})
 			if err != nil {
 				return nil, problem(err)
 			}

@@ -123,7 +123,7 @@ var needs = map[string]people.Ability{
 	"list-people": people.Administer, "edit-person": people.Administer, "invite": people.Administer, "list-invitations": people.Administer,
 	"withdraw-invitation": people.Administer, "get-team-history": people.Administer,
 	"list-sites": people.See, "get-site": people.See, "get-history": people.See, "list-exclusions": people.See, "get-change": people.See,
-	"measure-change": people.Work, "expect-of-change": people.Work, "measure-on-environment": people.Work, "begin-climb": people.Work, "stop-climb": people.Work, "foresee-change": people.See, "foresee": people.See, "get-run-foresight": people.See,
+	"measure-change": people.Work, "measure-more": people.Work, "get-measured-page": people.See, "compare-recording": people.See, "export-measured": people.See, "list-measured-runs": people.See, "compare-measured-runs": people.See, "expect-of-change": people.Work, "measure-on-environment": people.Work, "begin-climb": people.Work, "stop-climb": people.Work, "foresee-change": people.See, "foresee": people.See, "get-run-foresight": people.See,
 	"get-run": people.See, "get-report": people.See, "list-looks": people.See, "list-probes": people.See, "get-proof": people.See,
 	"import-site": people.Work, "read-environment": people.Work, "take-mark": people.Work, "record-backup": people.Work, "try-on-environment": people.Work, "check-environment": people.Work, "roll-back-environment": people.Work,
 	"record-exclusion": people.Work, "edit-exclusions": people.Work, "retire-exclusions": people.Work, "try-without-exclusions": people.Work, "mend-exclusions": people.Work,

@@ -2,19 +2,24 @@ package browser
 
 import (
 	"context"
+	_ "embed"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/go-rod/rod"
 	"github.com/go-rod/rod/lib/proto"
 
-	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/vitals"
+	"tidemarker/internal/core/waterfall"
 )
+
+//go:embed js/measure.js
+var measureJS string
 
 // Profile is how slow a device and its line are made while pages are measured.
 type Profile struct {
@@ -40,9 +45,11 @@ const afterLoad = time.Second
 
 // measured is what the page says of its own load, in milliseconds since the navigation began.
 type measured struct {
+	Origin    float64      `json:"origin"` // of the navigation, in milliseconds since 1970
 	FirstByte float64      `json:"firstByte"`
 	FirstDraw float64      `json:"firstDraw"`
 	Largest   float64      `json:"largest"`
+	Drawn     float64      `json:"drawn"` // the document was read
 	Loaded    float64      `json:"loaded"`
 	Element   string       `json:"element"`
 	Tasks     [][2]float64 `json:"tasks"`
@@ -51,38 +58,88 @@ type measured struct {
 		Score float64  `json:"score"`
 		Moved []string `json:"moved"`
 	} `json:"shifts"`
+	Blocking []string       `json:"blocking"`
+	Marked   []measure.Mark `json:"marked"`
 }
 
-// Measure loads a page once in real time, in a browser that has nothing of it, slowed down by the device's
-// profile. What could not be measured says why in Dropped; an error is returned only when the
-// context ended.
-func (b *Browser) Measure(ctx context.Context, env site.Environment, task site.PageTask, state State, reader *httpcache.Reader) (measure.Load, error) {
-	out := measure.Load{Page: task.Page.Path, Persona: task.Persona, Device: task.Device}
+// Measuring is how a page is measured beyond one first load.
+type Measuring struct {
+	Repeat bool // it is loaded once more, with what the first load left in the browser
+	Film   bool // how it comes into view
+	Keep   Keep // of the frames; nil keeps none
+}
+
+// Measured is one load, with what it asked for.
+type Measured struct {
+	measure.Load
+	Began    time.Time
+	Drawn    float64 // milliseconds until the document was read
+	Requests []waterfall.Fetch
+}
+
+// Measure loads a page in real time, in a browser that has nothing of it, slowed down by the device's profile,
+// and then perhaps once more with what that left. What could not be measured says why in Dropped; an error
+// is returned only when the context ended or a frame could not be kept.
+func (b *Browser) Measure(ctx context.Context, env site.Environment, task site.PageTask, state State, reader *httpcache.Reader, how Measuring) ([]Measured, error) {
 	release, err := b.acquire(ctx)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
 	defer release()
 	whole := ctx
 	ctx, cancel := context.WithTimeout(ctx, b.opt.Timeout)
 	defer cancel()
-	if err := b.measureOnce(ctx, env, task, state, reader, &out); err != nil {
-		if whole.Err() != nil {
-			return out, whole.Err()
+	visits := []measure.Visit{measure.First}
+	if how.Repeat {
+		visits = append(visits, measure.Repeat)
+	}
+	var out []Measured
+	private, err := b.context(env)
+	if err == nil {
+		defer private.dispose()
+	}
+	for _, visit := range visits {
+		one := Measured{Load: measure.Load{Page: task.Page.Path, Case: measure.Case{Persona: task.Persona, Device: task.Device, Visit: visit}}}
+		if err == nil {
+			err = measureIn(ctx, private, env, task, state, reader, how, &one)
 		}
-		out.Dropped = clip(err.Error())
+		if lost, is := err.(*notKept); is {
+			return nil, lost
+		}
+		if err != nil {
+			if whole.Err() != nil {
+				return nil, whole.Err()
+			}
+			one.Dropped = clip(err.Error())
+		}
+		out = append(out, one)
 	}
 	return out, nil
 }
 
-func (b *Browser) measureOnce(ctx context.Context, env site.Environment, task site.PageTask, state State, reader *httpcache.Reader, out *measure.Load) error {
-	t, err := b.open(ctx, env, task.Device, state)
+// measureIn loads the page once in a tab of its own.
+func measureIn(ctx context.Context, private *private, env site.Environment, task site.PageTask, state State, reader *httpcache.Reader, how Measuring, out *Measured) error {
+	dev, known := devices[task.Device]
+	if !known {
+		return fmt.Errorf("there is no device %q", task.Device)
+	}
+	t, err := openIn(ctx, private, env, dev, state, true)
 	if err != nil {
 		return err
 	}
 	defer t.close()
 	if err := t.slowDown(profiles[task.Device]); err != nil {
 		return err
+	}
+	t.mu.Lock()
+	t.meter = newMeter()
+	t.mu.Unlock()
+	if how.Film {
+		quality, width, height := 50, filmWidth, filmWidth*t.dev.height/t.dev.width
+		if err := (proto.PageStartScreencast{Format: proto.PageStartScreencastFormatJpeg, Quality: &quality, MaxWidth: &width, MaxHeight: &height}).Call(t.page); err != nil {
+			return err
+		}
+		defer func() { _ = proto.PageStopScreencast{}.Call(t.page) }()
 	}
 	if err := t.navigate(task.Address()); err != nil {
 		return err
@@ -91,7 +148,7 @@ func (b *Browser) measureOnce(ctx context.Context, env site.Environment, task si
 	if err != nil {
 		return err
 	}
-	reqs, _, _, doc := t.snapshot()
+	_, _, _, doc := t.snapshot()
 	facts := reader.Read(VariantOf(task.Page.Path, task.Device), func(name string) []string { return headerValues(doc.headers, name) }, nil)
 	out.Served, out.Element = string(facts.Served), clip(m.Element)
 	if doc.status >= 400 {
@@ -100,7 +157,40 @@ func (b *Browser) measureOnce(ctx context.Context, env site.Environment, task si
 	if m.FirstDraw == 0 || m.Largest == 0 {
 		return fmt.Errorf("the browser did not say when it was painted")
 	}
-	t.values(m, reqs, out)
+	out.Requests = t.metered().requests(m.Blocking)
+	out.Began, out.Drawn = time.UnixMicro(int64(m.Origin*1000)).UTC(), m.Drawn
+	values(m, out)
+	if how.Film {
+		return t.develop(ctx, m.Origin/1000, how.Keep, out)
+	}
+	return nil
+}
+
+// metered is what notes the load that is under way; nil when nothing is measured.
+func (t *tab) metered() *meter {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.meter
+}
+
+// develop says how the page came into view, and keeps the frames that tell the most.
+func (t *tab) develop(ctx context.Context, began float64, keep Keep, out *Measured) error {
+	shots, raw := t.metered().film(began)
+	out.Film = measure.Develop(shots)
+	if at := measure.CompleteAt(out.Film); at > 0 {
+		out.Values[measure.Complete] = at
+	}
+	telling := measure.Telling(out.Film, keptFrames)
+	for _, i := range telling {
+		if keep == nil || raw[i] == nil {
+			continue
+		}
+		sha, err := keep(ctx, "image/jpeg", raw[i])
+		if err != nil {
+			return &notKept{fmt.Errorf("keep a frame of %s: %w", out.Page, err)}
+		}
+		out.Film[i].Picture = sha
+	}
 	return nil
 }
 
@@ -112,17 +202,16 @@ func (t *tab) slowDown(p Profile) error {
 	if err := (proto.NetworkEmulateNetworkConditions{Latency: float64(p.Latency.Milliseconds()), DownloadThroughput: p.Down, UploadThroughput: p.Up}).Call(t.page); err != nil {
 		return err
 	}
+	if _, err := (proto.PageAddScriptToEvaluateOnNewDocument{Source: measureJS}).Call(t.page); err != nil {
+		return err
+	}
 	return (proto.EmulationSetCPUThrottlingRate{Rate: p.CPU}).Call(t.page)
 }
 
 // timings waits until the page has been loaded for a while, and reads what it says of that.
 func (t *tab) timings() (measured, error) {
 	var m measured
-	res, err := t.page.Timeout(10 * time.Second).Evaluate(rod.Eval(`async (settle) => {
-		await new Promise((done) => setTimeout(done, Math.max(0, performance.getEntriesByType("navigation")[0].loadEventEnd + settle - performance.now())));
-		const n = performance.getEntriesByType("navigation")[0] || {}, a = window.__tideMarker;
-		return { firstByte: n.responseStart || 0, loaded: n.loadEventEnd || 0, firstDraw: a.firstDraw, largest: a.largest, shifts: a.shifts, element: a.element, tasks: a.tasks };
-	}`, afterLoad.Milliseconds()).ByPromise())
+	res, err := t.page.Timeout(10 * time.Second).Evaluate(rod.Eval(`(settle) => window.__tideMeasured(settle)`, afterLoad.Milliseconds()).ByPromise())
 	if err != nil {
 		return m, fmt.Errorf("the page could not be measured: %w", t.explain(err))
 	}
@@ -137,7 +226,7 @@ func (t *tab) timings() (measured, error) {
 }
 
 // values are the metrics of a load.
-func (t *tab) values(m measured, reqs []evidence.Request, out *measure.Load) {
+func values(m measured, out *Measured) {
 	var shifts []vitals.Shift
 	for _, s := range m.Shifts {
 		shifts = append(shifts, vitals.Shift{At: time.Duration(s.At * float64(time.Millisecond)), Score: s.Score, Moved: s.Moved})
@@ -145,20 +234,27 @@ func (t *tab) values(m measured, reqs []evidence.Request, out *measure.Load) {
 	score, worst := vitals.CumulativeLayoutShift(shifts)
 	for _, s := range worst {
 		for _, name := range s.Moved {
-			if len(out.Moved) < 10 {
-				out.Moved = append(out.Moved, clip(name))
+			if name = clip(name); len(out.Moved) < 10 && !slices.Contains(out.Moved, name) {
+				out.Moved = append(out.Moved, name)
 			}
 		}
 	}
-	transferred, count := 0, 0
-	for _, r := range reqs {
-		if !r.Blocked {
-			count++
-			transferred += r.Bytes
+	for _, mark := range m.Marked {
+		mark.Name = clip(mark.Name)
+		if len(out.Marked) < 12 && (mark.Metric == measure.Largest || mark.Metric == measure.LayoutShift && slices.Contains(out.Moved, mark.Name)) {
+			out.Marked = append(out.Marked, mark)
 		}
 	}
+	transferred, content, count := 0, 0, 0
+	for _, r := range out.Requests {
+		if !r.Refused && !r.Cached {
+			count++
+			transferred += r.Transferred
+		}
+		content += r.Content
+	}
 	out.Values = map[measure.Metric]float64{measure.FirstByte: m.FirstByte, measure.FirstPaint: m.FirstDraw, measure.Largest: m.Largest, measure.LayoutShift: score,
-		measure.Blocking: vitals.TotalBlockingTime(m.Tasks, m.FirstDraw), measure.Loaded: m.Loaded, measure.Transferred: float64(transferred), measure.Requests: float64(count)}
+		measure.Blocking: vitals.TotalBlockingTime(m.Tasks, m.FirstDraw), measure.Loaded: m.Loaded, measure.Transferred: float64(transferred), measure.Content: float64(content), measure.Requests: float64(count)}
 	for metric, v := range out.Values { // a page can make the browser say anything
 		out.Values[metric] = min(max(0, v), 1e9)
 	}

@@ -1,10 +1,14 @@
 package browser
 
 import (
+	"context"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -14,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/stats"
@@ -45,10 +50,10 @@ func TestWhatIsMeasuredIsWhatThePageDoes(t *testing.T) {
 	t.Cleanup(srv.Close)
 	env := site.Environment{Name: "staging", URL: srv.URL}
 	load := func(path, device string) measure.Load {
-		l, err := shared.Measure(t.Context(), env, site.PageTask{Page: site.Page{Path: path}, Persona: site.Visitor, Device: device}, State{}, httpcache.NewReader(env.Signal()))
+		l, err := shared.Measure(t.Context(), env, site.PageTask{Page: site.Page{Path: path}, Persona: site.Visitor, Device: device}, State{}, httpcache.NewReader(env.Signal()), Measuring{})
 		require.NoError(t, err)
-		require.Empty(t, l.Dropped)
-		return l
+		require.Empty(t, l[0].Dropped)
+		return l[0].Load
 	}
 	var with, without []float64
 	for range 7 {
@@ -71,9 +76,10 @@ func TestWhatIsMeasuredIsWhatThePageDoes(t *testing.T) {
 	phone := load("/", site.Phone)
 	assert.Greater(t, phone.Values[measure.FirstByte], l.Values[measure.FirstByte]+80, "its line is slower")
 
-	gone, err := shared.Measure(t.Context(), site.Environment{URL: "http://127.0.0.1:1"}, site.PageTask{Page: site.Page{Path: "/"}, Persona: site.Visitor, Device: site.Desktop}, State{}, httpcache.NewReader(env.Signal()))
+	gone, err := shared.Measure(t.Context(), site.Environment{URL: "http://127.0.0.1:1"}, site.PageTask{Page: site.Page{Path: "/"}, Persona: site.Visitor, Device: site.Desktop}, State{}, httpcache.NewReader(env.Signal()), Measuring{Repeat: true})
 	require.NoError(t, err)
-	assert.Contains(t, gone.Dropped, "could not be opened")
+	require.Len(t, gone, 2)
+	assert.Contains(t, gone[0].Dropped, "could not be opened")
 }
 
 // TestVitalsAreThoseOfTheReferenceLibrary holds the largest paint and the layout shift against what npm's
@@ -105,8 +111,9 @@ func TestVitalsAreThoseOfTheReferenceLibrary(t *testing.T) {
 	t.Cleanup(srv.Close)
 	env := site.Environment{Name: "staging", URL: srv.URL}
 	for _, device := range []string{site.Desktop, site.Phone} {
-		l, err := shared.Measure(t.Context(), env, site.PageTask{Page: site.Page{Path: "/"}, Persona: site.Visitor, Device: device}, State{}, httpcache.NewReader(env.Signal()))
+		measured, err := shared.Measure(t.Context(), env, site.PageTask{Page: site.Page{Path: "/"}, Persona: site.Visitor, Device: device}, State{}, httpcache.NewReader(env.Signal()), Measuring{})
 		require.NoError(t, err)
+		l := measured[0]
 		require.Empty(t, l.Dropped)
 		mu.Lock()
 		assert.InDelta(t, said["LCP"], l.Values[measure.Largest], 1, device)
@@ -115,4 +122,97 @@ func TestVitalsAreThoseOfTheReferenceLibrary(t *testing.T) {
 		assert.Positive(t, said["CLS"])
 		mu.Unlock()
 	}
+}
+
+// TestAPageComesIntoView: half of the window is painted at once and half after 600 ms, with a script that browsers keep
+// and that nothing is drawn without. The second visit asks for nothing that is kept.
+func TestAPageComesIntoView(t *testing.T) {
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/kept.js" {
+			w.Header().Set("Content-Type", "text/javascript")
+			w.Header().Set("Cache-Control", "max-age=600")
+			_, _ = w.Write([]byte(strings.Repeat("// moss\n", 1000)))
+			return
+		}
+		w.Header().Set("Content-Type", "text/html")
+		_, _ = w.Write([]byte(`<!doctype html><meta charset="utf-8"><style>body{margin:0} div{height:400px;background:#123} h1{margin:0}</style><script src="/kept.js?v=1"></script><div><h1 id="top">Moss</h1></div><div id="late" hidden></div>
+<script>setTimeout(() => { document.getElementById("late").hidden = false; }, 600);</script>`))
+	}))
+	t.Cleanup(srv.Close)
+	env := site.Environment{Name: "staging", URL: srv.URL}
+	var mu sync.Mutex
+	kept := map[string][]byte{}
+	keep := func(_ context.Context, mediaType string, raw []byte) (string, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		name := fmt.Sprint(mediaType, len(kept))
+		kept[name] = raw
+		return name, nil
+	}
+	loads, err := shared.Measure(t.Context(), env, site.PageTask{Page: site.Page{Path: "/"}, Persona: site.Visitor, Device: site.Desktop}, State{}, httpcache.NewReader(env.Signal()), Measuring{Repeat: true, Film: true, Keep: keep})
+	require.NoError(t, err)
+	require.Len(t, loads, 2)
+	first, again := loads[0], loads[1]
+	require.Empty(t, first.Dropped)
+	require.Empty(t, again.Dropped)
+	assert.InDelta(t, first.Values[measure.FirstPaint]+550, first.Values[measure.Complete], 300, "the second half is there 600 ms after the script ran")
+	require.NotEmpty(t, first.Film)
+	assert.Contains(t, first.Film[len(first.Film)-1].Picture, "image/jpeg")
+	half := slices.ContainsFunc(first.Film, func(f measure.Frame) bool { return f.Complete > 0.4 && f.Complete < 0.6 })
+	assert.True(t, half, "half of it is half complete: %v", first.Film)
+	require.Len(t, first.Requests, 2)
+	js := first.Requests[1]
+	assert.Equal(t, "script", js.Kind)
+	assert.True(t, js.Blocking)
+	assert.Equal(t, 8000, js.Content)
+	assert.Greater(t, js.Transferred, 8000, "with its headers")
+	assert.Greater(t, js.Ended, js.Answered)
+	assert.GreaterOrEqual(t, js.Answered-js.Started, 35.0, "the line's 40 ms")
+	assert.Greater(t, js.Started, first.Requests[0].Started)
+	require.Len(t, again.Requests, 2)
+	assert.True(t, again.Requests[1].Cached)
+	assert.Zero(t, again.Requests[1].Transferred)
+	assert.Equal(t, measure.Repeat, again.Visit)
+	assert.Equal(t, 2.0, first.Values[measure.Requests])
+	assert.Equal(t, 1.0, again.Values[measure.Requests])
+	assert.Contains(t, first.Marked, measure.Mark{Metric: measure.Largest, Name: "h1#top", Box: first.Marked[0].Box})
+}
+
+// TestHowFastAPageReacts holds the delay of a click that keeps a page busy for 200 ms against that, and against what
+// npm's web-vitals says of the same click.
+func TestHowFastAPageReacts(t *testing.T) {
+	library, err := os.ReadFile("../../web/node_modules/web-vitals/dist/web-vitals.iife.js")
+	require.NoError(t, err)
+	said := make(chan string, 20)
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/vitals.js":
+			w.Header().Set("Content-Type", "text/javascript")
+			_, _ = w.Write(library)
+		case "/said":
+			said <- r.URL.Query().Get("value")
+		default:
+			w.Header().Set("Content-Type", "text/html")
+			_, _ = w.Write([]byte(`<!doctype html><script src="/vitals.js"></script><script>webVitals.onINP((m) => fetch("/said?value=" + m.value), { reportAllChanges: true });</script>
+<h1>Moss</h1><button id="busy" onclick="const until = performance.now() + 200; while (performance.now() < until); this.textContent = 'Done'">Work</button>`))
+		}
+	}))
+	t.Cleanup(srv.Close)
+	env := site.Environment{Name: "staging", URL: srv.URL}
+	task := site.JourneyTask{Device: site.Desktop, Journey: journey.Journey{Name: "work", Persona: site.Visitor, Steps: []journey.Step{{Go: "/"}, {Click: &journey.Target{CSS: "#busy"}}, {Expect: &journey.Expect{Visible: &journey.Target{Text: "Done"}}}}}}
+	l, err := shared.React(t.Context(), env, task, State{})
+	require.NoError(t, err)
+	require.Empty(t, l.Dropped)
+	assert.GreaterOrEqual(t, l.Values[measure.Interaction], 200.0)
+	assert.Less(t, l.Values[measure.Interaction], 400.0)
+	assert.Equal(t, "button#busy", l.Element)
+	assert.Equal(t, "work", l.Name())
+	v, err := strconv.ParseFloat(<-said, 64)
+	require.NoError(t, err)
+	assert.InDelta(t, v, l.Values[measure.Interaction], 8, "Event Timing gives durations to the next 8 ms")
+
+	task.Journey.Steps[1].Click.CSS = "#gone"
+	l, err = shared.React(t.Context(), env, task, State{})
+	require.NoError(t, err)
+	assert.Contains(t, l.Dropped, "step 2 of work does not hold")
 }

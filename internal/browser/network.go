@@ -13,6 +13,7 @@ import (
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/waterfall"
 )
 
 // fromMemory notes that the browser had an answer in its memory.
@@ -22,6 +23,7 @@ func (t *tab) fromMemory(e *proto.NetworkRequestServedFromCache) {
 	if i, known := t.byID[e.RequestID]; known {
 		t.requests[i].Kept = true
 	}
+	t.meter.of(e.RequestID, func(r *waterfall.Fetch) { r.Cached = true })
 }
 
 // docResponse is the answer to the last document of the main frame.
@@ -45,6 +47,7 @@ func (t *tab) paused(e *proto.FetchRequestPaused) {
 		if i, known := t.byID[e.NetworkID]; known {
 			t.requests[i].Blocked = true
 		}
+		t.meter.of(e.NetworkID, func(r *waterfall.Fetch) { r.Refused = true })
 		t.mu.Unlock()
 		go func() {
 			_ = proto.FetchFailRequest{RequestID: e.RequestID, ErrorReason: proto.NetworkErrorReasonBlockedByClient}.Call(t.page)
@@ -99,6 +102,7 @@ func (t *tab) sent(e *proto.NetworkRequestWillBeSent) {
 	defer t.mu.Unlock()
 	t.changed = time.Now()
 	t.inFlight[e.RequestID] = e.Type
+	t.meter.sent(e, t.stopped[e.RequestID])
 	if strings.HasPrefix(e.Request.URL, "data:") || strings.HasPrefix(e.Request.URL, "blob:") {
 		return
 	}
@@ -157,6 +161,7 @@ func (t *tab) answered(e *proto.NetworkResponseReceived) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.changed = time.Now()
+	t.meter.answered(e)
 	if i, known := t.byID[e.RequestID]; known {
 		t.requests[i].Status = e.Response.Status
 		byWorker := e.Response.ServiceWorkerResponseSource == proto.NetworkServiceWorkerResponseSourceCacheStorage

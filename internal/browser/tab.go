@@ -18,6 +18,7 @@ import (
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/core/waterfall"
 )
 
 //go:embed js/start.js
@@ -84,6 +85,8 @@ type tab struct {
 	errors    []evidence.ScriptError
 	console   []string
 	measuring *Profile // nothing is held back: what comes when is what is asked for
+	meter     *meter   // nil unless it is measured
+	slowest   reaction // the slowest to an input, when that is measured
 	document  docResponse
 	frame     proto.PageFrameID
 	read      bool          // the document, to its end
@@ -194,7 +197,18 @@ func (t *tab) listen() {
 		t.sent,
 		t.answered,
 		t.fromMemory,
-		func(e *proto.NetworkLoadingFinished) { t.ended(e.RequestID, int(e.EncodedDataLength), "") },
+		func(e *proto.NetworkLoadingFinished) {
+			t.ended(e.RequestID, int(e.EncodedDataLength), "")
+			t.metered().ended(e.RequestID, e.Timestamp, int(e.EncodedDataLength), "")
+		},
+		func(e *proto.NetworkDataReceived) {
+			t.metered().of(e.RequestID, func(r *waterfall.Fetch) { r.Content += e.DataLength })
+		},
+		func(e *proto.PageScreencastFrame) {
+			t.metered().filmed(e)
+			go func() { _ = proto.PageScreencastFrameAck{SessionID: e.SessionID}.Call(t.page) }()
+		},
+		t.reacted,
 		func(e *proto.NetworkLoadingFailed) {
 			why := e.ErrorText
 			if e.Canceled {
@@ -204,6 +218,7 @@ func (t *tab) listen() {
 				why = ""
 			}
 			t.ended(e.RequestID, 0, why)
+			t.metered().ended(e.RequestID, e.Timestamp, 0, why)
 		},
 		func(e *proto.RuntimeExceptionThrown) { t.threw(e.ExceptionDetails) },
 		t.logged,
@@ -243,47 +258,6 @@ func (t *tab) listen() {
 		}
 	})
 	go others()
-}
-
-func (t *tab) threw(d *proto.RuntimeExceptionDetails) {
-	msg := d.Text
-	if d.Exception != nil && d.Exception.Description != "" {
-		msg, _, _ = strings.Cut(d.Exception.Description, "\n")
-	} else if d.Exception != nil && !d.Exception.Value.Nil() {
-		msg += " " + d.Exception.Value.String()
-	}
-	source := d.URL
-	if source == "" && d.StackTrace != nil && len(d.StackTrace.CallFrames) > 0 {
-		source = d.StackTrace.CallFrames[0].URL
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if len(t.errors) < manyErrors {
-		by := scriptsOn(d.StackTrace)
-		for i := range by {
-			by[i] = clip(by[i])
-		}
-		t.errors = append(t.errors, evidence.ScriptError{Message: clip(msg), Source: clip(source), Line: d.LineNumber + 1, By: by})
-	}
-}
-
-func (t *tab) logged(e *proto.RuntimeConsoleAPICalled) {
-	if e.Type != proto.RuntimeConsoleAPICalledTypeError {
-		return
-	}
-	var parts []string
-	for _, a := range e.Args {
-		if a.Description != "" {
-			parts = append(parts, a.Description)
-		} else {
-			parts = append(parts, a.Value.String())
-		}
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if len(t.console) < manyErrors {
-		t.console = append(t.console, clip(strings.Join(parts, " ")))
-	}
 }
 
 // clip bounds what a page can make us keep.

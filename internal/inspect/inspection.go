@@ -9,6 +9,7 @@ import (
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/exclusion"
 	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/speedlayer"
@@ -75,9 +76,10 @@ type Inspection struct {
 	// may stay. Otherwise the pages of the test plan are purged where that is possible, so
 	// that visitors of a big site find the others cached.
 	Changed   bool
-	Returning *Returning // browsers from before the change; nil when nothing was changed
-	Turns     Turns      // for looking with the earlier settings
-	Isolated  bool       // what is asked without a browser counts as looks: a cache isolation test, a look later on
+	Returning *Returning    // browsers from before the change; nil when nothing was changed
+	Turns     Turns         // for looking with the earlier settings
+	Isolated  bool          // what is asked without a browser counts as looks: a cache isolation test, a look later on
+	Measures  measure.Scope // of a measurement
 	Editing   string
 	Progress  *Progress
 

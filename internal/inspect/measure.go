@@ -1,7 +1,9 @@
 package inspect
 
 import (
+	"cmp"
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -13,16 +15,12 @@ import (
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/measure"
-	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/store"
 )
 
 // mostBusy is how many rounds in which the machine was busy are made up for.
 const mostBusy = 5
-
-// mostMeasured is how many pages are measured on each device when nobody says which.
-const mostMeasured = 3
 
 // Measure loads pages in turns with the change and with the earlier settings, one after the other and
 // each from an empty browser, until it is known what the change did to speed or the limit is reached.
@@ -33,25 +31,30 @@ func (r *Inspection) Measure(ctx context.Context) (Result, error) {
 		out.Summary = "Not measured: " + r.Turns.Why + "."
 		return out, nil
 	}
-	tasks := measured(r.Site.Plan(r.Env.Name))
-	if len(tasks) == 0 {
-		out.Summary = "Not measured: the test plan has no page that strangers see."
+	m := measuring{Inspection: r, scope: r.Measures}
+	plan := r.Site.Plan(r.Env.Name)
+	m.tasks, m.journeys = m.scope.Tasks(plan), m.scope.Taken(plan)
+	if len(m.tasks)+len(m.journeys) == 0 {
+		out.Summary = "Not measured: the test plan has no page that was asked for."
 		return out, nil
 	}
 	loads, err := r.Store.Loads(ctx, r.Run)
 	if err != nil {
 		return out, err
 	}
-	limit := measure.Looks[len(measure.Looks)-1]
-	r.Progress.update(ctx, func(p *store.RunProgress) { p.Looks.Planned = 2 * limit * len(tasks) })
+	limit, each := m.scope.Limit(), 2*(len(m.tasks)*m.scope.LoadsOf()+len(m.journeys))
+	r.Progress.update(ctx, func(p *store.RunProgress) { p.Looks.Planned = limit * each })
+	if err := m.makeReady(ctx); err != nil {
+		return out, err
+	}
 	for round := 1; round <= limit+min(mostBusy, len(measure.Busy(loads))); round++ {
-		if round <= whole(loads, len(tasks)) {
+		if round <= whole(loads, each) {
 			continue
 		}
 		if err := r.Store.DropLoads(ctx, r.Run, round); err != nil {
 			return out, err
 		}
-		if err := r.measureRound(ctx, round, tasks); err != nil {
+		if err := m.round(ctx, round); err != nil {
 			if no, is := errors.AsType[*NoTurn](err); is {
 				out.Summary = "Not measured: " + no.Error()
 				return out, nil
@@ -61,16 +64,16 @@ func (r *Inspection) Measure(ctx context.Context) (Result, error) {
 		if loads, err = r.Store.Loads(ctx, r.Run); err != nil {
 			return out, err
 		}
-		if slices.Contains(measure.Looks, round-len(measure.Busy(loads))) && measure.Enough(measure.Compare(loads)) {
+		if slices.Contains(measure.Looks, round-len(measure.Busy(loads))) && measure.Enough(measure.Compare(loads), m.scope.Main...) {
 			break
 		}
 	}
 	list := measure.Compare(loads)
-	if measure.Judge(list) == measure.NotMeasured {
+	if measure.Judge(list, m.scope.Main...) == measure.NotMeasured {
 		out.Summary = "Not measured: no load counted. " + why(loads)
 		return out, nil
 	}
-	out.Verdict, out.Summary = evidence.VerdictClear, measure.Summarise(list)
+	out.Verdict, out.Summary = evidence.VerdictClear, measure.Summarise(list, m.scope.Main...)
 	return out, nil
 }
 
@@ -78,112 +81,235 @@ func (r *Inspection) Measure(ctx context.Context) (Result, error) {
 func why(loads []measure.Load) string {
 	for _, l := range loads {
 		if l.Dropped != "" {
-			return l.Page + ": " + l.Dropped
+			return l.Name() + ": " + l.Dropped
 		}
 	}
 	return ""
 }
 
-// whole is how many rounds have both sides of every page, from the first on.
-func whole(loads []measure.Load, tasks int) int {
+// whole is how many rounds have all their loads, from the first on.
+func whole(loads []measure.Load, each int) int {
 	of := map[int]int{}
 	for _, l := range loads {
 		of[l.Round]++
 	}
 	n := 0
-	for of[n+1] == 2*tasks {
+	for of[n+1] == each {
 		n++
 	}
 	return n
 }
 
-// measured are the pages that are measured: of each device the first of each class that strangers see.
-func measured(plan site.Plan) []site.PageTask {
-	var out []site.PageTask
-	taken := map[[2]string]bool{}
-	count := map[string]int{}
-	for _, t := range plan.Pages {
-		of := [2]string{t.Device, t.Page.Class}
-		if t.Persona != site.Visitor || taken[of] || count[t.Device] >= mostMeasured {
-			continue
-		}
-		taken[of] = true
-		count[t.Device]++
-		out = append(out, t)
-	}
-	return out
+// measuring is a measurement under way.
+type measuring struct {
+	*Inspection
+	scope    measure.Scope
+	tasks    []site.PageTask
+	journeys []site.JourneyTask
 }
 
-// measureRound loads each page once with each of the settings. Which come first changes from round to
+// makeReady makes everybody ready as whom pages are loaded. Who cannot be, is said by each of the loads.
+func (m *measuring) makeReady(ctx context.Context) error {
+	var plan site.Plan
+	for _, t := range m.tasks {
+		if t.Persona != site.Visitor {
+			plan.Pages = append(plan.Pages, t)
+		}
+	}
+	for _, t := range m.journeys {
+		if t.Journey.Persona != site.Visitor {
+			plan.Journeys = append(plan.Journeys, t)
+		}
+	}
+	if len(plan.Who()) == 0 {
+		return nil
+	}
+	b, err := m.Browser()
+	if err != nil {
+		return err
+	}
+	m.Progress.Say(ctx, "signing in", "Making everybody ready for whom it is measured")
+	g := m.gathering()
+	g.silent = true
+	return m.personas(ctx, b, plan, 1, g)
+}
+
+// state is what makes a browser a persona's, and why nobody could be made that persona.
+func (m *measuring) state(persona, device string) (browser.State, string) {
+	if persona == site.Visitor {
+		return browser.State{}, ""
+	}
+	who := [2]string{persona, device}
+	if state, made := m.ready[who]; made {
+		return state, ""
+	}
+	return browser.State{}, fmt.Sprintf("%s could not be made ready: %s", persona, cmp.Or(m.why[who], "nobody knows why"))
+}
+
+// round loads each page once with each of the settings. Which come first changes from round to
 // round, so that a machine that grows slower favours neither.
-func (r *Inspection) measureRound(ctx context.Context, round int, tasks []site.PageTask) error {
+func (m *measuring) round(ctx context.Context, round int) error {
 	sides := []measure.Side{measure.Before, measure.After}
 	if round%2 == 0 {
 		slices.Reverse(sides)
 	}
 	for _, side := range sides {
-		to, where := r.Turns.Earlier, "the earlier settings"
+		to, where := m.Turns.Earlier, "the earlier settings"
 		if side == measure.After {
-			to, where = r.Turns.Again, "the change"
+			to, where = m.Turns.Again, "the change"
 		}
-		r.Progress.Say(ctx, "measuring", fmt.Sprintf("Round %d, with %s", round, where))
+		m.Progress.Say(ctx, "measuring", fmt.Sprintf("Round %d, with %s", round, where))
 		values, err := to(ctx)
 		if err != nil {
 			return err
 		}
-		r.Values, r.Changed = values, true
-		if err := r.purge(ctx); err != nil {
+		m.Values, m.Changed = values, true
+		if err := m.purge(ctx); err != nil {
 			return err
 		}
-		var paths []string
-		for _, t := range tasks {
-			paths = append(paths, t.Page.Path)
-		}
-		if _, err := r.askUntilCached(ctx, slices.Compact(paths)); err != nil {
+		if _, err := m.askUntilCached(ctx, m.cacheable()); err != nil {
 			return err
 		}
-		if err := r.measureSide(ctx, round, side, tasks); err != nil {
+		if err := m.side(ctx, round, side); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (r *Inspection) measureSide(ctx context.Context, round int, side measure.Side, tasks []site.PageTask) error {
-	b, err := r.Browser()
+// cacheable are the pages that are loaded by strangers, each once.
+func (m *measuring) cacheable() []string {
+	var out []string
+	for _, t := range m.tasks {
+		if t.Persona == site.Visitor && !slices.Contains(out, t.Page.Path) {
+			out = append(out, t.Page.Path)
+		}
+	}
+	return out
+}
+
+// side makes all loads of one side of a round.
+func (m *measuring) side(ctx context.Context, round int, side measure.Side) error {
+	before, err := m.Store.Loads(ctx, m.Run)
 	if err != nil {
 		return err
 	}
 	took := effort()
-	for _, t := range tasks {
-		l, err := b.Measure(ctx, r.Env, t, browser.State{}, r.facts())
+	for _, t := range m.tasks {
+		list, err := m.loads(ctx, t, !pictured(before, side, t))
 		if err != nil {
 			return err
 		}
-		l.Side, l.Round, l.Effort = side, round, took
-		if l.Dropped == "" {
-			l.Dropped = unlikePlan(r.Catalogue, r.Values, t.Page.Path, httpcache.Served(l.Served))
+		for _, l := range list {
+			l.Side, l.Round, l.Effort = side, round, took
+			if l.Dropped == "" {
+				l.Dropped = m.unlikePlan(l.Load, before)
+			}
+			if err := m.keep(ctx, l); err != nil {
+				return err
+			}
 		}
-		if err := r.Store.SaveLoad(ctx, r.Run, l); err != nil {
+	}
+	b, err := m.Browser()
+	if err != nil {
+		return err
+	}
+	for _, t := range m.journeys {
+		l := measure.Load{Page: t.Journey.StartPage(), Journey: t.Journey.Name, Case: measure.Case{Persona: t.Journey.Persona, Device: t.Device, Visit: measure.First}}
+		state, missing := m.state(t.Journey.Persona, t.Device)
+		if missing != "" {
+			l.Dropped = missing
+		} else if l, err = b.React(ctx, m.Env, t, state); err != nil {
 			return err
 		}
-		r.Progress.update(ctx, func(p *store.RunProgress) {
-			p.Looks.Done++
-			if l.Dropped != "" {
-				p.Looks.Failed++
-			}
-		})
+		l.Side, l.Round, l.Effort = side, round, took
+		if err := m.keep(ctx, browser.Measured{Load: l}); err != nil {
+			return err
+		}
 	}
 	return nil
 }
 
-// unlikePlan is why a load does not count by how its page was served: one that the settings have
-// cached was not served from the cache.
-func unlikePlan(cat settings.Catalogue, v settings.Values, path string, served httpcache.Served) string {
-	if served == httpcache.Unknown || !expectCached(cat, v, path) || served.FromCache() {
+func (m *measuring) keep(ctx context.Context, l browser.Measured) error {
+	if err := m.Store.SaveLoad(ctx, m.Run, l.Load, l.Requests); err != nil {
+		return err
+	}
+	m.Progress.update(ctx, func(p *store.RunProgress) {
+		p.Looks.Done++
+		if l.Dropped != "" {
+			p.Looks.Failed++
+		}
+	})
+	return nil
+}
+
+// loads loads one page as often as the scope says: first from the site itself, then as it is kept.
+func (m *measuring) loads(ctx context.Context, t site.PageTask, pictures bool) ([]browser.Measured, error) {
+	b, err := m.Browser()
+	if err != nil {
+		return nil, err
+	}
+	how := browser.Measuring{Repeat: m.scope.Repeat, Film: m.scope.Film}
+	if pictures {
+		how.Keep = m.Blobs.Put
+	}
+	state, missing := m.state(t.Persona, t.Device)
+	if missing != "" {
+		list := make([]browser.Measured, m.scope.LoadsOf())
+		for i := range list {
+			list[i].Load = measure.Load{Page: t.Page.Path, Dropped: missing, Case: measure.Case{Persona: t.Persona, Device: t.Device, Visit: measure.First}}
+		}
+		return list, nil
+	}
+	var out []browser.Measured
+	if m.scope.Uncached {
+		fresh := t
+		fresh.Ask = site.Uncached(t.Page.Path, rand.Text())
+		if out, err = b.Measure(ctx, m.Env, fresh, state, m.facts(), browser.Measuring{Film: how.Film, Keep: how.Keep}); err != nil {
+			return nil, err
+		}
+		out[0].Uncached = true
+	}
+	list, err := b.Measure(ctx, m.Env, t, state, m.facts(), how)
+	return append(out, list...), err
+}
+
+// pictured tells whether there are pictures of how a page came into view on a side.
+func pictured(loads []measure.Load, side measure.Side, t site.PageTask) bool {
+	return slices.ContainsFunc(loads, func(l measure.Load) bool {
+		return l.Side == side && l.Page == t.Page.Path && l.Persona == t.Persona && l.Device == t.Device && l.Dropped == "" &&
+			slices.ContainsFunc(l.Film, func(f measure.Frame) bool { return f.Picture != "" })
+	})
+}
+
+// unlikePlan is why a load does not count by how its page was served: one that the settings have cached was
+// not served from the cache, one that was to come from the site itself was, or somebody's page was served
+// in another way than in the rounds before.
+func (m *measuring) unlikePlan(l measure.Load, before []measure.Load) string {
+	served := httpcache.Served(l.Served)
+	if served == httpcache.Unknown {
 		return ""
 	}
-	return "It was not served from the page cache (" + strings.ToLower(string(served)) + ")."
+	switch {
+	case l.Uncached:
+		if served.FromCache() {
+			return "It was served from the page cache, and was to come from the site itself."
+		}
+	case l.Persona == site.Visitor:
+		if expectCached(m.Catalogue, m.Values, l.Page) && !served.FromCache() {
+			return "It was not served from the page cache (" + strings.ToLower(string(served)) + ")."
+		}
+	default:
+		for _, b := range before {
+			if b.Case == l.Case && b.Side == l.Side && b.Page == l.Page && b.Dropped == "" && httpcache.Served(b.Served) != httpcache.Unknown {
+				if httpcache.Served(b.Served).FromCache() != served.FromCache() {
+					return fmt.Sprintf("It was served otherwise than in round %d (%s, then %s).", b.Round, b.Served, l.Served)
+				}
+				break
+			}
+		}
+	}
+	return ""
 }
 
 // effort is how long the machine takes for a fixed piece of work, in milliseconds: the least of three

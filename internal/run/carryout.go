@@ -91,6 +91,9 @@ func (r *run) inspect(ctx context.Context, returning *inspect.Returning) error {
 	case release.LaterRun:
 		look = i.LookLater
 	case release.MeasureRun:
+		if r.row.Measures.V != nil {
+			i.Measures = *r.row.Measures.V
+		}
 		look = i.Measure
 	}
 	compared, err := r.compared(ctx)

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"math"
 
@@ -12,15 +13,20 @@ import (
 
 // MeasureReport is what a measurement came to, as measure-report.schema.json of the contract has it.
 type MeasureReport struct {
-	Verdict     measure.Verdict      `json:"verdict" enum:"better,worse,mixed,no difference shown,too noisy,not measured"`
-	Summary     string               `json:"summary"`
-	Comparisons []MeasuredComparison `json:"comparisons"`
-	Seconds     float64              `json:"seconds"`
-	Restored    bool                 `json:"restored" doc:"Staging was read back as it was before."`
-	Rounds      int                  `json:"rounds" doc:"Each loads every page once with each of the settings."`
-	Busy        []int                `json:"busy" doc:"Rounds that do not count, since the machine was busy with something else."`
-	Dropped     []string             `json:"dropped" doc:"Why loads do not count, each reason once."`
-	Profiles    map[string]string    `json:"profiles" doc:"How slow each device was made."`
+	Verdict     measure.Verdict        `json:"verdict" enum:"better,worse,mixed,no difference shown,too noisy,not measured"`
+	Summary     string                 `json:"summary"`
+	Comparisons []MeasuredComparison   `json:"comparisons"`
+	Seconds     float64                `json:"seconds"`
+	Restored    bool                   `json:"restored" doc:"Staging was read back as it was before."`
+	Rounds      int                    `json:"rounds" doc:"Each loads every page once with each of the settings."`
+	Limit       int                    `json:"limit" doc:"After so many rounds it ends, whatever is shown by then."`
+	Sure        bool                   `json:"sure" doc:"The main metrics are decided."`
+	Before      int64                  `json:"before,omitempty" doc:"The measurement that it went on from."`
+	Turns       bool                   `json:"turns" doc:"Both sides were loaded in turns, so that drift of the machine cancels."`
+	Budgets     []measure.BudgetResult `json:"budgets" doc:"What became of the site's budgets."`
+	Busy        []int                  `json:"busy" doc:"Rounds that do not count, since the machine was busy with something else."`
+	Dropped     []string               `json:"dropped" doc:"Why loads do not count, each reason once."`
+	Profiles    map[string]string      `json:"profiles" doc:"How slow each device was made."`
 }
 
 // MeasuredComparison is one comparison of a report.
@@ -31,7 +37,9 @@ type MeasuredComparison struct {
 	Page     string         `json:"page,omitempty" doc:"Absent: over all pages that were measured."`
 	Persona  string         `json:"persona"`
 	Device   string         `json:"device" enum:"desktop,phone"`
-	Visit    string         `json:"visit" enum:"first,repeat"`
+	Visit    measure.Visit  `json:"visit" enum:"first,repeat" doc:"With an empty browser cache, or with what a first visit left in it."`
+	Cached   bool           `json:"cached" doc:"As the page cache has it, where it may; else asked for such that it does not answer."`
+	Case     string         `json:"case" doc:"In words."`
 	Before   float64        `json:"before" doc:"Median."`
 	After    float64        `json:"after" doc:"Median."`
 	Shift    float64        `json:"shift" doc:"Hodges-Lehmann, after minus before."`
@@ -39,6 +47,8 @@ type MeasuredComparison struct {
 	P        float64        `json:"p" doc:"Corrected for the number of comparisons."`
 	Result   measure.Result `json:"result" enum:",better,worse,no difference shown,too noisy" doc:"Empty while it is not decided."`
 	Rating   measure.Rating `json:"rating,omitempty" enum:"good,needs improvement,poor"`
+	Good     float64        `json:"good,omitempty" doc:"Up to which it is good, where something is published."`
+	Poor     float64        `json:"poor,omitempty" doc:"Above which it is poor."`
 	Runs     int            `json:"runs" doc:"Counted runs a side."`
 	Pages    int            `json:"pages,omitempty" doc:"Pages that show the same by themselves."`
 	Of       int            `json:"of,omitempty"`
@@ -50,8 +60,49 @@ func ReportMeasure(ctx context.Context, s *store.Store, r store.Run) (MeasureRep
 	if err != nil {
 		return MeasureReport{}, err
 	}
+	row, err := s.Site(ctx, r.SiteID)
+	if err != nil {
+		return MeasureReport{}, err
+	}
+	scope := measure.Scope{}
+	if r.Measures.V != nil {
+		scope = *r.Measures.V
+	}
+	out := cameTo(row.Document.V, loads, scope.Main, r.State.Over())
+	out.Summary, out.Restored, out.Turns = r.Summary, !r.PutBack || r.Restored, true
+	out.Limit, out.Before = scope.Limit(), scope.Before
+	if r.StartedAt != nil && r.FinishedAt != nil {
+		out.Seconds = r.FinishedAt.Sub(*r.StartedAt).Seconds()
+	}
+	return out, nil
+}
+
+// CompareMeasured holds what two runs measured against each other, such as two marks, production before and after a
+// promotion, or two sites. That was not in turns: how long the machine took for the same work each time is told.
+func CompareMeasured(ctx context.Context, s *store.Store, before, after store.Run) (MeasureReport, error) {
+	var lists [2][]measure.Load
+	for i, r := range []store.Run{before, after} {
+		loads, err := s.Loads(ctx, r.ID)
+		if err != nil {
+			return MeasureReport{}, err
+		}
+		lists[i] = loads
+	}
+	row, err := s.Site(ctx, after.SiteID)
+	if err != nil {
+		return MeasureReport{}, err
+	}
+	loads := measure.Across(lists[0], lists[1])
+	out := cameTo(row.Document.V, loads, nil, true)
+	out.Summary, out.Restored = measure.Summarise(measure.Compare(loads)), true
+	return out, nil
+}
+
+// cameTo is what some loads come to.
+func cameTo(s site.Site, loads []measure.Load, main []measure.Metric, over bool) MeasureReport {
 	list := measure.Compare(loads)
-	out := MeasureReport{Verdict: measure.Judge(list), Summary: r.Summary, Comparisons: []MeasuredComparison{}, Restored: !r.PutBack || r.Restored, Busy: []int{}, Dropped: []string{}, Profiles: map[string]string{}}
+	out := MeasureReport{Verdict: measure.Judge(list, main...), Sure: measure.Enough(list, main...), Comparisons: []MeasuredComparison{}, Budgets: []measure.BudgetResult{}, Busy: []int{}, Dropped: []string{}, Profiles: map[string]string{}}
+	out.Budgets = append(out.Budgets, measure.Budgets(s.Budgets, loads, s.ClassOf)...)
 	out.Busy = append(out.Busy, measure.Busy(loads)...)
 	for _, d := range []string{site.Desktop, site.Phone} {
 		out.Profiles[d] = browser.ProfileOf(d).Name
@@ -65,18 +116,15 @@ func ReportMeasure(ctx context.Context, s *store.Store, r store.Run) (MeasureRep
 		}
 	}
 	for _, c := range list {
-		m := MeasuredComparison{Metric: c.Metric, Title: c.Title, Unit: c.Unit, Page: c.Page, Persona: site.Visitor, Device: c.Device, Visit: "first", Before: c.Before, After: c.After, Shift: c.Shift,
-			P: c.P, Result: c.Result, Rating: c.Rating, Runs: c.Runs, Pages: c.Pages, Of: c.Of}
+		m := MeasuredComparison{Metric: c.Metric, Title: c.Title, Unit: c.Unit, Page: c.Page, Persona: cmp.Or(c.Persona, site.Visitor), Device: c.Device, Visit: cmp.Or(c.Visit, measure.First), Cached: !c.Uncached, Case: c.String(), Before: c.Before, After: c.After, Shift: c.Shift,
+			P: c.P, Result: c.Result, Rating: c.Rating, Runs: c.Runs, Pages: c.Pages, Of: c.Of, Good: measure.Of(c.Metric).Good, Poor: measure.Of(c.Metric).Poor}
 		if !math.IsInf(c.Low, 0) && !math.IsInf(c.High, 0) {
 			m.Interval = []float64{c.Low, c.High}
 		}
-		if m.Result == measure.Undecided && r.State.Over() { // nothing more comes
+		if m.Result == measure.Undecided && over { // nothing more comes
 			m.Result = measure.TooNoisy
 		}
 		out.Comparisons = append(out.Comparisons, m)
 	}
-	if r.StartedAt != nil && r.FinishedAt != nil {
-		out.Seconds = r.FinishedAt.Sub(*r.StartedAt).Seconds()
-	}
-	return out, nil
+	return out
 }

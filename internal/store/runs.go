@@ -10,6 +10,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/release"
 )
 
@@ -31,31 +32,32 @@ type RunProgress struct {
 // Run is one piece of work on one environment: a try, a promotion, a rollback, a check,
 // the taking of a mark, a cache isolation test.
 type Run struct {
-	ID            int64             `db:"id"`
-	SiteID        int64             `db:"site_id"`
-	EnvironmentID int64             `db:"environment_id"`
-	ChangeID      *int64            `db:"change_id"`
-	Kind          release.RunKind   `db:"kind"`
-	State         release.RunState  `db:"state"`
-	Phase         string            `db:"phase"`
-	Progress      JSON[RunProgress] `db:"progress"`
-	Target        string            `db:"target"` // fingerprint to be in force; "" to leave it as it is
-	Before        string            `db:"before"` // fingerprint found at the start
-	PutBack       bool              `db:"put_back"`
-	Restored      bool              `db:"restored"` // what was before it was read back
-	MarkID        *int64            `db:"mark_id"`  // compared with
-	NextID        *int64            `db:"next_id"`
-	Verdict       evidence.Verdict  `db:"verdict"`
-	Summary       string            `db:"summary"`
-	Problem       string            `db:"problem"`
-	StopAsked     bool              `db:"stop_asked"`
-	Attempt       int               `db:"attempt"` // how often it was begun
-	Handed        int               `db:"handed"`  // how often it was handed to the queue
-	ResumeAt      *time.Time        `db:"resume_at"`
-	RequestedBy   string            `db:"requested_by"`
-	CreatedAt     time.Time         `db:"created_at"`
-	StartedAt     *time.Time        `db:"started_at"`
-	FinishedAt    *time.Time        `db:"finished_at"`
+	ID            int64                `db:"id"`
+	SiteID        int64                `db:"site_id"`
+	EnvironmentID int64                `db:"environment_id"`
+	ChangeID      *int64               `db:"change_id"`
+	Kind          release.RunKind      `db:"kind"`
+	State         release.RunState     `db:"state"`
+	Phase         string               `db:"phase"`
+	Progress      JSON[RunProgress]    `db:"progress"`
+	Target        string               `db:"target"` // fingerprint to be in force; "" to leave it as it is
+	Before        string               `db:"before"` // fingerprint found at the start
+	PutBack       bool                 `db:"put_back"`
+	Restored      bool                 `db:"restored"` // what was before it was read back
+	MarkID        *int64               `db:"mark_id"`  // compared with
+	NextID        *int64               `db:"next_id"`
+	Verdict       evidence.Verdict     `db:"verdict"`
+	Summary       string               `db:"summary"`
+	Problem       string               `db:"problem"`
+	StopAsked     bool                 `db:"stop_asked"`
+	Attempt       int                  `db:"attempt"` // how often it was begun
+	Handed        int                  `db:"handed"`  // how often it was handed to the queue
+	ResumeAt      *time.Time           `db:"resume_at"`
+	Measures      JSON[*measure.Scope] `db:"measures"` // what a measurement measures; nil of other runs
+	RequestedBy   string               `db:"requested_by"`
+	CreatedAt     time.Time            `db:"created_at"`
+	StartedAt     *time.Time           `db:"started_at"`
+	FinishedAt    *time.Time           `db:"finished_at"`
 }
 
 // NewRun records that a run is wanted. It is queued, unless it waits for another.
@@ -63,9 +65,9 @@ func (s *Store) NewRun(ctx context.Context, r Run) (int64, error) {
 	if r.State == "" {
 		r.State = release.Queued
 	}
-	return s.insert(ctx, "the run", `INSERT INTO runs (site_id, environment_id, change_id, kind, state, target, put_back, mark_id, next_id, requested_by)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
-		r.SiteID, r.EnvironmentID, r.ChangeID, r.Kind, r.State, r.Target, r.PutBack, r.MarkID, r.NextID, r.RequestedBy)
+	return s.insert(ctx, "the run", `INSERT INTO runs (site_id, environment_id, change_id, kind, state, target, put_back, mark_id, next_id, requested_by, measures)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`,
+		r.SiteID, r.EnvironmentID, r.ChangeID, r.Kind, r.State, r.Target, r.PutBack, r.MarkID, r.NextID, r.RequestedBy, r.Measures)
 }
 
 // Run reads one run.

@@ -21,8 +21,12 @@ const (
 	TooNoisy     Result = "too noisy"
 )
 
-// Looks are after how many rounds the results are looked at; the last is the limit.
-var Looks = []int{5, 8, 11, 15}
+// Looks are after how many rounds the results are looked at, and the most that can be: all of them are
+// planned for from the start, so that somebody who goes on after the usual end errs no more than who does not.
+var Looks = []int{5, 8, 11, 15, 22, 30}
+
+// Usual is after how many rounds a measurement ends that nobody asked to go on.
+const Usual = 15
 
 // Alpha is the chance of calling anything better or worse when nothing is, over all looks.
 const Alpha = 0.05
@@ -57,11 +61,11 @@ func level(rounds int) (alpha float64, last bool) {
 
 // Comparison is one metric on one device, on one page or over all.
 type Comparison struct {
-	Metric Metric  `json:"metric" enum:"first-byte,first-contentful-paint,largest-contentful-paint,layout-shift,total-blocking-time,visually-complete,interaction-delay,load,transferred,content,requests"`
-	Title  string  `json:"title"`
-	Unit   string  `json:"unit" enum:"ms,bytes,1"`
-	Page   string  `json:"page,omitempty" doc:"Absent: over all pages that were measured."`
-	Device string  `json:"device" enum:"desktop,phone"`
+	Metric Metric `json:"metric" enum:"first-byte,first-contentful-paint,largest-contentful-paint,layout-shift,total-blocking-time,visually-complete,interaction-delay,load,transferred,content,requests"`
+	Title  string `json:"title"`
+	Unit   string `json:"unit" enum:"ms,bytes,1"`
+	Page   string `json:"page,omitempty" doc:"Absent: over all pages that were measured. Of the interaction delay it is the journey."`
+	Case
 	Before float64 `json:"before" doc:"Median; over pages the median of their medians."`
 	After  float64 `json:"after"`
 	Shift  float64 `json:"shift" doc:"Hodges-Lehmann, after minus before."`
@@ -96,8 +100,9 @@ func Busy(loads []Load) []int {
 // sample are the values of both sides.
 type sample struct{ before, after []float64 }
 
-// Compare compares the sides of all loads that count: over all pages first, then page by page. What is
-// measured in busy rounds does not count, for neither side.
+// Compare compares the sides of all loads that count, case by case: over all pages first, then page by page.
+// What is measured in busy rounds does not count, for neither side. What is said over all pages is corrected
+// for all of that, and so is what is said of single pages.
 func Compare(loads []Load) []Comparison {
 	busy := Busy(loads)
 	var use []Load
@@ -109,18 +114,10 @@ func Compare(loads []Load) []Comparison {
 		}
 	}
 	rounds := len(seen)
-	var devices []string
-	for _, l := range use {
-		if !slices.Contains(devices, l.Device) {
-			devices = append(devices, l.Device)
-		}
-	}
-	slices.Sort(devices)
-	var out []Comparison
-	for _, device := range devices {
-		byPage := pagesOf(use, device)
+	var overall, single []Comparison
+	for _, of := range Cases(use) {
+		byPage := pagesOf(use, of)
 		pages := slices.Sorted(maps.Keys(byPage))
-		var overall, single []Comparison
 		for _, d := range Definitions {
 			var each []sample
 			for _, page := range pages {
@@ -129,47 +126,59 @@ func Compare(loads []Load) []Comparison {
 					continue
 				}
 				each = append(each, s)
-				c := compare(d, device, []sample{s}, rounds)
+				c := compare(d, of, []sample{s}, rounds)
 				c.Page = page
 				single = append(single, c)
 			}
 			if len(each) > 0 {
-				c := compare(d, device, each, rounds)
+				c := compare(d, of, each, rounds)
 				c.Of = len(each)
 				overall = append(overall, c)
 			}
 		}
-		decide(overall, rounds)
-		decide(single, rounds)
-		for i, c := range overall {
-			for _, s := range single {
-				if s.Metric == c.Metric && s.Result == c.Result && (c.Result == Better || c.Result == Worse) {
-					overall[i].Pages++
-				}
+	}
+	decide(overall, rounds)
+	decide(single, rounds)
+	for i, c := range overall {
+		for _, s := range single {
+			if s.Case == c.Case && s.Metric == c.Metric && s.Result == c.Result && (c.Result == Better || c.Result == Worse) {
+				overall[i].Pages++
 			}
 		}
-		out = append(append(out, overall...), single...)
 	}
+	return append(overall, single...)
+}
+
+// Cases are the cases of some loads, each once, the usual ones first.
+func Cases(loads []Load) []Case {
+	var out []Case
+	for _, l := range loads {
+		if !slices.Contains(out, l.Case) {
+			out = append(out, l.Case)
+		}
+	}
+	slices.SortFunc(out, Case.order)
 	return out
 }
 
-func pagesOf(loads []Load, device string) map[string]map[Metric]sample {
+func pagesOf(loads []Load, of Case) map[string]map[Metric]sample {
 	out := map[string]map[Metric]sample{}
 	for _, l := range loads {
-		if l.Device != device {
+		if l.Case != of {
 			continue
 		}
-		if out[l.Page] == nil {
-			out[l.Page] = map[Metric]sample{}
+		name := l.Name()
+		if out[name] == nil {
+			out[name] = map[Metric]sample{}
 		}
 		for m, v := range l.Values {
-			s := out[l.Page][m]
+			s := out[name][m]
 			if l.Side == Before {
 				s.before = append(s.before, v)
 			} else {
 				s.after = append(s.after, v)
 			}
-			out[l.Page][m] = s
+			out[name][m] = s
 		}
 	}
 	return out
@@ -177,9 +186,9 @@ func pagesOf(loads []Load, device string) map[string]map[Metric]sample {
 
 // compare compares one metric. Over several pages each value is first taken from the middle of its
 // page's, so that slow and fast pages weigh alike (aligned ranks; Hodges and Lehmann 1962).
-func compare(d Definition, device string, each []sample, rounds int) Comparison {
+func compare(d Definition, of Case, each []sample, rounds int) Comparison {
 	alpha, _ := level(rounds)
-	c := Comparison{Metric: d.Metric, Title: d.Title, Unit: d.Unit, Device: device, Runs: math.MaxInt}
+	c := Comparison{Metric: d.Metric, Title: d.Title, Unit: d.Unit, Case: of, Runs: math.MaxInt}
 	var all sample
 	var before, after []float64
 	for _, s := range each {
@@ -232,11 +241,12 @@ func decide(list []Comparison, rounds int) {
 	}
 }
 
-// Enough tells whether the main metrics are decided on every device, so that no more rounds are needed.
-func Enough(list []Comparison) bool {
+// Enough tells whether the main metrics are decided in every case, so that no more rounds are needed. Without
+// any named they are those of the definitions.
+func Enough(list []Comparison, main ...Metric) bool {
 	any := false
 	for _, c := range list {
-		if c.Page == "" && Of(c.Metric).Main {
+		if c.Page == "" && isMain(c.Metric, main) {
 			any = true
 			if c.Result == Undecided {
 				return false
@@ -244,6 +254,13 @@ func Enough(list []Comparison) bool {
 		}
 	}
 	return any
+}
+
+func isMain(m Metric, main []Metric) bool {
+	if len(main) == 0 {
+		return Of(m).Main
+	}
+	return slices.Contains(main, m)
 }
 
 // Shown writes a value of a unit as a person reads it.

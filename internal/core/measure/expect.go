@@ -4,7 +4,7 @@ import "fmt"
 
 // Expectation is what a change is meant to make better, in figures.
 type Expectation struct {
-	Metric Metric  `json:"metric" enum:"first-byte,first-contentful-paint,largest-contentful-paint,layout-shift,total-blocking-time,load,transferred,requests"`
+	Metric Metric  `json:"metric" enum:"first-byte,first-contentful-paint,largest-contentful-paint,layout-shift,total-blocking-time,interaction-delay,visually-complete,load,transferred,content,requests"`
 	Device string  `json:"device" enum:",desktop,phone" doc:"Empty: on each device that is measured."`
 	Page   string  `json:"page" doc:"Empty: over all pages that are measured."`
 	Amount float64 `json:"amount" minimum:"0" doc:"By how much at least, in the metric's unit: milliseconds, octets, or the number itself; 0 for any difference that matters."`
@@ -20,18 +20,19 @@ const (
 	NotShown Answer = "not shown" // the runs do not tell
 )
 
-// Answered says what became of an expectation, and why. On several devices it has to be met on each.
+// Answered says what became of an expectation, and why: for strangers who come for the first time. On several
+// devices it has to be met on each.
 func (e Expectation) Answered(list []Comparison) (Answer, string) {
 	said, worst := "", Answer("")
 	for _, c := range list {
-		if c.Metric != e.Metric || c.Page != e.Page || e.Device != "" && c.Device != e.Device {
+		if c.Metric != e.Metric || c.Page != e.Page || e.Device != "" && c.Device != e.Device || !c.Usual() {
 			continue
 		}
 		a := e.one(c)
 		if said != "" {
 			said += "; "
 		}
-		said += fmt.Sprintf("%s: %s (%s to %s)", c.Device, signed(c.Unit, c.Shift), signed(c.Unit, c.Low), signed(c.Unit, c.High))
+		said += fmt.Sprintf("%s: %s (%s to %s)", c.Device, Signed(c.Unit, c.Shift), Signed(c.Unit, c.Low), Signed(c.Unit, c.High))
 		if worst == "" || a == NotMet || a == NotShown && worst == Met {
 			worst = a
 		}

@@ -13,10 +13,10 @@ import (
 
 // simulated measures pages until it is enough or the limit, as a run does: log-normal times around
 // 1.2 s with the spread that the stand-ins have, the second side shifted by a part.
-func simulated(r *rand.Rand, pages []string, spread, shift float64) (list []measure.Comparison, rounds int) {
+func simulated(r *rand.Rand, looks []int, pages []string, spread, shift float64) (list []measure.Comparison, rounds int) {
 	var loads []measure.Load
 	at := 0
-	for _, look := range measure.Looks {
+	for _, look := range looks {
 		for ; at < look; at++ {
 			for _, page := range pages {
 				for _, side := range []measure.Side{measure.Before, measure.After} {
@@ -24,7 +24,7 @@ func simulated(r *rand.Rand, pages []string, spread, shift float64) (list []meas
 					if side == measure.After {
 						x *= 1 + shift
 					}
-					loads = append(loads, measure.Load{Side: side, Round: at + 1, Page: page, Device: "phone", Effort: 10,
+					loads = append(loads, measure.Load{Side: side, Round: at + 1, Page: page, Case: measure.Case{Device: "phone", Persona: "visitor", Visit: measure.First}, Effort: 10,
 						Values: map[measure.Metric]float64{measure.Largest: x, measure.FirstPaint: x * 0.6, measure.FirstByte: 90 * math.Exp(spread*r.NormFloat64())}})
 				}
 			}
@@ -42,7 +42,7 @@ func TestNothingIsFoundWhereThereIsNothing(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 1))
 	falsely, runs := 0, 0
 	for range 400 {
-		list, rounds := simulated(r, []string{"/"}, 0.08, 0)
+		list, rounds := simulated(r, measure.Looks, []string{"/"}, 0.08, 0)
 		if v := measure.Judge(list); v == measure.Faster || v == measure.Slower || v == measure.Mixed {
 			falsely++
 		}
@@ -57,7 +57,7 @@ func TestATenthIsFound(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 2))
 	found, runs := 0, 0
 	for range 200 {
-		list, rounds := simulated(r, []string{"/"}, 0.06, -0.1)
+		list, rounds := simulated(r, measure.Looks[:4], []string{"/"}, 0.06, -0.1)
 		if measure.Judge(list) == measure.Faster {
 			found++
 		}
@@ -78,7 +78,7 @@ func TestWhatIsSaid(t *testing.T) {
 				if side == measure.After {
 					v = map[measure.Metric]float64{measure.Largest: 2300 + 20*r.Float64(), measure.LayoutShift: 0.38}
 				}
-				loads = append(loads, measure.Load{Side: side, Round: round, Page: page, Device: "phone", Values: v, Effort: 10})
+				loads = append(loads, measure.Load{Side: side, Round: round, Page: page, Case: measure.Case{Device: "phone", Persona: "visitor", Visit: measure.First}, Values: v, Effort: 10})
 			}
 		}
 	}
@@ -96,7 +96,7 @@ func TestWhatDoesNotCount(t *testing.T) {
 	var loads []measure.Load
 	for round := 1; round <= 6; round++ {
 		for _, side := range []measure.Side{measure.Before, measure.After} {
-			l := measure.Load{Side: side, Round: round, Page: "/", Device: "phone", Values: map[measure.Metric]float64{measure.Largest: 1000}, Effort: 10}
+			l := measure.Load{Side: side, Round: round, Page: "/", Case: measure.Case{Device: "phone", Persona: "visitor", Visit: measure.First}, Values: map[measure.Metric]float64{measure.Largest: 1000}, Effort: 10}
 			if side == measure.After {
 				l.Values[measure.Largest] = 500
 			}
@@ -133,7 +133,7 @@ func TestThresholds(t *testing.T) {
 // is, and on each device.
 func TestWhatWasExpectedIsAnswered(t *testing.T) {
 	c := func(device string, low, high float64, r measure.Result) measure.Comparison {
-		return measure.Comparison{Metric: measure.Largest, Unit: "ms", Device: device, Shift: (low + high) / 2, Low: low, High: high, Result: r}
+		return measure.Comparison{Metric: measure.Largest, Unit: "ms", Case: measure.Case{Device: device, Persona: "visitor", Visit: measure.First}, Shift: (low + high) / 2, Low: low, High: high, Result: r}
 	}
 	e := measure.Expectation{Metric: measure.Largest, Amount: 300}
 	for want, list := range map[measure.Answer][]measure.Comparison{

@@ -20,7 +20,7 @@ const (
 )
 
 // Judge says what the comparisons over all pages came to.
-func Judge(list []Comparison) Verdict {
+func Judge(list []Comparison, main ...Metric) Verdict {
 	var better, worse, noisy, any bool
 	for _, c := range list {
 		if c.Page != "" {
@@ -29,7 +29,7 @@ func Judge(list []Comparison) Verdict {
 		any = true
 		better = better || c.Result == Better
 		worse = worse || c.Result == Worse
-		noisy = noisy || Of(c.Metric).Main && (c.Result == TooNoisy || c.Result == Undecided)
+		noisy = noisy || isMain(c.Metric, main) && (c.Result == TooNoisy || c.Result == Undecided)
 	}
 	switch {
 	case !any:
@@ -46,33 +46,34 @@ func Judge(list []Comparison) Verdict {
 	return Same
 }
 
-// Summarise says in a sentence for each device what became better and, after that, what became worse.
-func Summarise(list []Comparison) string {
+// Summarise says in a sentence for each case what became better and, after that, what became worse.
+func Summarise(list []Comparison, main ...Metric) string {
 	var said []string
-	var devices []string
+	var cases []Case
 	for _, c := range list {
-		if !slices.Contains(devices, c.Device) {
-			devices = append(devices, c.Device)
+		if !slices.Contains(cases, c.Case) {
+			cases = append(cases, c.Case)
 		}
 	}
-	for _, device := range devices {
+	for _, of := range cases {
 		var parts []string
 		for _, result := range []Result{Better, Worse} {
 			for _, c := range list {
-				if c.Device == device && c.Page == "" && c.Result == result {
+				if c.Case == of && c.Page == "" && c.Result == result {
 					parts = append(parts, c.sentence())
 				}
 			}
 		}
 		if len(parts) == 0 {
-			switch Judge(slices.DeleteFunc(slices.Clone(list), func(c Comparison) bool { return c.Device != device })) {
+			switch Judge(slices.DeleteFunc(slices.Clone(list), func(c Comparison) bool { return c.Case != of }), main...) {
 			case Noisy:
 				parts = []string{"too noisy to say"}
 			default:
 				parts = []string{"no difference shown"}
 			}
 		}
-		said = append(said, strings.ToUpper(device[:1])+device[1:]+": "+strings.Join(parts, "; "))
+		name := of.String()
+		said = append(said, strings.ToUpper(name[:1])+name[1:]+": "+strings.Join(parts, "; "))
 	}
 	if len(said) == 0 {
 		return "Nothing was measured."
@@ -89,7 +90,7 @@ func (c Comparison) sentence() string {
 		}
 		return text
 	}
-	text := fmt.Sprintf("%s %s (%s to %s)", c.Title, signed(c.Unit, c.Shift), signed(c.Unit, c.Low), signed(c.Unit, c.High))
+	text := fmt.Sprintf("%s %s (%s to %s)", c.Title, Signed(c.Unit, c.Shift), Signed(c.Unit, c.Low), Signed(c.Unit, c.High))
 	if c.Of > 1 {
 		text += fmt.Sprintf(", %d of %d pages", c.Pages, c.Of)
 	}
@@ -99,7 +100,8 @@ func (c Comparison) sentence() string {
 	return text
 }
 
-func signed(unit string, v float64) string {
+// Signed writes a difference with its sign.
+func Signed(unit string, v float64) string {
 	if v < 0 {
 		return "−" + Shown(unit, -v)
 	}

@@ -18,7 +18,17 @@ type Site struct {
 	Pages        []Page            `json:"pages"`
 	Journeys     []journey.Journey `json:"journeys,omitempty"`
 	Publishing   []PublishingTest  `json:"publishing,omitempty"`
+	Budgets      []Budget          `json:"budgets,omitempty" doc:"What pages may cost; checks on staging measure it after each change."`
 	FindCulprit  bool              `json:"findCulprit,omitempty" doc:"When a change with several edits breaks staging, the culprit is searched for at once."`
+}
+
+// Budget is what pages may cost by one metric. Either Most or Over is set.
+type Budget struct {
+	Metric string   `json:"metric" enum:"first-byte,first-contentful-paint,largest-contentful-paint,layout-shift,total-blocking-time,visually-complete,load,transferred,content,requests"`
+	Class  string   `json:"class,omitempty" doc:"Of pages; absent: each."`
+	Device string   `json:"device,omitempty" enum:"desktop,phone" doc:"Absent: each."`
+	Most   *float64 `json:"most,omitempty" minimum:"0" doc:"In milliseconds, octets, or the number itself."`
+	Over   *float64 `json:"over,omitempty" minimum:"0" maximum:"10" doc:"How much more than at the mark, as a part of it: 0.1 for a tenth."`
 }
 
 // Environment is one instance of a site.
@@ -316,4 +326,14 @@ func (s Site) withDefaults() Site {
 		}
 	}
 	return s.MarkSensitive()
+}
+
+// ClassOf is the class of a page of the test plan; "" when it has none.
+func (s Site) ClassOf(path string) string {
+	for _, p := range s.Pages {
+		if p.Path == path {
+			return p.Class
+		}
+	}
+	return ""
 }

@@ -803,6 +803,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/measurements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Runs that measured something, the latest first */
+        get: operations["list-measured-runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/measurements/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What two runs measured, held against each other: marks, production before and after, two sites
+         * @description They were not loaded in turns, so that a machine that was slower at one time shows as a difference.
+         */
+        get: operations["compare-measured-runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/onboardings": {
         parameters: {
             query?: never;
@@ -1129,6 +1166,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/measure-more": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Goes on with a measurement that was not sure, with all its loads
+         * @description 409 when it is sure, or the settings are no longer those that were measured.
+         */
+        post: operations["measure-more"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/measured": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One measured page in depth: both sides, how they came into view, and what they asked for */
+        get: operations["get-measured-page"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/measured/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was measured, with every load, for other programs and for people
+         * @description csv, json: every load. har: what each asked for (HAR 1.2). junit, openmetrics: for builds and monitoring. html, pdf: to be printed.
+         */
+        get: operations["export-measured"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/probes": {
         parameters: {
             query?: never;
@@ -1140,6 +1234,26 @@ export interface paths {
         get: operations["list-probes"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/recordings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Holds a HAR recording from any browser against what was measured; nothing is kept
+         * @description 422 with what is wrong with the file.
+         */
+        post: operations["compare-recording"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1901,6 +2015,33 @@ export interface components {
             environments: components["schemas"]["OnboardingPlace"][];
             name: string;
         };
+        BudgetResult: {
+            /** @description In words. */
+            budget: string;
+            /** @enum {string} */
+            device: "desktop" | "phone";
+            /** @description It is not exceeded, as far as is known. */
+            held: boolean;
+            /** Format: double */
+            limit: number;
+            /** Format: int64 */
+            loads: number;
+            /** @enum {string} */
+            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "visually-complete" | "load" | "transferred" | "content" | "requests";
+            /** @enum {string} */
+            outcome: "held" | "exceeded" | "not sure";
+            page: string;
+            /** @enum {string} */
+            unit: "ms" | "bytes" | "1";
+            /**
+             * Format: double
+             * @description Median with the change.
+             */
+            value: number;
+            /** @description It was exceeded without the change, too. */
+            was?: boolean;
+            why: string;
+        };
         BundlePreview: {
             /** @description What the bundle changes of what the change would put in force. */
             differences: components["schemas"]["DifferenceView"][];
@@ -1933,6 +2074,15 @@ export interface components {
             pattern: string;
             title: string;
             why: string;
+        };
+        Case: {
+            /** @enum {string} */
+            device: "desktop" | "phone";
+            persona: string;
+            /** @description The page was asked for such that no page cache answers. */
+            uncached?: boolean;
+            /** @enum {string} */
+            visit: "first" | "repeat";
         };
         Catalogue: {
             settings: components["schemas"]["Definition"][];
@@ -2146,6 +2296,19 @@ export interface components {
             mostLooks: number;
             /** @description When something may be begun; a run that is under way is finished. */
             window: components["schemas"]["Window"];
+        };
+        ComparedRecording: {
+            /**
+             * Format: int64
+             * @description Index of the one that is compared.
+             */
+            chosen: number;
+            hosts: components["schemas"]["Sum"][];
+            kinds: components["schemas"]["Sum"][];
+            /** @description What page loads the file has. */
+            recorded: string[];
+            /** @description Before is what was measured, after the recording. */
+            rows: components["schemas"]["Row"][];
         };
         "Complete-taskRequest": {
             /** @description The settings exported again. Without it every item has to be ticked. */
@@ -2644,7 +2807,7 @@ export interface components {
              */
             device: "" | "desktop" | "phone";
             /** @enum {string} */
-            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "load" | "transferred" | "requests";
+            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "interaction-delay" | "visually-complete" | "load" | "transferred" | "content" | "requests";
             /** @description Empty: over all pages that are measured. */
             page: string;
         };
@@ -2665,7 +2828,7 @@ export interface components {
              */
             device: "" | "desktop" | "phone";
             /** @enum {string} */
-            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "load" | "transferred" | "requests";
+            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "interaction-delay" | "visually-complete" | "load" | "transferred" | "content" | "requests";
             /** @description Empty: over all pages that are measured. */
             page: string;
             /**
@@ -2675,6 +2838,52 @@ export interface components {
             run?: number;
             text: string;
             why: string;
+        };
+        Fetch: {
+            /**
+             * Format: double
+             * @description When its first octet came; 0 when none did.
+             */
+            answered: number;
+            /** @description The page was not drawn before it was there. */
+            blocking?: boolean;
+            /** @description From the browser's cache. */
+            cached?: boolean;
+            /**
+             * Format: int64
+             * @description Octets when decoded.
+             */
+            content: number;
+            /**
+             * Format: double
+             * @description 0 while it goes on.
+             */
+            ended: number;
+            /** @description Why no answer came. */
+            failed?: string;
+            /** @description Address of what asked for it, when the page itself did not. */
+            from?: string;
+            /** @description document, script, stylesheet, image, font, fetch, other. */
+            kind: string;
+            method: string;
+            protocol?: string;
+            /** @description Tide Marker did not send it, since the host is not one of the site's. */
+            refused?: boolean;
+            /** Format: double */
+            started: number;
+            /**
+             * Format: int64
+             * @description 0 when no answer came.
+             */
+            status?: number;
+            /**
+             * Format: int64
+             * @description Octets as they came, headers too; 0 from the browser's cache.
+             */
+            transferred: number;
+            /** @description Media type of the answer. */
+            type?: string;
+            url: string;
         };
         Field: {
             label: string;
@@ -2864,6 +3073,20 @@ export interface components {
             /** Format: int64 */
             found: number;
         };
+        Frame: {
+            /**
+             * Format: double
+             * @description Milliseconds since the navigation began.
+             */
+            at: number;
+            /**
+             * Format: double
+             * @description How much of the last frame's picture is there, 0 to 1.
+             */
+            complete: number;
+            /** @description SHA-256 of the picture, of the loads of which they are kept. */
+            picture?: string;
+        };
         Held: {
             /** @description The name, file, selector or host that it is about. */
             about: string;
@@ -3038,6 +3261,52 @@ export interface components {
             total: number;
             unexplained: components["schemas"]["Unexplained"][];
         };
+        Load: {
+            /** @enum {string} */
+            device: "desktop" | "phone";
+            /** @description Why it does not count; empty when it does. */
+            dropped?: string;
+            /**
+             * Format: double
+             * @description How long the machine took for a fixed piece of work just before the side's loads, in milliseconds.
+             */
+            effort: number;
+            /** @description What was painted largest; of a journey, what took longest to react. */
+            element?: string;
+            /** @description How the page came into view. */
+            film?: components["schemas"]["Frame"][];
+            /** Format: int64 */
+            height?: number;
+            /** @description That was taken, from the page on; then only the interaction delay was measured. */
+            journey?: string;
+            /** @description Where those elements are in the window when everything is there. */
+            marked?: components["schemas"]["Mark"][];
+            /** @description What moved in the worst window of shifts. */
+            moved?: string[];
+            page: string;
+            persona: string;
+            /**
+             * Format: int64
+             * @description From 1; each has both sides.
+             */
+            round: number;
+            /** @description How the page was served. */
+            served: string;
+            /** @enum {string} */
+            side: "before" | "after";
+            /** @description The page was asked for such that no page cache answers. */
+            uncached?: boolean;
+            values: {
+                [key: string]: number;
+            };
+            /** @enum {string} */
+            visit: "first" | "repeat";
+            /**
+             * Format: int64
+             * @description Of the window, in pixels.
+             */
+            width?: number;
+        };
         "Look-at-invitationRequest": {
             secret: string;
         };
@@ -3106,6 +3375,13 @@ export interface components {
             title: string;
             value: unknown;
         };
+        Mark: {
+            /** @description Left, top, width and height in pixels of the window. */
+            box: number[];
+            /** @enum {string} */
+            metric: "largest-contentful-paint" | "layout-shift";
+            name: string;
+        };
         MarkView: {
             fingerprint: string;
             /** Format: int64 */
@@ -3144,13 +3420,27 @@ export interface components {
             edits: {
                 [key: string]: unknown;
             };
+            /** @description What is measured; absent: as usual. */
+            scope?: components["schemas"]["Scope"];
         };
         MeasureReport: {
+            /**
+             * Format: int64
+             * @description The measurement that it went on from.
+             */
+            before?: number;
+            /** @description What became of the site's budgets. */
+            budgets: components["schemas"]["BudgetResult"][];
             /** @description Rounds that do not count, since the machine was busy with something else. */
             busy: number[];
             comparisons: components["schemas"]["MeasuredComparison"][];
             /** @description Why loads do not count, each reason once. */
             dropped: string[];
+            /**
+             * Format: int64
+             * @description After so many rounds it ends, whatever is shown by then.
+             */
+            limit: number;
             /** @description How slow each device was made. */
             profiles: {
                 [key: string]: string;
@@ -3165,6 +3455,10 @@ export interface components {
             /** Format: double */
             seconds: number;
             summary: string;
+            /** @description The main metrics are decided. */
+            sure: boolean;
+            /** @description Both sides were loaded in turns, so that drift of the machine cancels. */
+            turns: boolean;
             /** @enum {string} */
             verdict: "better" | "worse" | "mixed" | "no difference shown" | "too noisy" | "not measured";
         };
@@ -3179,8 +3473,17 @@ export interface components {
              * @description Median.
              */
             before: number;
+            /** @description As the page cache has it, where it may; else asked for such that it does not answer. */
+            cached: boolean;
+            /** @description In words. */
+            case: string;
             /** @enum {string} */
             device: "desktop" | "phone";
+            /**
+             * Format: double
+             * @description Up to which it is good, where something is published.
+             */
+            good?: number;
             /** @description Absent while there are too few runs for one. */
             interval?: number[];
             /** @enum {string} */
@@ -3200,6 +3503,11 @@ export interface components {
              */
             pages?: number;
             persona: string;
+            /**
+             * Format: double
+             * @description Above which it is poor.
+             */
+            poor?: number;
             /** @enum {string} */
             rating?: "good" | "needs improvement" | "poor";
             /**
@@ -3220,8 +3528,35 @@ export interface components {
             title: string;
             /** @enum {string} */
             unit: "ms" | "bytes" | "1";
-            /** @enum {string} */
+            /**
+             * @description With an empty browser cache, or with what a first visit left in it.
+             * @enum {string}
+             */
             visit: "first" | "repeat";
+        };
+        MeasuredRun: {
+            /** Format: int64 */
+            change: number | null;
+            /** Format: date-time */
+            createdAt: string;
+            environment: string;
+            /** Format: date-time */
+            finishedAt: string | null;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search" | "measure";
+            /** Format: int64 */
+            site: number;
+            siteName: string;
+            /** Format: date-time */
+            startedAt: string | null;
+            /** @enum {string} */
+            state: "queued" | "waiting" | "running" | "by hand" | "unknown" | "done" | "stopped" | "failed";
+            summary: string;
+            target: string;
+            /** @description clear, broken, unsure, not checked; empty while it runs. */
+            verdict: string;
         };
         Mend: {
             add?: string[];
@@ -3311,6 +3646,18 @@ export interface components {
             path: string;
             personas?: string[];
             steady?: string[];
+        };
+        PageMeasured: {
+            after?: components["schemas"]["SideMeasured"];
+            before?: components["schemas"]["SideMeasured"];
+            case: components["schemas"]["Case"];
+            /** @description All cases of this page. */
+            cases: components["schemas"]["Case"][];
+            page: string;
+            /** @description All pages that were measured. */
+            pages: string[];
+            /** @description What both sides asked for, in the order in which it began. */
+            rows: components["schemas"]["Row"][];
         };
         PageProof: {
             /** Format: int64 */
@@ -3739,6 +4086,17 @@ export interface components {
             /** @description What a change that takes just this one's edits out would set. */
             takesOut: components["schemas"]["DifferenceView"][];
         };
+        Row: {
+            after?: components["schemas"]["Fetch"];
+            became?: string[];
+            before?: components["schemas"]["Fetch"];
+            host: string;
+            kind: string;
+            /** @description Its address without the site's own host. */
+            name: string;
+            /** @description It is another host than the page's. */
+            third?: boolean;
+        };
         Rule: {
             /** @description Classes of pages that the ledger says it is for. */
             for?: string[];
@@ -3854,6 +4212,34 @@ export interface components {
             /** @description The rule that decides; of several the one with most octets (RFC 9309 §2.2.2). */
             rule?: components["schemas"]["Rule"];
             why: string;
+        };
+        Scope: {
+            /**
+             * Format: int64
+             * @description The measurement that it goes on from, which was not sure; then there are 30 rounds at most.
+             */
+            before?: number;
+            /** @description Empty: all that the pages have. */
+            devices?: ("desktop" | "phone")[];
+            /** @description Also how the page comes into view. */
+            film?: boolean;
+            /** @description Journeys that are taken to see how fast pages react; none when empty. */
+            journeys?: string[];
+            /** @description Metrics that have to be decided. Empty: first and largest paint. */
+            main?: string[];
+            /** @description Paths of the test plan. Empty: of each class the first that strangers see. */
+            pages?: string[];
+            /** @description Empty: strangers. */
+            personas?: string[];
+            /** @description Also with what the first visit left in the browser. */
+            repeat?: boolean;
+            /**
+             * Format: int64
+             * @description At most; 0 for 15.
+             */
+            rounds?: number;
+            /** @description Also without the page cache. */
+            uncached?: boolean;
         };
         ScriptError: {
             by?: string[];
@@ -4010,6 +4396,18 @@ export interface components {
              */
             within?: number;
         };
+        SideMeasured: {
+            /** @description With pictures; of the first load of that side. */
+            film: components["schemas"]["Frame"][];
+            hosts: components["schemas"]["Sum"][];
+            kinds: components["schemas"]["Sum"][];
+            load: components["schemas"]["Load"];
+            /**
+             * Format: int64
+             * @description How many loads there are of which it is the middle.
+             */
+            of: number;
+        };
         "Sign-inRequest": {
             name: string;
             password: string;
@@ -4095,6 +4493,16 @@ export interface components {
             took: number;
             /** @description What was seen instead. */
             why?: string;
+        };
+        Sum: {
+            /** Format: int64 */
+            content: number;
+            /** @description The kind, or the host. */
+            name: string;
+            /** Format: int64 */
+            requests: number;
+            /** Format: int64 */
+            transferred: number;
         };
         SurveyProgress: {
             /** Format: int64 */
@@ -4728,7 +5136,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Scope"];
+            };
+        };
         responses: {
             /** @description Created */
             201: {
@@ -5855,6 +6267,70 @@ export interface operations {
             };
         };
     };
+    "list-measured-runs": {
+        parameters: {
+            query?: {
+                /** @description 0: of all sites. */
+                site?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasuredRun"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "compare-measured-runs": {
+        parameters: {
+            query: {
+                before: number;
+                after: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasureReport"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-onboardings": {
         parameters: {
             query?: never;
@@ -6495,6 +6971,105 @@ export interface operations {
             };
         };
     };
+    "measure-more": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-measured-page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageMeasured"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-measured": {
+        parameters: {
+            query: {
+                format: "csv" | "json" | "har" | "junit" | "openmetrics" | "html" | "pdf";
+                /** @description Only of this page; har. */
+                page?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-probes": {
         parameters: {
             query?: never;
@@ -6513,6 +7088,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Probe"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "compare-recording": {
+        parameters: {
+            query?: {
+                side?: "before" | "after";
+                /** @description Which of the file's page loads. */
+                chosen?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": unknown;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparedRecording"];
                 };
             };
             /** @description Error */

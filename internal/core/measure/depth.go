@@ -1,0 +1,55 @@
+package measure
+
+import (
+	"cmp"
+	"slices"
+)
+
+// Middle is which of some loads stands for a page in a case on a side: the one in the middle by its largest paint (the
+// earlier of two), else by when it was loaded; -1 when none counts.
+func Middle(loads []Load, side Side, of Case, page string) int {
+	var list []int
+	for i, l := range loads {
+		if l.Side == side && l.Case == of && l.Page == page && l.Journey == "" && l.Dropped == "" {
+			list = append(list, i)
+		}
+	}
+	if len(list) == 0 {
+		return -1
+	}
+	by := func(i int) float64 {
+		if v, measured := loads[i].Values[Largest]; measured {
+			return v
+		}
+		return loads[i].Values[Loaded]
+	}
+	slices.SortStableFunc(list, func(a, b int) int { return cmp.Compare(by(a), by(b)) })
+	return list[(len(list)-1)/2]
+}
+
+// Filmed is the load of which there are pictures of how the page came into view; -1 when there is none.
+func Filmed(loads []Load, side Side, of Case, page string) int {
+	return slices.IndexFunc(loads, func(l Load) bool {
+		return l.Side == side && l.Case == of && l.Page == page && l.Dropped == "" && slices.ContainsFunc(l.Film, func(f Frame) bool { return f.Picture != "" })
+	})
+}
+
+// Across are the loads of two measurements as the sides of one: those of either that have the change, or all when it was
+// not measured in turns. What they are compared by was not loaded in turns, so that a machine, or a line, that
+// was slower at one of the two times is taken for a difference.
+func Across(before, after []Load) []Load {
+	var out []Load
+	take := func(list []Load, as Side) {
+		turns := slices.ContainsFunc(list, func(l Load) bool { return l.Side == After })
+		for _, l := range list {
+			if turns && l.Side != After {
+				continue
+			}
+			l.Side = as
+			out = append(out, l)
+		}
+	}
+	take(before, Before)
+	take(after, After)
+	return out
+}
