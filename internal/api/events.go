@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"sync"
 	"time"
 
@@ -109,7 +110,7 @@ func (s *Server) blob(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "There is no such picture or body.", http.StatusNotFound)
 		return
 	}
-	if b.MediaType != "image/png" && b.MediaType != "image/webp" {
+	if !slices.Contains([]string{"image/png", "image/webp", "image/jpeg"}, b.MediaType) {
 		b.MediaType = "text/plain; charset=utf-8"
 	}
 	w.Header().Set("Content-Security-Policy", "default-src 'none'; sandbox")

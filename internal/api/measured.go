@@ -15,8 +15,8 @@ import (
 	"tidemarker/internal/store"
 )
 
-// caseOf names one measured page and case in a query.
-type caseOf struct {
+// CaseQuery names one measured page and case in a query.
+type CaseQuery struct {
 	Page     string `query:"page" doc:"Empty: the first."`
 	Device   string `query:"device" enum:",desktop,phone" doc:"Empty: the first case, whatever else is named."`
 	Persona  string `query:"persona"`
@@ -24,7 +24,7 @@ type caseOf struct {
 	Uncached bool   `query:"uncached"`
 }
 
-func (c caseOf) named() *measure.Case {
+func (c CaseQuery) named() *measure.Case {
 	if c.Device == "" {
 		return nil
 	}
@@ -63,7 +63,7 @@ func (s *Server) measuredOperations(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "get-measured-page", Method: http.MethodGet, Path: "/runs/{id}/measured", Summary: "One measured page in depth: both sides, how they came into view, and what they asked for", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
-			caseOf
+			CaseQuery
 		}) (*output[run.PageMeasured], error) {
 			return out(run.PageInDepth(ctx, s.Store, in.ID, in.Page, in.named()))
 		})
@@ -71,7 +71,7 @@ func (s *Server) measuredOperations(api huma.API) {
 		Description: "422 with what is wrong with the file.", Tags: tags, MaxBodyBytes: mostRecording},
 		func(ctx context.Context, in *struct {
 			ByID
-			caseOf
+			CaseQuery
 			Side   string `query:"side" enum:"before,after" default:"after"`
 			Chosen int    `query:"chosen" minimum:"0" doc:"Which of the file's page loads."`
 			Body   json.RawMessage

@@ -123,6 +123,7 @@ func measureIn(ctx context.Context, private *private, env site.Environment, task
 	if !known {
 		return fmt.Errorf("there is no device %q", task.Device)
 	}
+	out.Width, out.Height = dev.width, dev.height
 	t, err := openIn(ctx, private, env, dev, state, true)
 	if err != nil {
 		return err

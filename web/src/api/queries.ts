@@ -332,11 +332,6 @@ export function useActs() {
       mutationFn: (run: number) => body(api.POST("/api/v1/runs/{id}/stop", { params: { path: { id: run } } })),
       onSuccess: again,
     }),
-    measure: useMutation({
-      mutationFn: (change: number) =>
-        body(api.POST("/api/v1/changes/{id}/measure", { params: { path: { id: change } } })),
-      onSuccess: again,
-    }),
     expect: useMutation({
       mutationFn: (v: { change: number; expected?: Schemas["Expectation"] }) =>
         body(

@@ -7004,7 +7004,15 @@ export interface operations {
     };
     "get-measured-page": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Empty: the first. */
+                page?: string;
+                /** @description Empty: the first case, whatever else is named. */
+                device?: "" | "desktop" | "phone";
+                persona?: string;
+                visit?: "" | "first" | "repeat";
+                uncached?: boolean;
+            };
             header?: never;
             path: {
                 id: number;
@@ -7104,6 +7112,13 @@ export interface operations {
     "compare-recording": {
         parameters: {
             query?: {
+                /** @description Empty: the first. */
+                page?: string;
+                /** @description Empty: the first case, whatever else is named. */
+                device?: "" | "desktop" | "phone";
+                persona?: string;
+                visit?: "" | "first" | "repeat";
+                uncached?: boolean;
                 side?: "before" | "after";
                 /** @description Which of the file's page loads. */
                 chosen?: number;

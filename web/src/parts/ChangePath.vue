@@ -7,6 +7,7 @@ import { useActs, type Change, type ChangeAct } from "../api/queries";
 import { useSession } from "../api/session";
 import Consequence from "./Consequence.vue";
 import ExpectPane from "./ExpectPane.vue";
+import MeasureForm from "./MeasureForm.vue";
 import RollBackDialog from "./RollBackDialog.vue";
 import StateGlyph from "./StateGlyph.vue";
 import Trouble from "./Trouble.vue";
@@ -168,15 +169,7 @@ async function go(act: ChangeAct) {
       </p>
       <p v-else class="small">Not measured yet.</p>
       <ExpectPane :change="change" :editable="settling && may('work')" />
-      <Button
-        v-if="measurable && may('work')"
-        size="small"
-        outlined
-        :label="measured ? 'Measure again' : `Measure on ${change.staging}`"
-        :loading="acts.measure.isPending.value"
-        @click="acts.measure.mutate(change.id, { onSuccess: (r) => router.push(`/runs/${r.id}`) })"
-      />
-      <Trouble :error="acts.measure.error.value" />
+      <MeasureForm v-if="measurable && may('work')" :change="change" :again="!!measured" />
     </div>
     <div v-if="change.runs.length">
       <h2>Runs</h2>

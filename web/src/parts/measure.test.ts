@@ -1,11 +1,24 @@
 import { describe, expect, it } from "vitest";
-import { differenceOf, overall, place, reach, valueOf, type Comparison } from "./measure";
+import {
+  axisEnd,
+  casesOf,
+  differenceOf,
+  frameAt,
+  onAxis,
+  overall,
+  place,
+  reach,
+  thresholdAt,
+  valueOf,
+  type Comparison,
+} from "./measure";
 
 const c = (more: Partial<Comparison>) =>
   ({
     metric: "load",
     unit: "ms",
     device: "phone",
+    case: "phone",
     before: 1000,
     after: 800,
     shift: -200,
@@ -40,5 +53,23 @@ describe("a measurement", () => {
     ];
     expect(overall(list, "phone").map((x) => x.result)).toEqual(["worse", "better", "too noisy"]);
     expect(overall(list, "desktop")).toEqual([]);
+    expect(casesOf([...list, c({ case: "phone, repeat visit" })])).toEqual(["phone", "phone, repeat visit"]);
+  });
+
+  it("draws thresholds where they are on the scale, and not beyond it", () => {
+    expect(thresholdAt(c({ before: 2000, good: 2500 }), 0.5)).toBe(75);
+    expect(thresholdAt(c({ before: 1000, good: 2500 }), 0.5)).toBeUndefined();
+    expect(thresholdAt(c({}), 0.5)).toBeUndefined();
+  });
+
+  it("puts moments on one time axis, and frames under them", () => {
+    expect(axisEnd([430, 1130])).toBe(1200);
+    expect(axisEnd([])).toBe(200);
+    expect(axisEnd([4300])).toBe(5000);
+    expect(onAxis(600, 1200)).toBe(50);
+    expect(onAxis(1, 0)).toBe(0);
+    const film = [{ at: 0 }, { at: 400 }, { at: 900 }];
+    expect(frameAt(film, 500)).toEqual({ at: 400 });
+    expect(frameAt([{ at: 10 }], 5)).toBeUndefined();
   });
 });

@@ -28,10 +28,39 @@ export function place(c: Comparison, far: number): { left: number; width: number
   return { left: low, width: Math.max(1, high - low), at: on(c.shift) };
 }
 
-/** Comparisons over all pages on one device, the worse ones first, then the better ones. */
-export function overall(list: Comparison[], device: string): Comparison[] {
+/** What was measured apart from each other, in words, the usual cases first. */
+export function casesOf(list: Comparison[]): string[] {
+  return [...new Set(list.filter((c) => !c.page).map((c) => c.case))];
+}
+
+/** Comparisons over all pages in one case, the worse ones first, then the better ones. */
+export function overall(list: Comparison[], of: string): Comparison[] {
   const rank: Record<string, number> = { worse: 0, better: 1 };
-  return list
-    .filter((c) => c.device === device && !c.page)
-    .sort((a, b) => (rank[a.result] ?? 2) - (rank[b.result] ?? 2));
+  return list.filter((c) => c.case === of && !c.page).sort((a, b) => (rank[a.result] ?? 2) - (rank[b.result] ?? 2));
+}
+
+/** Where a published threshold lies on the scale of a comparison; nothing when it is off it, or none is published. */
+export function thresholdAt(c: Comparison, far: number): number | undefined {
+  if (!c.good || !c.before) return undefined;
+  const at = 50 + (50 * (c.good - c.before)) / c.before / far;
+  return at > 1 && at < 99 ? at : undefined;
+}
+
+/** Where something lies on a time axis, from 0 to 100. */
+export function onAxis(at: number, end: number): number {
+  return end > 0 ? Math.min(100, Math.max(0, (100 * at) / end)) : 0;
+}
+
+/** The end of a time axis: the next round figure after the last moment, in milliseconds. */
+export function axisEnd(moments: number[]): number {
+  const last = Math.max(100, ...moments);
+  const step = last > 8000 ? 2000 : last > 3000 ? 1000 : last > 1200 ? 500 : 200;
+  return Math.ceil(last / step) * step;
+}
+
+/** The frame that a window shows at a moment: the last that came by then. */
+export function frameAt<T extends { at: number }>(frames: T[], moment: number): T | undefined {
+  let shown: T | undefined;
+  for (const f of frames) if (f.at <= moment) shown = f;
+  return shown;
 }

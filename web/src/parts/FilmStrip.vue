@@ -1,0 +1,86 @@
+<script setup lang="ts">
+/** How a page came into view on both sides, on one time axis. */
+import { computed } from "vue";
+import type { Schemas } from "../api/client";
+import { axisEnd, frameAt } from "./measure";
+
+const props = defineProps<{ before?: Schemas["SideMeasured"]; after?: Schemas["SideMeasured"] }>();
+const sides = computed(() =>
+  [
+    { name: "before", of: props.before },
+    { name: "after", of: props.after },
+  ].filter((s) => s.of?.film?.length),
+);
+const end = computed(() => axisEnd(sides.value.flatMap((s) => s.of!.film.map((f) => f.at))));
+const moments = computed(() => Array.from({ length: 9 }, (_, i) => (end.value * i) / 8));
+const tall = computed(() => {
+  const l = sides.value[0]?.of?.load;
+  return l?.width && l.height ? l.height / l.width : undefined;
+});
+/** What is there only from the second frame on is drawn again only when it changes. */
+const alt = (name: string, f: Schemas["Frame"] | undefined, m: number) =>
+  `${name}, ${(m / 1000).toFixed(1)} s: ${f ? `${Math.round(100 * f.complete)} % there` : "nothing yet"}`;
+</script>
+
+<template>
+  <section v-if="sides.length" class="sheet stack">
+    <h2>How it comes into view</h2>
+    <table class="film">
+      <thead>
+        <tr>
+          <td></td>
+          <th v-for="m in moments" :key="m" scope="col" class="small">{{ (m / 1000).toFixed(1) }} s</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="s in sides" :key="s.name">
+          <th scope="row">{{ s.name }}</th>
+          <td v-for="m in moments" :key="m">
+            <template v-for="f in [frameAt(s.of!.film, m)]" :key="f?.at ?? -1">
+              <img
+                v-if="f?.picture"
+                :src="`/api/v1/blobs/${f.picture}`"
+                :alt="alt(s.name, f, m)"
+                :class="{ whole: f.complete >= 0.99 }"
+              />
+              <span
+                v-else
+                class="blank"
+                :style="{ aspectRatio: tall ? 1 / tall : 0.62 }"
+                role="img"
+                :aria-label="alt(s.name, f, m)"
+              />
+            </template>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <p class="small faded">
+      Pictures are of one load of each side; what stands there is what the window showed at that moment. A heavier frame
+      means that everything is there.
+    </p>
+  </section>
+</template>
+
+<style scoped>
+.film {
+  width: 100%;
+  table-layout: fixed;
+  border-spacing: 4px;
+}
+.film th {
+  font-weight: 500;
+  text-align: left;
+  color: var(--faded);
+}
+.film img,
+.blank {
+  display: block;
+  width: 100%;
+  border: 1px solid var(--rule-strong);
+  background: #fff;
+}
+.film img.whole {
+  border: 2px solid var(--ink);
+}
+</style>
