@@ -12,7 +12,7 @@ import (
 	"tidemarker/internal/store"
 )
 
-// measureOperations registers how speed is measured.
+// measureOperations registers how speed is measured. Long because it is a list: one registration after the other.
 func (s *Server) measureOperations(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "measure-change", Method: http.MethodPost, Path: "/changes/{id}/measure", Summary: "Measures on staging what a change does to speed, with it and without it in turns",
 		Description: "Staging has the change before and after. 409 when it does not have it.", Tags: []string{"changes"}, DefaultStatus: http.StatusCreated},

@@ -204,6 +204,14 @@ func (s *Server) ofKind(ctx context.Context, v *RunView, r store.Run, env store.
 			return err
 		}
 		v.Measure = &rep
+	} else if r.State.Over() {
+		rep, err := run.ReportLittle(ctx, s.Store, r)
+		if err != nil {
+			return err
+		}
+		if rep.Rounds > 0 {
+			v.Measure = &rep
+		}
 	}
 	v.NoSearch, v.Searches, err = s.searchable(ctx, r)
 	return err

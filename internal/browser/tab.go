@@ -190,7 +190,7 @@ func (t *tab) setUp(state State) error {
 	return nil
 }
 
-// listen notes what the tab does, until it is closed.
+// listen notes what the tab does, until it is closed. Long because it is a list: one event after the other.
 func (t *tab) listen() {
 	wait := t.page.EachEvent(
 		t.paused,

@@ -50,6 +50,9 @@ func (r *Inspection) Check(ctx context.Context) (Result, error) {
 	if err := r.known(ctx, g); err != nil {
 		return Result{}, err
 	}
+	if err := r.budgets(ctx, g); err != nil {
+		return Result{}, err
+	}
 	if err := r.control(ctx, g); err != nil {
 		return Result{}, err
 	}

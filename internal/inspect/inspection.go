@@ -21,6 +21,9 @@ type Tools struct {
 	Store   *store.Store
 	Blobs   store.Blobs                      // where pictures and bodies are kept
 	Browser func() (*browser.Browser, error) // started at the first look
+	// Little is how often the usual pages are loaded beside each mark and check, to see how fast they are; 0 loads none
+	// unless the site has budgets.
+	Little int
 	// ReadyFor is for how long somebody who was made ready for a cache isolation test is
 	// used again by later ones, for sites that do not like many sign-ins; 0 makes everybody
 	// ready anew.
@@ -80,6 +83,7 @@ type Inspection struct {
 	Turns     Turns         // for looking with the earlier settings
 	Isolated  bool          // what is asked without a browser counts as looks: a cache isolation test, a look later on
 	Measures  measure.Scope // of a measurement
+	MarkRun   int64         // that took the mark; 0 when there is none
 	Editing   string
 	Progress  *Progress
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/measure"
 	"tidemarker/internal/store"
 )
 
@@ -27,6 +28,9 @@ func (r *Inspection) TakeMark(ctx context.Context) (store.Mark, Result, error) {
 		}
 	}
 	if err := r.publish(ctx, nil); err != nil {
+		return store.Mark{}, Result{}, err
+	}
+	if err := r.MeasureLittle(ctx, measure.After); err != nil {
 		return store.Mark{}, Result{}, err
 	}
 	first, err := r.Store.Look(ctx, r.Run, 1)

@@ -132,7 +132,15 @@ func orUnknown(problem string) string {
 func (r *run) inspection() *inspect.Inspection {
 	at, _, _ := r.site.Environment(r.env.Name)
 	return &inspect.Inspection{Tools: r.Tools, Run: r.row.ID, SiteID: r.row.SiteID, EnvID: r.env.ID, Site: r.site, Env: at, Layer: r.layer, Able: r.able,
-		Catalogue: r.cat, Values: r.values, Base: r.base, Changed: r.changed, Editing: r.row.Progress.V.Editing, Progress: r.progress}
+		Catalogue: r.cat, Values: r.values, Base: r.base, MarkRun: r.markRun(), Changed: r.changed, Editing: r.row.Progress.V.Editing, Progress: r.progress}
+}
+
+// markRun is the run that took the mark which is compared with; 0 when there is none.
+func (r *run) markRun() int64 {
+	if r.baseMark == nil {
+		return 0
+	}
+	return r.baseMark.RunID
 }
 
 // connect reads the environment anew, which also says what an earlier act came to.

@@ -100,3 +100,31 @@ func TestAChangeIsMeasuredInTurns(t *testing.T) {
 		}
 	}
 }
+
+// TestBudgetsArePartOfACheck: a change that makes pages heavier than the site allows is broken by a measure, which was held
+// with the earlier settings; what was exceeded before is noted, and is nobody's fault. The mark knows how fast pages were.
+func TestBudgetsArePartOfACheck(t *testing.T) {
+	few, tiny := 16.0, 2000.0
+	b := newBench(t, site.Site{Name: "Fernhollow", Pages: []site.Page{{Path: "/kits", Class: "listing", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}}, {Path: "/", Class: "home", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}}},
+		Budgets: []site.Budget{{Metric: string(measure.Requests), Class: "listing", Most: &few}, {Metric: string(measure.Transferred), Class: "listing", Most: &tiny}}})
+	b.meddle(b.staging, settings.Values{"scripts.combine": true, "scripts.inlineToo": false})
+	mark := b.mark(0)
+	loads, err := b.store.Loads(t.Context(), mark.ID)
+	require.NoError(t, err)
+	require.Len(t, loads, 6, "only the page that has a budget")
+	r, found := b.try(settings.Values{"scripts.combine": false})
+	said := map[string]evidence.Severity{}
+	for _, f := range found {
+		if f.Kind == evidence.MetricKind {
+			said[f.Title] = f.Severity
+		}
+	}
+	assert.Equal(t, map[string]evidence.Severity{"Budget exceeded: requests at most 16, pages of the class listing": evidence.Broken, "Budget exceeded: transferred at most 2.0 kB, pages of the class listing": evidence.Note}, said)
+	assert.Equal(t, evidence.VerdictBroken, r.Verdict)
+	assert.True(t, r.Restored)
+	rep, err := run.ReportLittle(t.Context(), b.store, r)
+	require.NoError(t, err)
+	assert.False(t, rep.Turns)
+	assert.Len(t, rep.Budgets, 2)
+	assert.NotEmpty(t, rep.Comparisons)
+}

@@ -158,12 +158,23 @@ func (w *Runner) measuredPage(ctx context.Context, r store.Run, siteName string,
 			at[c.Case].Each = append(at[c.Case].Each, c)
 		}
 	}
-	page, err := PageInDepth(ctx, w.Store, r.ID, "", nil)
+	var err error
+	if data.Films, err = w.films(ctx, r.ID); err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	err = measuredTemplate.Execute(&out, data)
+	return out.Bytes(), err
+}
+
+// films are how the pages of a run came into view, of each page in its first case.
+func (w *Runner) films(ctx context.Context, run int64) (out []filmed, err error) {
+	page, err := PageInDepth(ctx, w.Store, run, "", nil)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
 	for _, path := range page.Pages {
-		one, err := PageInDepth(ctx, w.Store, r.ID, path, nil)
+		one, err := PageInDepth(ctx, w.Store, run, path, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -189,10 +200,8 @@ func (w *Runner) measuredPage(ctx context.Context, r store.Run, siteName string,
 			f.Sides = append(f.Sides, s)
 		}
 		if len(f.Sides) > 0 {
-			data.Films = append(data.Films, f)
+			out = append(out, f)
 		}
 	}
-	var out bytes.Buffer
-	err = measuredTemplate.Execute(&out, data)
-	return out.Bytes(), err
+	return out, nil
 }

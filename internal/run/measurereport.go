@@ -3,11 +3,13 @@ package run
 import (
 	"cmp"
 	"context"
+	"errors"
 	"math"
 
 	"tidemarker/internal/browser"
 	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/inspect"
 	"tidemarker/internal/store"
 )
 
@@ -22,6 +24,7 @@ type MeasureReport struct {
 	Limit       int                    `json:"limit" doc:"After so many rounds it ends, whatever is shown by then."`
 	Sure        bool                   `json:"sure" doc:"The main metrics are decided."`
 	Before      int64                  `json:"before,omitempty" doc:"The measurement that it went on from."`
+	Levels      []measure.Level        `json:"levels" doc:"How fast each page is with the change, or with what is in force."`
 	Turns       bool                   `json:"turns" doc:"Both sides were loaded in turns, so that drift of the machine cancels."`
 	Budgets     []measure.BudgetResult `json:"budgets" doc:"What became of the site's budgets."`
 	Busy        []int                  `json:"busy" doc:"Rounds that do not count, since the machine was busy with something else."`
@@ -77,6 +80,30 @@ func ReportMeasure(ctx context.Context, s *store.Store, r store.Run) (MeasureRep
 	return out, nil
 }
 
+// ReportLittle is what was measured beside a mark or a check: held against what was measured before in the same run, or
+// beside the mark. That was not in turns, and too little to call anything better or worse.
+func ReportLittle(ctx context.Context, s *store.Store, r store.Run) (MeasureReport, error) {
+	mark := int64(0)
+	if r.MarkID != nil {
+		m, err := s.Mark(ctx, *r.MarkID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return MeasureReport{}, err
+		}
+		mark = m.RunID
+	}
+	loads, err := inspect.LoadsOf(ctx, s, r.ID, mark)
+	if err != nil {
+		return MeasureReport{}, err
+	}
+	row, err := s.Site(ctx, r.SiteID)
+	if err != nil {
+		return MeasureReport{}, err
+	}
+	out := cameTo(row.Document.V, loads, nil, false)
+	out.Restored = true
+	return out, nil
+}
+
 // CompareMeasured holds what two runs measured against each other, such as two marks, production before and after a
 // promotion, or two sites. That was not in turns: how long the machine took for the same work each time is told.
 func CompareMeasured(ctx context.Context, s *store.Store, before, after store.Run) (MeasureReport, error) {
@@ -101,8 +128,9 @@ func CompareMeasured(ctx context.Context, s *store.Store, before, after store.Ru
 // cameTo is what some loads come to.
 func cameTo(s site.Site, loads []measure.Load, main []measure.Metric, over bool) MeasureReport {
 	list := measure.Compare(loads)
-	out := MeasureReport{Verdict: measure.Judge(list, main...), Sure: measure.Enough(list, main...), Comparisons: []MeasuredComparison{}, Budgets: []measure.BudgetResult{}, Busy: []int{}, Dropped: []string{}, Profiles: map[string]string{}}
+	out := MeasureReport{Verdict: measure.Judge(list, main...), Sure: measure.Enough(list, main...), Comparisons: []MeasuredComparison{}, Budgets: []measure.BudgetResult{}, Levels: []measure.Level{}, Busy: []int{}, Dropped: []string{}, Profiles: map[string]string{}}
 	out.Budgets = append(out.Budgets, measure.Budgets(s.Budgets, loads, s.ClassOf)...)
+	out.Levels = append(out.Levels, measure.Levels(loads, measure.After)...)
 	out.Busy = append(out.Busy, measure.Busy(loads)...)
 	for _, d := range []string{site.Desktop, site.Phone} {
 		out.Profiles[d] = browser.ProfileOf(d).Name

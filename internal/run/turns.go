@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
@@ -70,7 +71,10 @@ func (r *run) lookBefore(ctx context.Context) error {
 	if r.row.Kind != release.PromoteRun || at.Role != site.Production || r.row.Attempt > 1 || r.env.Fingerprint == r.row.Target {
 		return nil
 	}
-	return r.inspection().LookBefore(ctx)
+	if err := r.inspection().LookBefore(ctx); err != nil {
+		return err
+	}
+	return r.inspection().MeasureLittle(ctx, measure.Before)
 }
 
 // comeBefore lets somebody be on the site before its settings are changed, whose browser keeps

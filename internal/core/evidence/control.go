@@ -124,7 +124,7 @@ func (c Control) GivenUp(why string) Control {
 
 // NeedsControl tells whether a finding is to be looked at with the earlier settings.
 func (f Finding) NeedsControl() bool {
-	return f.Severity != Note && f.Kind != NotCheckedKind && !f.Known && f.Pass == 0
+	return f.Severity != Note && f.Kind != NotCheckedKind && f.Kind != MetricKind && !f.Known && f.Pass == 0
 }
 
 // Shows tells whether findings of another look at the same thing have this one, too.

@@ -31,6 +31,7 @@ const (
 	StaleKind       Kind = "stale-content"
 	ContentKind     Kind = "content"
 	NotCheckedKind  Kind = "not-checked"
+	MetricKind      Kind = "metric" // a budget, which was measured with the earlier settings, too
 )
 
 // Severity says how much a finding weighs.

@@ -2,7 +2,10 @@ package measure
 
 import (
 	"cmp"
+	"maps"
 	"slices"
+
+	"tidemarker/internal/core/stats"
 )
 
 // Middle is which of some loads stands for a page in a case on a side: the one in the middle by its largest paint (the
@@ -32,6 +35,43 @@ func Filmed(loads []Load, side Side, of Case, page string) int {
 	return slices.IndexFunc(loads, func(l Load) bool {
 		return l.Side == side && l.Case == of && l.Page == page && l.Dropped == "" && slices.ContainsFunc(l.Film, func(f Frame) bool { return f.Picture != "" })
 	})
+}
+
+// Level is how fast some pages are, by the loads of one side.
+type Level struct {
+	Metric Metric  `json:"metric" enum:"first-byte,first-contentful-paint,largest-contentful-paint,layout-shift,total-blocking-time,visually-complete,interaction-delay,load,transferred,content,requests"`
+	Title  string  `json:"title"`
+	Unit   string  `json:"unit" enum:"ms,bytes,1"`
+	Page   string  `json:"page"`
+	Case   string  `json:"case" doc:"In words."`
+	Median float64 `json:"median"`
+	Least  float64 `json:"least"`
+	Most   float64 `json:"most"`
+	Loads  int     `json:"loads"`
+	Rating Rating  `json:"rating,omitempty" enum:",good,needs improvement,poor"`
+}
+
+// Levels are how fast each page is in each case, by the loads of a side that count.
+func Levels(loads []Load, side Side) []Level {
+	use := slices.DeleteFunc(slices.Clone(loads), func(l Load) bool { return l.Dropped != "" || l.Side != side })
+	var out []Level
+	for _, of := range Cases(use) {
+		byPage := pagesOf(use, of)
+		for _, page := range slices.Sorted(maps.Keys(byPage)) {
+			for _, d := range Definitions {
+				values := byPage[page][d.Metric].after
+				if side == Before {
+					values = byPage[page][d.Metric].before
+				}
+				if len(values) == 0 {
+					continue
+				}
+				m := stats.Median(values)
+				out = append(out, Level{d.Metric, d.Title, d.Unit, page, of.String(), m, slices.Min(values), slices.Max(values), len(values), d.Rate(m)})
+			}
+		}
+	}
+	return out
 }
 
 // Across are the loads of two measurements as the sides of one: those of either that have the change, or all when it was

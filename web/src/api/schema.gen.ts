@@ -3261,6 +3261,26 @@ export interface components {
             total: number;
             unexplained: components["schemas"]["Unexplained"][];
         };
+        Level: {
+            /** @description In words. */
+            case: string;
+            /** Format: double */
+            least: number;
+            /** Format: int64 */
+            loads: number;
+            /** Format: double */
+            median: number;
+            /** @enum {string} */
+            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "visually-complete" | "interaction-delay" | "load" | "transferred" | "content" | "requests";
+            /** Format: double */
+            most: number;
+            page: string;
+            /** @enum {string} */
+            rating?: "" | "good" | "needs improvement" | "poor";
+            title: string;
+            /** @enum {string} */
+            unit: "ms" | "bytes" | "1";
+        };
         Load: {
             /** @enum {string} */
             device: "desktop" | "phone";
@@ -3436,6 +3456,8 @@ export interface components {
             comparisons: components["schemas"]["MeasuredComparison"][];
             /** @description Why loads do not count, each reason once. */
             dropped: string[];
+            /** @description How fast each page is with the change, or with what is in force. */
+            levels: components["schemas"]["Level"][];
             /**
              * Format: int64
              * @description After so many rounds it ends, whatever is shown by then.

@@ -4,7 +4,7 @@ import { computed } from "vue";
 import { differenceOf, overall, place, reach, thresholdAt, valueOf, type Comparison } from "./measure";
 import StateGlyph from "./StateGlyph.vue";
 
-const props = defineProps<{ comparisons: Comparison[]; of: string; profile?: string }>();
+const props = defineProps<{ comparisons: Comparison[]; of: string; profile?: string; few?: boolean }>();
 const rows = computed(() => overall(props.comparisons, props.of));
 const far = computed(() => reach(rows.value));
 const states: Record<string, string> = { better: "clear", worse: "broken", "too noisy": "not checked" };
@@ -60,7 +60,10 @@ const states: Record<string, string> = { better: "clear", worse: "broken", "too 
             </span>
           </td>
           <td>
-            <StateGlyph :state="states[c.result] ?? 'note'" :word="c.result || 'not decided yet'" />
+            <StateGlyph
+              :state="states[c.result] ?? 'note'"
+              :word="c.result || (few ? 'too few loads to say' : 'not decided yet')"
+            />
             <span v-if="c.of && c.of > 1 && ['better', 'worse'].includes(c.result)" class="small faded pages">
               on {{ c.pages ?? 0 }} of {{ c.of }} pages</span
             >

@@ -19,6 +19,18 @@ const m = computed(() => props.run.measure!);
 const over = computed(() => ["done", "stopped", "failed"].includes(props.run.state));
 const all = computed(() => (m.value.comparisons ?? []) as Comparison[]);
 const byPage = computed(() => all.value.filter((c) => c.page));
+const levels = computed(() => m.value.levels ?? []);
+const levelTitles = computed(() => [...new Set(levels.value.map((l) => l.title))]);
+const levelRows = computed(() =>
+  [...new Set(levels.value.map((l) => JSON.stringify([l.page, l.case])))].map((key) => {
+    const [page, of] = JSON.parse(key) as [string, string];
+    return {
+      page,
+      case: of,
+      of: (title: string) => levels.value.find((l) => l.page === page && l.case === of && l.title === title),
+    };
+  }),
+);
 const formats = [
   { as: "pdf", label: "PDF" },
   { as: "html", label: "HTML" },
@@ -36,7 +48,7 @@ const formats = [
       {{ m.rounds }} {{ m.rounds === 1 ? "round" : "rounds" }} so far. It goes on until the main metrics are decided,
       {{ m.limit }} at most.
     </p>
-    <div v-if="over && all.length" class="row">
+    <div v-if="over && (all.length || levels.length)" class="row">
       <RouterLink :to="`/runs/${run.id}/pages`">Pages in depth</RouterLink>
       <RouterLink :to="`/measurements?after=${run.id}`">Compare with another run</RouterLink>
       <span class="small"
@@ -60,8 +72,35 @@ const formats = [
       :key="c"
       :comparisons="all"
       :of="c"
+      :few="over && !m.turns"
       :profile="m.profiles?.[c.split(',')[0]!]"
     />
+    <div v-if="!all.length && m.levels?.length" class="sheet">
+      <h2>How fast it is</h2>
+      <table class="tide">
+        <thead>
+          <tr>
+            <th>Page</th>
+            <th>Case</th>
+            <th v-for="t in levelTitles" :key="t">{{ t }}</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="l in levelRows" :key="l.page + l.case">
+            <td>{{ l.page }}</td>
+            <td>{{ l.case }}</td>
+            <td v-for="t in levelTitles" :key="t">
+              <template v-for="v in [l.of(t)]" :key="t"
+                ><template v-if="v"
+                  >{{ valueOf(v.unit, v.median)
+                  }}<span v-if="v.rating" class="small faded">, {{ v.rating }}</span></template
+                ></template
+              >
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
     <BudgetTable :budgets="m.budgets ?? []" />
     <details v-if="byPage.length">
       <summary>Page by page</summary>
@@ -94,6 +133,10 @@ const formats = [
           >; it went on from <RouterLink :to="`/runs/${m.before}`">run {{ m.before }}</RouterLink></template
         >. A line is the interval in which the difference lies, a dashed one where the metric stops being good. Better
         or worse is said only beyond noise, corrected for how often and at how much was looked.
+      </template>
+      <template v-else-if="over"
+        >A few loads beside the looks, not in turns: enough for budgets, too few to call anything better or worse. What
+        a change does is measured on the change's page.
       </template>
       <template v-if="(m.busy ?? []).length"
         >Rounds {{ (m.busy ?? []).join(", ") }} do not count: the machine was busy with something else.</template
