@@ -71,7 +71,11 @@ func (c *client) call(ctx context.Context, method, path string, body, into any) 
 		}
 		return errors.New(problem.Detail)
 	}
-	if into == nil {
+	switch as := into.(type) {
+	case nil:
+		return nil
+	case *file:
+		*as = raw
 		return nil
 	}
 	if err := json.Unmarshal(raw, into); err != nil {
@@ -79,6 +83,9 @@ func (c *client) call(ctx context.Context, method, path string, body, into any) 
 	}
 	return nil
 }
+
+// file is an answer that is kept as it comes.
+type file []byte
 
 // environment finds an environment's number by the names; the error lists those there are.
 func (c *client) environment(ctx context.Context, siteName, envName string) (int64, error) {

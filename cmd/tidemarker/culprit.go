@@ -14,6 +14,7 @@ import (
 
 	"tidemarker/internal/core/culprit"
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/run"
@@ -126,7 +127,7 @@ func ofTry(verdict evidence.Verdict, summary string, restored bool, edits settin
 // tried puts settings in force on an environment for a run of a kind, which puts back what was there, in
 // this process and on the database that it opens. An environment without a mark is marked first. Whoever
 // asks closes the application.
-func tried(ctx context.Context, data, siteName, envName string, edits settings.Values, kind release.RunKind) (*app, store.Run, error) {
+func tried(ctx context.Context, data, siteName, envName string, edits settings.Values, kind release.RunKind, scope *measure.Scope) (*app, store.Run, error) {
 	a, err := open(ctx, data)
 	if err != nil {
 		return nil, store.Run{}, err
@@ -143,7 +144,7 @@ func tried(ctx context.Context, data, siteName, envName string, edits settings.V
 		if err != nil {
 			return store.Run{}, err
 		}
-		return a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: kind, Target: p.Revision, PutBack: true, RequestedBy: a.who})
+		return a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: kind, Target: p.Revision, PutBack: true, RequestedBy: a.who, Measures: store.JSON[*measure.Scope]{V: scope}})
 	}()
 	if err != nil {
 		a.close()
@@ -154,7 +155,7 @@ func tried(ctx context.Context, data, siteName, envName string, edits settings.V
 // localFindCulprit searches in this process, on the database that it opens.
 func localFindCulprit(ctx context.Context, data, siteName, envName string, edits settings.Values) (run.CulpritReport, error) {
 	var none run.CulpritReport
-	a, tried, err := tried(ctx, data, siteName, envName, edits, release.TryRun)
+	a, tried, err := tried(ctx, data, siteName, envName, edits, release.TryRun, nil)
 	if err != nil {
 		return none, err
 	}

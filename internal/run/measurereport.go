@@ -74,6 +74,9 @@ func ReportMeasure(ctx context.Context, s *store.Store, r store.Run) (MeasureRep
 	out := cameTo(row.Document.V, loads, scope.Main, r.State.Over())
 	out.Summary, out.Restored, out.Turns = r.Summary, !r.PutBack || r.Restored, true
 	out.Limit, out.Before = scope.Limit(), scope.Before
+	if len(out.Comparisons) == 0 && len(out.Levels) > 0 { // as it is, with nothing to be held against
+		out.Verdict, out.Sure, out.Turns = measure.Same, true, false
+	}
 	if r.StartedAt != nil && r.FinishedAt != nil {
 		out.Seconds = r.FinishedAt.Sub(*r.StartedAt).Seconds()
 	}

@@ -22,6 +22,9 @@ func (r *run) turns(ctx context.Context) (inspect.Turns, error) {
 	if r.row.Kind == release.CheckRun && r.baseMark != nil && r.baseMark.Fingerprint == r.env.Fingerprint {
 		return inspect.Turns{Why: "nothing was changed since the mark was taken", Same: true}, nil
 	}
+	if r.row.Kind == release.MeasureRun && r.row.ChangeID == nil && r.row.Before == r.row.Target {
+		return inspect.Turns{Why: "nothing was changed", Same: true}, nil
+	}
 	switch {
 	case r.row.Kind == release.RollBackRun:
 		return inspect.Turns{Why: "a rollback is not taken back to look"}, nil
