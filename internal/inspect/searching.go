@@ -115,12 +115,19 @@ func (r *Inspection) Look(ctx context.Context, s Sought, pass int) (shown []stri
 		found = append(found, list...)
 		looked = looked && !slices.ContainsFunc(list, func(f evidence.Finding) bool { return f.Kind == evidence.NotCheckedKind && f.Severity != evidence.Note })
 	}
+	shown = s.Among(found)
+	return shown, looked || len(shown) > 0, nil
+}
+
+// Among are the fingerprints of what is sought that findings of another look or run show, too.
+func (s Sought) Among(found []evidence.Finding) []string {
+	var out []string
 	for _, f := range s.findings {
 		if f.Shows(found) {
-			shown = append(shown, f.Fingerprint)
+			out = append(out, f.Fingerprint)
 		}
 	}
-	return shown, looked || len(shown) > 0, nil
+	return out
 }
 
 // everybody are all personas that have to be made ready, on each device that they use.

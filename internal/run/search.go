@@ -92,7 +92,9 @@ func (s *searching) goOn(ctx context.Context) (over bool, err error) {
 	switch {
 	case now.Enough:
 	case step.Ask != nil:
-		s.narrow(answers, step.Rest)
+		if err := s.narrow(ctx, answers, step.Rest); err != nil {
+			return false, err
+		}
 		a, err := s.answer(ctx, step, firstSearchPass+len(answers)*mostRounds)
 		if err != nil {
 			return false, err
@@ -115,14 +117,28 @@ func (s *searching) goOn(ctx context.Context) (over bool, err error) {
 
 // narrow says what is looked for next: what was found; all of it wherever it showed, when it is to
 // be known whether anything is left beside the culprits; and what was left then, once something was.
-func (s *searching) narrow(answers []store.SearchAnswer, everywhere bool) {
+func (s *searching) narrow(ctx context.Context, answers []store.SearchAnswer, everywhere bool) error {
 	left := s.found
 	for _, a := range answers {
-		if a.Rest && a.Excluding == theCulprit && a.Outcome == culprit.Fails && len(a.Findings.V) > 0 {
+		if !a.Rest || a.Excluding != theCulprit || a.Outcome != culprit.Fails {
+			continue
+		}
+		if len(a.Findings.V) == 0 && a.FromRunID != nil { // something else, which the culprits had hidden
+			other, err := findingsOf(ctx, s.Store, *a.FromRunID)
+			if err != nil {
+				return err
+			}
+			if _, any := inspect.Seek(other, false); any {
+				left = other
+			}
+			continue
+		}
+		if len(a.Findings.V) > 0 {
 			left = slices.DeleteFunc(slices.Clone(s.found), func(f evidence.Finding) bool { return !slices.Contains(a.Findings.V, f.Fingerprint) })
 		}
 	}
 	s.sought, _ = inspect.Seek(left, everywhere)
+	return nil
 }
 
 // theCulprit is what answers of the search for the culprit have for a search for exclusions.
@@ -183,11 +199,7 @@ func (s *searching) earlierAnswer(ctx context.Context, a *store.SearchAnswer) (t
 	if s.row.MarkID != nil {
 		switch r, err := s.Store.KnownOf(ctx, s.row.EnvironmentID, *s.row.MarkID, a.Fingerprint); {
 		case err == nil:
-			a.Outcome, a.FromRunID = culprit.Passes, &r.ID
-			if r.Verdict == evidence.VerdictBroken {
-				a.Outcome = culprit.Fails
-			}
-			return true, nil
+			return true, s.ofRun(ctx, a, r)
 		case !errors.Is(err, store.ErrNotFound):
 			return false, err
 		}
@@ -195,11 +207,33 @@ func (s *searching) earlierAnswer(ctx context.Context, a *store.SearchAnswer) (t
 	switch had, err := s.Store.SearchedBefore(ctx, s.about.OfRunID, a.Fingerprint, a.Rest); {
 	case err == nil:
 		a.Outcome, a.Findings, a.Shown, a.Rounds, a.FromRunID = had.Outcome, had.Findings, had.Shown, had.Rounds, &had.RunID
+		if had.FromRunID != nil && len(had.Findings.V) == 0 {
+			a.FromRunID = had.FromRunID
+		}
 		return true, nil
 	case !errors.Is(err, store.ErrNotFound):
 		return false, err
 	}
 	return false, nil
+}
+
+// ofRun is what an earlier run with the same settings says of what is sought: it looked everywhere. What it found besides
+// counts only when it is asked whether anything is left beside the culprits, which may have hidden it; then that is
+// what is sought from there on.
+func (s *searching) ofRun(ctx context.Context, a *store.SearchAnswer, r store.Run) error {
+	a.Outcome, a.FromRunID = culprit.Passes, &r.ID
+	if r.Verdict != evidence.VerdictBroken {
+		return nil
+	}
+	found, err := findingsOf(ctx, s.Store, r.ID)
+	if err != nil {
+		return err
+	}
+	a.Findings.V = s.sought.Among(found)
+	if len(a.Findings.V) > 0 || a.Rest {
+		a.Outcome = culprit.Fails
+	}
+	return nil
 }
 
 // look looks round after round until a sequential test decides whether what is sought shows.
