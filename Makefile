@@ -1,7 +1,7 @@
 # Tide Marker. `make demo` to look at it, `make test` to check it; both install what is missing.
 SHELL := /bin/bash
 BIN := bin/tidemarker
-WEB := $(shell find web/src web/public web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
+WEB := $(shell find web/src web/public web/index.html web/beacon web/vite.config.ts web/vite.beacon.config.ts web/package.json -type f 2>/dev/null)
 GO := $(shell find cmd internal docs/contract web/web.go -name '*.go' -o -name '*.sql' -o -path '*standin/fernhollow/*' -type f 2>/dev/null)
 
 .PHONY: setup build demo record test lint api bench corpus screenshots clean
@@ -13,7 +13,7 @@ web/node_modules/.package-lock.json: web/package-lock.json
 	cd web && npm ci --no-audit --no-fund
 
 web/dist/index.html: web/node_modules/.package-lock.json $(WEB) web/src/api/schema.gen.ts
-	cd web && rm -rf dist/assets && npx vite build --logLevel warn
+	cd web && rm -rf dist/assets && npx vite build --logLevel warn && npx vite build -c vite.beacon.config.ts --logLevel warn
 
 $(BIN): web/dist/index.html $(GO) go.mod
 	go build -o $@ ./cmd/tidemarker

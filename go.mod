@@ -36,6 +36,7 @@ require (
 	golang.org/x/net v0.61.0
 	golang.org/x/sync v0.25.0
 	golang.org/x/text v0.43.0
+	golang.org/x/time v0.16.0
 	pgregory.net/rapid v1.3.0
 )
 

@@ -25,12 +25,12 @@ import (
 var rooms = [][]string{
 	{"cmd/tidemarker", "cmd/screenshots"},
 	{"internal/api"},
-	{"internal/exclusions", "internal/onboard"},
+	{"internal/exclusions", "internal/onboard", "internal/field"},
 	{"internal/changes"},
 	{"internal/run"},
 	{"internal/act", "internal/inspect"},
 	{"internal/testdb", "internal/speedlayer/kinds", "internal/standin"},
-	{"internal/speedlayer/connector", "internal/speedlayer/byhand", "internal/standin/fernhollow", "internal/standin/quillet", "internal/standin/sedge", "internal/standin/mutation"},
+	{"internal/speedlayer/connector", "internal/speedlayer/byhand", "internal/standin/fernhollow", "internal/standin/quillet", "internal/standin/sedge", "internal/standin/mutation", "internal/standin/traffic"},
 	{"internal/speedlayer", "internal/store", "internal/browser", "internal/standin/origin"},
 	{"internal/cluster", "internal/outbox", "internal/core"},
 }

@@ -237,6 +237,9 @@ func (d *demo) load(ctx context.Context) (bool, error) {
 	if err := d.app.store.Import(ctx, whole.Bytes()); err != nil {
 		return false, fmt.Errorf("the demo's record: %w", err)
 	}
+	if err := makeVisits(ctx, d.app.store, time.Now()); err != nil {
+		return false, fmt.Errorf("make up page views: %w", err)
+	}
 	sites, _, err := d.app.store.Sites(ctx, "", 10, 0)
 	if err != nil || len(sites) == 0 {
 		return false, err

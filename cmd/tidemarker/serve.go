@@ -142,6 +142,7 @@ func inviteCommand(data *string) *cobra.Command {
 func (a *app) serve(ctx context.Context, listen string, public *url.URL, noWork bool, times timing, ready func(url string)) error {
 	a.runner.Tools.Little = 3
 	s := api.NewServer(a.runner, public, a.log)
+	go s.Field.Keep(ctx)
 	l, err := net.Listen("tcp", listen)
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w. Name another address with --listen", listen, err)

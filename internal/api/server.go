@@ -20,6 +20,7 @@ import (
 	"tidemarker/internal/act"
 	"tidemarker/internal/changes"
 	"tidemarker/internal/exclusions"
+	"tidemarker/internal/field"
 	"tidemarker/internal/onboard"
 	"tidemarker/internal/run"
 	"tidemarker/internal/store"
@@ -33,6 +34,7 @@ type Server struct {
 	Changes    *changes.Desk
 	Exclusions *exclusions.Desk
 	Onboard    *onboard.Desk
+	Field      *field.Desk
 	Log        *slog.Logger
 	// Public is the address under which people reach the server, when it is not a
 	// loopback one.
@@ -45,7 +47,7 @@ type Server struct {
 // NewServer is a server on what carries runs out. The address is nil on a loopback one.
 func NewServer(r *run.Runner, public *url.URL, log *slog.Logger) *Server {
 	desk := &changes.Desk{Store: r.Store, Acts: r.Acts, Runner: r}
-	return &Server{Store: r.Store, Acts: r.Acts, Runner: r, Changes: desk, Exclusions: &exclusions.Desk{Store: r.Store, Changes: desk},
+	return &Server{Field: &field.Desk{Store: r.Store, Log: log}, Store: r.Store, Acts: r.Acts, Runner: r, Changes: desk, Exclusions: &exclusions.Desk{Store: r.Store, Changes: desk},
 		Onboard: &onboard.Desk{Store: r.Store, Acts: r.Acts, Blobs: r.Tools.Blobs, Browser: r.Tools.Browser, Log: log}, Log: log, Public: public}
 }
 
@@ -55,7 +57,10 @@ func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
 	go s.hub.run(ctx, s.Store)
 	s.sessions = newSessions(s.Store, s.Public)
 	r := chi.NewRouter()
-	r.Use(s.onlyKnownHosts, secureHeaders, s.sessions.LoadAndSave, s.identify)
+	top := chi.NewRouter()
+	top.Use(s.onlyKnownHosts, secureHeaders)
+	s.beaconRoutes(top, files)
+	r.Use(s.sessions.LoadAndSave, s.identify)
 	s.API(r)
 	r.Get("/api/v1/events", signedIn(s.events))
 	r.Get("/api/v1/blobs/{sha256}", signedIn(s.blob))
@@ -66,7 +71,8 @@ func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
 	r.Get("/api/contract/report.schema.json", serveBytes("application/schema+json", contract.ReportSchema))
 	r.Get("/api/contract/culprit-report.schema.json", serveBytes("application/schema+json", contract.CulpritReportSchema))
 	r.NotFound(s.unknownOrInterface(files))
-	return http.NewCrossOriginProtection().Handler(r)
+	top.Mount("/", http.NewCrossOriginProtection().Handler(r)) // visitors' browsers come from the sites
+	return top
 }
 
 // A list without members is written as [], so no list of the API can be null.
@@ -103,6 +109,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.foresightOperations(v1)
 	s.climbOperations(v1)
 	s.measureOperations(v1)
+	s.fieldOperations(v1)
 	if err := everythingGuarded(api); err != nil {
 		panic(err)
 	}

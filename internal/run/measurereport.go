@@ -24,7 +24,7 @@ type MeasureReport struct {
 	Limit       int                    `json:"limit" doc:"After so many rounds it ends, whatever is shown by then."`
 	Sure        bool                   `json:"sure" doc:"The main metrics are decided."`
 	Before      int64                  `json:"before,omitempty" doc:"The measurement that it went on from."`
-	Levels      []measure.Level        `json:"levels" doc:"How fast each page is with the change, or with what is in force."`
+	Levels      []measure.PageLevel    `json:"levels" doc:"How fast each page is with the change, or with what is in force."`
 	Turns       bool                   `json:"turns" doc:"Both sides were loaded in turns, so that drift of the machine cancels."`
 	Budgets     []measure.BudgetResult `json:"budgets" doc:"What became of the site's budgets."`
 	Busy        []int                  `json:"busy" doc:"Rounds that do not count, since the machine was busy with something else."`
@@ -131,7 +131,7 @@ func CompareMeasured(ctx context.Context, s *store.Store, before, after store.Ru
 // cameTo is what some loads come to.
 func cameTo(s site.Site, loads []measure.Load, main []measure.Metric, over bool) MeasureReport {
 	list := measure.Compare(loads)
-	out := MeasureReport{Verdict: measure.Judge(list, main...), Sure: measure.Enough(list, main...), Comparisons: []MeasuredComparison{}, Budgets: []measure.BudgetResult{}, Levels: []measure.Level{}, Busy: []int{}, Dropped: []string{}, Profiles: map[string]string{}}
+	out := MeasureReport{Verdict: measure.Judge(list, main...), Sure: measure.Enough(list, main...), Comparisons: []MeasuredComparison{}, Budgets: []measure.BudgetResult{}, Levels: []measure.PageLevel{}, Busy: []int{}, Dropped: []string{}, Profiles: map[string]string{}}
 	out.Budgets = append(out.Budgets, measure.Budgets(s.Budgets, loads, s.ClassOf)...)
 	out.Levels = append(out.Levels, measure.Levels(loads, measure.After)...)
 	out.Busy = append(out.Busy, measure.Busy(loads)...)

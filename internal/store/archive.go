@@ -20,21 +20,21 @@ import (
 // each with the condition of what is taken.
 var archived = []struct{ table, where string }{
 	{"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"runs", ""}, {"acts", ""}, {"manual_tasks", ""}, {"drifts", ""}, {"looks", ""},
-	{"findings", ""}, {"decisions", ""}, {"later_looks", ""}, {"searches", ""}, {"search_answers", ""}, {"foresights", ""}, {"climbs", ""}, {"loads", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"exports", ""}, {"backups", ""},
+	{"findings", ""}, {"decisions", ""}, {"later_looks", ""}, {"searches", ""}, {"search_answers", ""}, {"foresights", ""}, {"climbs", ""}, {"loads", ""}, {"field_sources", ""}, {"field_days", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"exports", ""}, {"backups", ""},
 	{"parities", ""}, {"bundles", ""}, {"history", ""}, {"blobs", shownBlobs},
 }
 
 // cameLater are tables that an archive of an earlier version does not have; it holds nothing of
 // theirs.
-var cameLater = []string{"decisions", "later_looks", "searches", "search_answers", "foresights", "climbs", "loads"}
+var cameLater = []string{"decisions", "later_looks", "searches", "search_answers", "foresights", "climbs", "loads", "field_sources", "field_days"}
 
 // notArchived are the other tables: who may sign in, with their secrets, and sites
-// that somebody is still adding, with theirs.
-var notArchived = []string{"people", "invitations", "tokens", "sign_in_failures", "sessions", "team_history", "onboardings"}
+// that somebody is still adding, with theirs; and page views, of which each day is kept.
+var notArchived = []string{"people", "invitations", "tokens", "sign_in_failures", "sessions", "team_history", "onboardings", "visits"}
 
 // shownBlobs are the bodies of first looks and of those that a finding's proof shows, and of their pictures those that a page
 // shows or a run needs: of each environment's newest mark, and on both sides of the
-// proof of a finding.
+// proof of a finding; and how measured pages came into view.
 const shownBlobs = `WHERE sha256 IN (
 	WITH named AS (
 		SELECT l.run_id, l.page, l.journey, l.persona, l.device, (regexp_matches(l.document::text, '[0-9a-f]{64}', 'g'))[1] AS sha256
@@ -49,7 +49,8 @@ const shownBlobs = `WHERE sha256 IN (
 	WHERE b.media_type NOT LIKE 'image/%'
 		OR n.run_id IN (SELECT DISTINCT ON (environment_id) run_id FROM marks ORDER BY environment_id, id DESC)
 		OR EXISTS (SELECT 1 FROM shown s WHERE n.run_id IN (s.run_id, s.before_id) AND n.persona = s.persona AND n.device = s.device
-			AND CASE WHEN s.journey = '' THEN n.page = s.page AND n.journey = '' ELSE n.journey = s.journey END))`
+			AND CASE WHEN s.journey = '' THEN n.page = s.page AND n.journey = '' ELSE n.journey = s.journey END)
+	UNION SELECT (regexp_matches(document::text, '[0-9a-f]{64}', 'g'))[1] FROM loads)`
 
 // zstdWindow lets the archive find a page's body again in one of the many others that
 // are nearly the same.

@@ -10,6 +10,7 @@ const (
 	lockRun         = 1
 	lockEnvironment = 2
 	lockSignIn      = 3
+	lockField       = 4
 )
 
 // TryLockRun takes the lock that says this process works on a run. It is lost
@@ -28,6 +29,12 @@ func (s *Store) LockEnvironment(ctx context.Context, id int64) (unlock func(), e
 // the environment.
 func (s *Store) TryLockEnvironment(ctx context.Context, id int64) (unlock func(), ok bool, err error) {
 	return s.lock(ctx, lockEnvironment, id, false)
+}
+
+// TryLockField takes the lock of who makes days of page views, until the transaction ends; ok is false when another process
+// has it.
+func (s *Store) TryLockField(ctx context.Context) (ok bool, err error) {
+	return one[bool](ctx, s, "a lock", `SELECT pg_try_advisory_xact_lock($1, 0)`, lockField)
 }
 
 func (s *Store) lock(ctx context.Context, kind int32, id int64, wait bool) (unlock func(), ok bool, err error) {

@@ -223,7 +223,7 @@ func decide(list []Comparison, rounds int) {
 	for i, p := range stats.Holm(ps) {
 		c := &list[i]
 		c.P = p
-		matters := Of(c.Metric).matters(c.Before)
+		matters := Of(c.Metric).Smallest(c.Before)
 		switch {
 		case rounds < Looks[0]:
 			c.Result = Undecided

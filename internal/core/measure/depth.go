@@ -37,8 +37,8 @@ func Filmed(loads []Load, side Side, of Case, page string) int {
 	})
 }
 
-// Level is how fast some pages are, by the loads of one side.
-type Level struct {
+// PageLevel is how fast some pages are, by the loads of one side.
+type PageLevel struct {
 	Metric Metric  `json:"metric" enum:"first-byte,first-contentful-paint,largest-contentful-paint,layout-shift,total-blocking-time,visually-complete,interaction-delay,load,transferred,content,requests"`
 	Title  string  `json:"title"`
 	Unit   string  `json:"unit" enum:"ms,bytes,1"`
@@ -52,9 +52,9 @@ type Level struct {
 }
 
 // Levels are how fast each page is in each case, by the loads of a side that count.
-func Levels(loads []Load, side Side) []Level {
+func Levels(loads []Load, side Side) []PageLevel {
 	use := slices.DeleteFunc(slices.Clone(loads), func(l Load) bool { return l.Dropped != "" || l.Side != side })
-	var out []Level
+	var out []PageLevel
 	for _, of := range Cases(use) {
 		byPage := pagesOf(use, of)
 		for _, page := range slices.Sorted(maps.Keys(byPage)) {
@@ -67,7 +67,7 @@ func Levels(loads []Load, side Side) []Level {
 					continue
 				}
 				m := stats.Median(values)
-				out = append(out, Level{d.Metric, d.Title, d.Unit, page, of.String(), m, slices.Min(values), slices.Max(values), len(values), d.Rate(m)})
+				out = append(out, PageLevel{d.Metric, d.Title, d.Unit, page, of.String(), m, slices.Min(values), slices.Max(values), len(values), d.Rate(m)})
 			}
 		}
 	}

@@ -92,8 +92,8 @@ func (d Definition) Rate(value float64) Rating {
 	return Poor
 }
 
-// matters is the smallest difference that counts from a value on.
-func (d Definition) matters(before float64) float64 { return max(d.Matters, d.MattersPart*before) }
+// Smallest is the smallest difference that counts from a value on.
+func (d Definition) Smallest(before float64) float64 { return max(d.Matters, d.MattersPart*before) }
 
 // Side is with which settings a page was loaded.
 type Side string

@@ -1445,6 +1445,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/beacon": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the site's visitors tell */
+        get: operations["get-beacon"];
+        /** Gives the site a beacon with a new key, or takes it away */
+        put: operations["set-beacon"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/carried": {
         parameters: {
             query?: never;
@@ -1657,6 +1675,27 @@ export interface paths {
         get: operations["get-exclusion-history"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/field": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How fast a site was for its visitors, day by day, with what was promoted */
+        get: operations["get-field"];
+        put?: never;
+        /**
+         * Reads field data of elsewhere from CSV: day, device, metric, p75, and perhaps class or page, and visits
+         * @description All of it or nothing: 422 with the line that cannot be read. Days that were read before are replaced.
+         */
+        post: operations["import-field"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1996,6 +2035,20 @@ export interface components {
             /** @description Fingerprint of what was in force before the change came. */
             to: string;
         };
+        BeaconView: {
+            key?: string;
+            /** Format: date-time */
+            madeAt?: string;
+            madeBy?: string;
+            on: boolean;
+            /** @description Path of the script on this server. */
+            script?: string;
+            /**
+             * Format: double
+             * @description Of page views that tell, 0 to 1.
+             */
+            share?: number;
+        };
         "Begin-changeRequest": {
             /** @description Settings that it changes from the start. */
             edits?: {
@@ -2233,6 +2286,31 @@ export interface components {
             paths: string[];
             watch?: boolean;
         };
+        ClassLevel: {
+            class: string;
+            /**
+             * Format: int64
+             * @description Page views that were good, by the published threshold.
+             */
+            good: number;
+            /** Format: double */
+            high: number;
+            /** Format: double */
+            low: number;
+            /** Format: int64 */
+            middling: number;
+            /**
+             * Format: double
+             * @description In milliseconds, or the score itself.
+             */
+            p75: number;
+            /** Format: int64 */
+            poor: number;
+            /** @enum {string} */
+            rating: "" | "good" | "needs improvement" | "poor";
+            /** Format: int64 */
+            visits: number;
+        };
         ClimbStep: {
             /** @description Settings that the bundle adds to what is proven. */
             adds: string[];
@@ -2457,6 +2535,32 @@ export interface components {
             /** @enum {string} */
             verdict: "found" | "not broken" | "not found" | "not checked";
         };
+        Day: {
+            /** @description As 2026-11-27, in UTC. */
+            day: string;
+            /**
+             * Format: int64
+             * @description Page views that were good, by the published threshold.
+             */
+            good: number;
+            /** Format: double */
+            high: number;
+            /** Format: double */
+            low: number;
+            /** Format: int64 */
+            middling: number;
+            /**
+             * Format: double
+             * @description In milliseconds, or the score itself.
+             */
+            p75: number;
+            /** Format: int64 */
+            poor: number;
+            /** @enum {string} */
+            rating: "" | "good" | "needs improvement" | "poor";
+            /** Format: int64 */
+            visits: number;
+        };
         "Decide-policyRequest": {
             class: string;
             persona: string;
@@ -2599,6 +2703,34 @@ export interface components {
             /** @enum {string} */
             role: "observer" | "maintainer" | "approver" | "administrator";
         };
+        Effect: {
+            after?: components["schemas"]["Level"];
+            before?: components["schemas"]["Level"];
+            /** @description Absent: all pages. */
+            class?: string;
+            /** @enum {string} */
+            device: "desktop" | "phone";
+            /** Format: double */
+            high: number;
+            /**
+             * Format: double
+             * @description Of its 95 % interval.
+             */
+            low: number;
+            /** @enum {string} */
+            metric: "largest-contentful-paint" | "interaction-delay" | "layout-shift" | "first-contentful-paint" | "first-byte";
+            /** @enum {string} */
+            result: "better" | "worse" | "no difference shown" | "not enough data";
+            /**
+             * Format: double
+             * @description Of the 75th percentile, after minus before.
+             */
+            shift: number;
+            title: string;
+            /** @enum {string} */
+            unit: "ms" | "1";
+            why: string;
+        };
         Environment: {
             /** @description How its responses tell that they came from its page cache; Cache-Status when absent. */
             cacheSignal?: components["schemas"]["Signal"];
@@ -2693,6 +2825,23 @@ export interface components {
              * @example https://example.com/errors/example
              */
             type: string;
+        };
+        Event: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            change?: number;
+            /**
+             * Format: int64
+             * @description Whole days that were compared on each side.
+             */
+            days: number;
+            effect: components["schemas"]["Effect"];
+            /** @enum {string} */
+            kind: "promote" | "roll back";
+            /** Format: int64 */
+            run: number;
+            title: string;
         };
         Exclude: {
             key: string;
@@ -2889,6 +3038,13 @@ export interface components {
             label: string;
             name: string;
             type: string;
+        };
+        FileDay: {
+            day: string;
+            /** Format: double */
+            p75: number;
+            /** Format: int64 */
+            visits?: number;
         };
         Finding: {
             /** @description Findings of one cause belong together. */
@@ -3132,6 +3288,13 @@ export interface components {
             /** @description It is meant that environments get other roles. */
             rolesMayChange?: boolean;
         };
+        ImportedField: {
+            /**
+             * Format: int64
+             * @description Of a class, device and metric each.
+             */
+            days: number;
+        };
         ImportedView: {
             /** Format: int64 */
             added: number;
@@ -3262,24 +3425,28 @@ export interface components {
             unexplained: components["schemas"]["Unexplained"][];
         };
         Level: {
-            /** @description In words. */
-            case: string;
+            /**
+             * Format: int64
+             * @description Page views that were good, by the published threshold.
+             */
+            good: number;
             /** Format: double */
-            least: number;
+            high: number;
+            /** Format: double */
+            low: number;
             /** Format: int64 */
-            loads: number;
-            /** Format: double */
-            median: number;
+            middling: number;
+            /**
+             * Format: double
+             * @description In milliseconds, or the score itself.
+             */
+            p75: number;
+            /** Format: int64 */
+            poor: number;
             /** @enum {string} */
-            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "visually-complete" | "interaction-delay" | "load" | "transferred" | "content" | "requests";
-            /** Format: double */
-            most: number;
-            page: string;
-            /** @enum {string} */
-            rating?: "" | "good" | "needs improvement" | "poor";
-            title: string;
-            /** @enum {string} */
-            unit: "ms" | "bytes" | "1";
+            rating: "" | "good" | "needs improvement" | "poor";
+            /** Format: int64 */
+            visits: number;
         };
         Load: {
             /** @enum {string} */
@@ -3457,7 +3624,7 @@ export interface components {
             /** @description Why loads do not count, each reason once. */
             dropped: string[];
             /** @description How fast each page is with the change, or with what is in force. */
-            levels: components["schemas"]["Level"][];
+            levels: components["schemas"]["PageLevel"][];
             /**
              * Format: int64
              * @description After so many rounds it ends, whatever is shown by then.
@@ -3668,6 +3835,26 @@ export interface components {
             path: string;
             personas?: string[];
             steady?: string[];
+        };
+        PageLevel: {
+            /** @description In words. */
+            case: string;
+            /** Format: double */
+            least: number;
+            /** Format: int64 */
+            loads: number;
+            /** Format: double */
+            median: number;
+            /** @enum {string} */
+            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "visually-complete" | "interaction-delay" | "load" | "transferred" | "content" | "requests";
+            /** Format: double */
+            most: number;
+            page: string;
+            /** @enum {string} */
+            rating?: "" | "good" | "needs improvement" | "poor";
+            title: string;
+            /** @enum {string} */
+            unit: "ms" | "bytes" | "1";
         };
         PageMeasured: {
             after?: components["schemas"]["SideMeasured"];
@@ -4375,6 +4562,14 @@ export interface components {
             /** @enum {string} */
             role: "observer" | "maintainer" | "approver" | "administrator";
         };
+        "Set-beaconRequest": {
+            on: boolean;
+            /**
+             * Format: double
+             * @description Of page views that tell; absent: each.
+             */
+            share?: number;
+        };
         SettingsColumn: {
             /** Format: int64 */
             environment: number;
@@ -4704,6 +4899,35 @@ export interface components {
         "Upload-exportRequest": {
             /** @description Any JSON, or lines of key and value. */
             file: string;
+        };
+        View: {
+            /** @description Of the last 28 days, the slowest first. */
+            classes: components["schemas"]["ClassLevel"][];
+            /** @description By what visitors' browsers told; days without page views are left out. */
+            days: components["schemas"]["Day"][];
+            /** @description What was promoted and rolled back, in order. */
+            events: components["schemas"]["Event"][];
+            /** @description By a file that was read. */
+            file: components["schemas"]["FileDay"][];
+            from: string;
+            /**
+             * Format: double
+             * @description Up to which it is good, by what is published.
+             */
+            good: number;
+            /** @description Of the last 28 days. */
+            lately?: components["schemas"]["Level"];
+            /** @enum {string} */
+            metric: "largest-contentful-paint" | "interaction-delay" | "layout-shift" | "first-contentful-paint" | "first-byte";
+            /**
+             * Format: double
+             * @description Above which it is poor.
+             */
+            poor: number;
+            title: string;
+            to: string;
+            /** @enum {string} */
+            unit: "ms" | "1";
         };
         Why: {
             ids: number[];
@@ -7596,6 +7820,72 @@ export interface operations {
             };
         };
     };
+    "get-beacon": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BeaconView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-beacon": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-beaconRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BeaconView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "begin-from-copied": {
         parameters: {
             query?: never;
@@ -8070,6 +8360,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ExclusionEventView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-field": {
+        parameters: {
+            query?: {
+                metric?: "largest-contentful-paint" | "interaction-delay" | "layout-shift" | "first-contentful-paint" | "first-byte";
+                device?: "desktop" | "phone";
+                /** @description Of pages; empty: all. */
+                class?: string;
+                days?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["View"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-field": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportedField"];
                 };
             };
             /** @description Error */

@@ -27,7 +27,9 @@ const levelRows = computed(() =>
     return {
       page,
       case: of,
-      of: (title: string) => levels.value.find((l) => l.page === page && l.case === of && l.title === title),
+      values: levelTitles.value.map((title) =>
+        levels.value.find((l) => l.page === page && l.case === of && l.title === title),
+      ),
     };
   }),
 );
@@ -89,12 +91,10 @@ const formats = [
           <tr v-for="l in levelRows" :key="l.page + l.case">
             <td>{{ l.page }}</td>
             <td>{{ l.case }}</td>
-            <td v-for="t in levelTitles" :key="t">
-              <template v-for="v in [l.of(t)]" :key="t"
-                ><template v-if="v"
-                  >{{ valueOf(v.unit, v.median)
-                  }}<span v-if="v.rating" class="small faded">, {{ v.rating }}</span></template
-                ></template
+            <td v-for="(v, i) in l.values" :key="i">
+              <template v-if="v"
+                >{{ valueOf(v.unit, v.median)
+                }}<span v-if="v.rating" class="small faded">, {{ v.rating }}</span></template
               >
             </td>
           </tr>

@@ -1,0 +1,271 @@
+package field
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"tidemarker/internal/core/field"
+	"tidemarker/internal/core/measure"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/store"
+)
+
+// Asked is what of a site's field data is to be shown.
+type Asked struct {
+	Metric measure.Metric `query:"metric" enum:"largest-contentful-paint,interaction-delay,layout-shift,first-contentful-paint,first-byte" default:"largest-contentful-paint"`
+	Device string         `query:"device" enum:"desktop,phone" default:"phone"`
+	Class  string         `query:"class" doc:"Of pages; empty: all."`
+	Days   int            `query:"days" minimum:"7" maximum:"800" default:"90"`
+}
+
+// Day is one day of a chart.
+type Day struct {
+	Day string `json:"day" doc:"As 2026-11-27, in UTC."`
+	field.Level
+}
+
+// FileDay is one day as a file has it.
+type FileDay struct {
+	Day    string  `json:"day"`
+	P75    float64 `json:"p75"`
+	Visits int     `json:"visits,omitempty"`
+}
+
+// ClassLevel is how fast the pages of a class were lately.
+type ClassLevel struct {
+	Class string `json:"class"`
+	field.Level
+}
+
+// Event is a promotion or rollback, and what it did to visitors.
+type Event struct {
+	store.Promoted
+	Effect field.Effect `json:"effect"`
+	Days   int          `json:"days" doc:"Whole days that were compared on each side."`
+}
+
+// View is a site's field data of one metric and device.
+type View struct {
+	Metric  measure.Metric `json:"metric" enum:"largest-contentful-paint,interaction-delay,layout-shift,first-contentful-paint,first-byte"`
+	Title   string         `json:"title"`
+	Unit    string         `json:"unit" enum:"ms,1"`
+	Good    float64        `json:"good" doc:"Up to which it is good, by what is published."`
+	Poor    float64        `json:"poor" doc:"Above which it is poor."`
+	From    string         `json:"from"`
+	To      string         `json:"to"`
+	Days    []Day          `json:"days" doc:"By what visitors' browsers told; days without page views are left out."`
+	File    []FileDay      `json:"file" doc:"By a file that was read."`
+	Lately  *field.Level   `json:"lately,omitempty" doc:"Of the last 28 days."`
+	Classes []ClassLevel   `json:"classes" doc:"Of the last 28 days, the slowest first."`
+	Events  []Event        `json:"events" doc:"What was promoted and rolled back, in order."`
+}
+
+// lately is how many days count as now.
+const lately = 28
+
+// View shows a site's field data up to a moment.
+func (d *Desk) View(ctx context.Context, siteID int64, ask Asked, now time.Time) (View, error) {
+	def := measure.Of(ask.Metric)
+	to := now.UTC().Truncate(24 * time.Hour)
+	from := to.AddDate(0, 0, 1-ask.Days)
+	v := View{Metric: ask.Metric, Title: def.Title, Unit: def.Unit, Good: def.Good, Poor: def.Poor, From: from.Format(time.DateOnly), To: to.Format(time.DateOnly), Days: []Day{}, File: []FileDay{}, Classes: []ClassLevel{}, Events: []Event{}}
+	read := from
+	if early := to.AddDate(0, 0, 1-lately); early.Before(read) {
+		read = early
+	}
+	// Before the first promotion of the chart there have to be days to hold it against.
+	rows, err := d.Store.FieldDays(ctx, siteID, ask.Metric, ask.Device, read.AddDate(0, 0, -4*field.Week))
+	if err != nil {
+		return v, err
+	}
+	days, recent, classes := map[time.Time]field.Histogram{}, field.Histogram{}, map[string]field.Histogram{}
+	for _, r := range rows {
+		chosen := ask.Class == "" || r.Class == ask.Class
+		if r.Source != "beacon" {
+			if chosen && r.P75 != nil && !r.Day.Before(from) && (ask.Class != "" || r.Class == "") {
+				v.File = append(v.File, FileDay{r.Day.Format(time.DateOnly), *r.P75, r.Visits})
+			}
+			continue
+		}
+		if !r.Day.Before(to.AddDate(0, 0, 1-lately)) {
+			if classes[r.Class] == nil {
+				classes[r.Class] = field.Histogram{}
+			}
+			classes[r.Class].Add(r.Steps)
+			if chosen {
+				recent.Add(r.Steps)
+			}
+		}
+		if !chosen {
+			continue
+		}
+		if days[r.Day] == nil {
+			days[r.Day] = field.Histogram{}
+		}
+		days[r.Day].Add(r.Steps)
+	}
+	for _, day := range slices.SortedFunc(maps.Keys(days), time.Time.Compare) {
+		if l := days[day].Level(ask.Metric); l != nil && !day.Before(from) {
+			v.Days = append(v.Days, Day{day.Format(time.DateOnly), *l})
+		}
+	}
+	v.Lately = recent.Level(ask.Metric)
+	for class, h := range classes {
+		if l := h.Level(ask.Metric); l != nil {
+			v.Classes = append(v.Classes, ClassLevel{class, *l})
+		}
+	}
+	slices.SortFunc(v.Classes, func(a, b ClassLevel) int { return strings.Compare(a.Class, b.Class) })
+	slices.SortStableFunc(v.Classes, func(a, b ClassLevel) int {
+		switch {
+		case a.P75 > b.P75:
+			return -1
+		case a.P75 < b.P75:
+			return 1
+		}
+		return 0
+	})
+	promoted, err := d.Store.Promotions(ctx, siteID, from)
+	if err != nil {
+		return v, err
+	}
+	for i, p := range promoted {
+		e := effectOf(ask.Metric, days, promoted, i, to)
+		e.Effect.Class, e.Effect.Device = ask.Class, ask.Device
+		v.Events = append(v.Events, e)
+		_ = p
+	}
+	return v, nil
+}
+
+// effectOf holds the whole days after a promotion against those before it, up to the promotions beside it, in which other
+// settings were in force.
+func effectOf(m measure.Metric, days map[time.Time]field.Histogram, promoted []store.Promoted, i int, today time.Time) Event {
+	at := promoted[i].At.UTC().Truncate(24 * time.Hour)
+	first, last := at.AddDate(0, 0, -4*field.Week), today.AddDate(0, 0, -1)
+	for n, p := range promoted {
+		other := p.At.UTC().Truncate(24 * time.Hour)
+		if n < i && !other.Before(first) {
+			first = other.AddDate(0, 0, 1)
+		}
+		if n > i && other.Add(-24*time.Hour).Before(last) {
+			last = other.AddDate(0, 0, -1)
+		}
+	}
+	span := field.Span(int(at.Sub(first)/(24*time.Hour)), int(last.Sub(at)/(24*time.Hour)))
+	before, after := field.Histogram{}, field.Histogram{}
+	for n := 1; n <= span; n++ {
+		before.Add(days[at.AddDate(0, 0, -n)])
+		after.Add(days[at.AddDate(0, 0, n)])
+	}
+	e := Event{promoted[i], field.Compare(m, before, after), max(0, span)}
+	if span <= 0 {
+		e.Effect.Why = "No whole day has passed since, until the next one."
+		if at.Equal(today) || at.AddDate(0, 0, 1).Equal(today) {
+			e.Effect.Why = "No whole day has passed since."
+		}
+	}
+	return e
+}
+
+// mostRows is how many rows of a file are read.
+const mostRows = 200_000
+
+// Import reads field data of elsewhere from a CSV file with the columns day, device, metric, p75, and perhaps class (or
+// page, by which it is told) and visits. All of it or nothing; the error names the line. It gives how many days were read.
+func (d *Desk) Import(ctx context.Context, siteID int64, raw []byte) (int, error) {
+	row, err := d.Store.Site(ctx, siteID)
+	if err != nil {
+		return 0, err
+	}
+	r := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(raw, []byte("\ufeff"))))
+	r.FieldsPerRecord = -1
+	head, err := r.Read()
+	if err != nil {
+		return 0, &Refused{Why: "the file has no line with the names of its columns"}
+	}
+	at := map[string]int{}
+	for i, h := range head {
+		at[strings.ToLower(strings.TrimSpace(h))] = i
+	}
+	for _, name := range []string{"day", "device", "metric", "p75"} {
+		if _, there := at[name]; !there {
+			return 0, &Refused{Why: fmt.Sprintf("the file has no column %q. Its columns have to be day, device, metric, p75, and may be class or page, and visits", name)}
+		}
+	}
+	var list []store.FieldDay
+	seen := map[string]bool{}
+	for line := 2; ; line++ {
+		rec, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return 0, &Refused{Why: "the file is no CSV: " + err.Error()}
+		}
+		if len(list) >= mostRows {
+			return 0, &Refused{Why: fmt.Sprintf("the file has more than %d lines", mostRows)}
+		}
+		day, err := fileDay(siteID, row.Document.V.Pages, func(name string) string {
+			if i, there := at[name]; there && i < len(rec) {
+				return strings.TrimSpace(rec[i])
+			}
+			return ""
+		})
+		if err != nil {
+			return 0, &Refused{Why: fmt.Sprintf("line %d: %v", line, err)}
+		}
+		key := fmt.Sprint(day.Day, day.Class, day.Device, day.Metric)
+		if seen[key] {
+			return 0, &Refused{Why: fmt.Sprintf("line %d: this day, class, device and metric are there twice", line)}
+		}
+		seen[key] = true
+		list = append(list, day)
+	}
+	if len(list) == 0 {
+		return 0, &Refused{Why: "the file has no lines beside the names of its columns"}
+	}
+	return len(list), d.Store.SaveFieldDays(ctx, list)
+}
+
+func fileDay(siteID int64, pages []site.Page, of func(string) string) (store.FieldDay, error) {
+	out := store.FieldDay{SiteID: siteID, Source: "file", Class: of("class"), Device: of("device")}
+	var err error
+	if out.Day, err = time.Parse(time.DateOnly, of("day")); err != nil {
+		return out, fmt.Errorf("%q is no day such as 2026-11-27", of("day"))
+	}
+	if out.Device != site.Desktop && out.Device != site.Phone {
+		return out, fmt.Errorf("%q is neither desktop nor phone", out.Device)
+	}
+	for short, m := range field.Metrics {
+		if strings.EqualFold(of("metric"), short) || of("metric") == string(m.Metric) {
+			out.Metric = m.Metric
+			v, err := strconv.ParseFloat(of("p75"), 64)
+			if err != nil || v < 0 || v > m.Most {
+				return out, fmt.Errorf("%q is no p75 between 0 and %g", of("p75"), m.Most)
+			}
+			out.P75 = &v
+		}
+	}
+	if out.Metric == "" {
+		return out, fmt.Errorf("%q is no metric: LCP, INP, CLS, FCP or TTFB", of("metric"))
+	}
+	if page := of("page"); page != "" && out.Class == "" {
+		out.Class = field.ClassOf(pages, page)
+	}
+	if n := of("visits"); n != "" {
+		if out.Visits, err = strconv.Atoi(n); err != nil || out.Visits < 0 {
+			return out, fmt.Errorf("%q is no number of page views", n)
+		}
+	}
+	return out, nil
+}
