@@ -2,6 +2,7 @@ package field
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/csv"
 	"errors"
@@ -87,7 +88,37 @@ func (d *Desk) View(ctx context.Context, siteID int64, ask Asked, now time.Time)
 	if err != nil {
 		return v, err
 	}
-	days, recent, classes := map[time.Time]field.Histogram{}, field.Histogram{}, map[string]field.Histogram{}
+	sums := v.sum(rows, ask, from, to)
+	days := sums.days
+	for _, day := range slices.SortedFunc(maps.Keys(days), time.Time.Compare) {
+		if l := days[day].Level(ask.Metric); l != nil && !day.Before(from) {
+			v.Days = append(v.Days, Day{day.Format(time.DateOnly), *l})
+		}
+	}
+	v.Lately = sums.recent.Level(ask.Metric)
+	v.Classes = append(v.Classes, sums.levels(ask.Metric)...)
+	promoted, err := d.Store.Promotions(ctx, siteID, from)
+	if err != nil {
+		return v, err
+	}
+	for i := range promoted {
+		e := effectOf(ask.Metric, days, promoted, i, to)
+		e.Effect.Class, e.Effect.Device = ask.Class, ask.Device
+		v.Events = append(v.Events, e)
+	}
+	return v, nil
+}
+
+// summed is what days come to: each by itself, lately, and by the class of pages.
+type summed struct {
+	days    map[time.Time]field.Histogram
+	recent  field.Histogram
+	classes map[string]field.Histogram
+}
+
+// sum adds up what was asked for, and takes what came from a file as it is.
+func (v *View) sum(rows []store.FieldDay, ask Asked, from, to time.Time) summed {
+	out := summed{map[time.Time]field.Histogram{}, field.Histogram{}, map[string]field.Histogram{}}
 	for _, r := range rows {
 		chosen := ask.Class == "" || r.Class == ask.Class
 		if r.Source != "beacon" {
@@ -97,54 +128,35 @@ func (d *Desk) View(ctx context.Context, siteID int64, ask Asked, now time.Time)
 			continue
 		}
 		if !r.Day.Before(to.AddDate(0, 0, 1-lately)) {
-			if classes[r.Class] == nil {
-				classes[r.Class] = field.Histogram{}
+			if out.classes[r.Class] == nil {
+				out.classes[r.Class] = field.Histogram{}
 			}
-			classes[r.Class].Add(r.Steps)
+			out.classes[r.Class].Add(r.Steps)
 			if chosen {
-				recent.Add(r.Steps)
+				out.recent.Add(r.Steps)
 			}
 		}
 		if !chosen {
 			continue
 		}
-		if days[r.Day] == nil {
-			days[r.Day] = field.Histogram{}
+		if out.days[r.Day] == nil {
+			out.days[r.Day] = field.Histogram{}
 		}
-		days[r.Day].Add(r.Steps)
+		out.days[r.Day].Add(r.Steps)
 	}
-	for _, day := range slices.SortedFunc(maps.Keys(days), time.Time.Compare) {
-		if l := days[day].Level(ask.Metric); l != nil && !day.Before(from) {
-			v.Days = append(v.Days, Day{day.Format(time.DateOnly), *l})
+	return out
+}
+
+// levels are those of the classes, the slowest first.
+func (s summed) levels(m measure.Metric) []ClassLevel {
+	var out []ClassLevel
+	for class, h := range s.classes {
+		if l := h.Level(m); l != nil {
+			out = append(out, ClassLevel{class, *l})
 		}
 	}
-	v.Lately = recent.Level(ask.Metric)
-	for class, h := range classes {
-		if l := h.Level(ask.Metric); l != nil {
-			v.Classes = append(v.Classes, ClassLevel{class, *l})
-		}
-	}
-	slices.SortFunc(v.Classes, func(a, b ClassLevel) int { return strings.Compare(a.Class, b.Class) })
-	slices.SortStableFunc(v.Classes, func(a, b ClassLevel) int {
-		switch {
-		case a.P75 > b.P75:
-			return -1
-		case a.P75 < b.P75:
-			return 1
-		}
-		return 0
-	})
-	promoted, err := d.Store.Promotions(ctx, siteID, from)
-	if err != nil {
-		return v, err
-	}
-	for i, p := range promoted {
-		e := effectOf(ask.Metric, days, promoted, i, to)
-		e.Effect.Class, e.Effect.Device = ask.Class, ask.Device
-		v.Events = append(v.Events, e)
-		_ = p
-	}
-	return v, nil
+	slices.SortFunc(out, func(a, b ClassLevel) int { return cmp.Or(cmp.Compare(b.P75, a.P75), strings.Compare(a.Class, b.Class)) })
+	return out
 }
 
 // effectOf holds the whole days after a promotion against those before it, up to the promotions beside it, in which other
