@@ -3,6 +3,8 @@ package api_test
 import (
 	"fmt"
 	"net/http"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -57,6 +59,9 @@ func TestWhatAChangeDoesToSpeedIsMeasuredAndShown(t *testing.T) {
 	d.fill("#expect-amount", "5")
 	d.click("button", "^Expect this$")
 	d.see("p", "^Expected: requests gets better by 5 at least\\.")
+	d.click("button", "^Choose what$")
+	d.click("label", "also a repeat visit")
+	d.fill("#measure-rounds", "8")
 	d.click("button", "^Measure on staging$")
 	d.see("[role=status]", "so far\\. It goes on until the main metrics are decided")
 	runs, err := d.store.ChangeRuns(t.Context(), c.ID)
@@ -65,8 +70,9 @@ func TestWhatAChangeDoesToSpeedIsMeasuredAndShown(t *testing.T) {
 	d.see("h1", "^Desktop: ")
 	d.see("th", "^requests$")
 	d.see("td", "better")
-	d.see("p", "from an empty browser and from the page cache")
+	d.see("p", "each page with each of the settings in turn")
 	d.accessible("a measurement")
+	d.inDepth(runs[0].ID)
 	d.open(at)
 	d.see("p", "^Desktop: .*requests −\\d+")
 	d.see("p", "^Expected: First draw earlier$")
@@ -75,4 +81,49 @@ func TestWhatAChangeDoesToSpeedIsMeasuredAndShown(t *testing.T) {
 	d.accessible("a change that was measured")
 	now, _ := d.staging.Layer.Settings()
 	assert.Equal(t, true, now["scripts.combine"], "staging has the change, as before")
+}
+
+// inDepth looks at a measured page in depth, holds a recording against it, and takes all of it along.
+func (d *desk) inDepth(run int64) {
+	d.Helper()
+	at := fmt.Sprintf("/runs/%d", run)
+	d.click("a", "^Pages in depth$")
+	d.see("h1", "^/kits$")
+	d.see("h2", "^How it comes into view$")
+	d.see("th", "^before$")
+	d.see("td", "^/assets/fern\\.js")
+	d.see("td", "^gone$")
+	d.see("td", "^new$")
+	d.see("td", "^script$")
+	d.accessible("a measured page in depth")
+	marin := d.api(people.Maintainer)
+	res := map[string]string{}
+	for _, format := range []string{"csv", "json", "har", "junit", "openmetrics", "html"} {
+		status, text := marin.ask(http.MethodGet, at+"/measured/export?format="+format, nil, nil)
+		require.Equal(d, http.StatusOK, status, text)
+		res[format] = text
+	}
+	assert.Contains(d, res["csv"], "largest-contentful-paint ms")
+	assert.Contains(d, res["openmetrics"], "# EOF")
+	file := filepath.Join(d.TempDir(), "kits.har")
+	require.NoError(d, os.WriteFile(file, []byte(res["har"]), 0o600))
+	input, err := d.page.Element("#har-file")
+	require.NoError(d, err)
+	require.NoError(d, input.SetFiles([]string{file}))
+	d.see("span", "^Page loads of the file:$")
+	require.NoError(d, os.WriteFile(file, []byte("no HAR"), 0o600))
+	require.NoError(d, input.SetFiles([]string{file}))
+	d.see("p", "kits\\.har is not a HAR file")
+	var problem struct{ Detail string }
+	status, text := marin.ask(http.MethodPost, at+"/recordings?page=/kits&device=desktop", map[string]any{"log": map[string]any{"version": "2.0", "entries": []any{map[string]any{}}}}, &problem)
+	assert.Equal(d, http.StatusUnprocessableEntity, status)
+	assert.Contains(d, text, "HAR 2.0")
+	status, text = marin.ask(http.MethodGet, at+"/measured?page=/nowhere", nil, nil)
+	assert.Equal(d, http.StatusNotFound, status, text)
+
+	d.open(fmt.Sprintf("/measurements?before=%d&after=%d", run, run))
+	d.see("p", "were not loaded in turns")
+	d.see("h2", "^On a desktop$")
+	d.accessible("two measurements")
+	d.open(at)
 }

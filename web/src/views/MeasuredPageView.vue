@@ -46,11 +46,14 @@ const titles: Record<string, string> = {
 const har = ref<unknown>();
 const unreadable = ref("");
 async function choose(e: Event) {
-  const file = (e.target as HTMLInputElement).files?.[0];
+  const input = e.target as HTMLInputElement;
+  const file = input.files?.[0];
   if (!file) return;
   unreadable.value = "";
   try {
-    har.value = JSON.parse((await file.text()).replace(/^\uFEFF/, ""));
+    const text = await file.text();
+    input.value = ""; // so that the same file can be chosen again
+    har.value = JSON.parse(text.replace(/^\uFEFF/, ""));
   } catch {
     unreadable.value = `${file.name} is not a HAR file: it is no JSON. Save it from the network view of a browser's own tools.`;
     return;
