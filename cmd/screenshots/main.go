@@ -156,6 +156,7 @@ func views(base string) ([]shot, error) {
 		{name: "test-plan", path: fmt.Sprintf("/sites/%d/test-plan", id)},
 		{name: "settings", path: fmt.Sprintf("/sites/%d/settings", id)},
 		{name: "history", path: fmt.Sprintf("/sites/%d/history", id)},
+		{name: "visitors", path: fmt.Sprintf("/sites/%d/field", id)},
 		{name: "exclusions", path: fmt.Sprintf("/sites/%d/exclusions", id)},
 	}
 	taking, err := takeOn(base)
@@ -267,6 +268,7 @@ func changeViews(base string, id int64, state string) ([]shot, error) {
 			shots = append(shots, shot{name: "culprit", path: fmt.Sprintf("/runs/%d", r.ID)})
 		}
 		if r.Kind == "measure" {
+			shots = append(shots, shot{name: "measured-page", path: fmt.Sprintf("/runs/%d/pages?page=/kits", r.ID)})
 			shots = append(shots, shot{name: "measure", path: fmt.Sprintf("/runs/%d", r.ID)})
 		}
 		if r.Verdict != "broken" || state != "rolled back" {

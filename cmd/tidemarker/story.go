@@ -182,7 +182,7 @@ func (s *story) change(ctx context.Context, site int64, title, reason, effect st
 	for _, act := range acts {
 		if act == measureIt {
 			var run struct{ ID int64 }
-			if err := s.maintainer.call(ctx, http.MethodPost, at+"/measure", map[string]any{}, &run); err != nil {
+			if err := s.maintainer.call(ctx, http.MethodPost, at+"/measure", map[string]any{"devices": []string{"phone"}, "repeat": true, "film": true, "rounds": 8}, &run); err != nil {
 				return err
 			}
 			if err := s.maintainer.await(ctx, run.ID); err != nil {

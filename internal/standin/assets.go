@@ -56,6 +56,10 @@ var fontFace = regexp.MustCompile(`@font-face\s*\{`)
 
 // serveAsset delivers a file as the settings say.
 func (l *Layer) serveAsset(w http.ResponseWriter, r *http.Request, p policy) {
+	if l.faltering(r) {
+		http.Error(w, "Too busy.", http.StatusServiceUnavailable)
+		return
+	}
 	res := response{}
 	if f, there := l.made.get(r.URL.Path); there && strings.HasPrefix(r.URL.Path, madePath) {
 		res = response{http.StatusOK, http.Header{"Content-Type": {f.mediaType}}, f.body}

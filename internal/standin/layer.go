@@ -41,6 +41,22 @@ type Layer struct {
 	made       madeAssets
 	sizes      pictureSizes
 	background sync.WaitGroup
+	falters    func(settings.Values, *http.Request) bool
+}
+
+// Falter has files not come where a function says so, by the settings and the request: a speed layer that is overloaded now
+// and then. Nil has them come again.
+func (l *Layer) Falter(when func(settings.Values, *http.Request) bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.falters = when
+}
+
+// faltering tells whether a file does not come this time.
+func (l *Layer) faltering(r *http.Request) bool {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return l.falters != nil && l.falters(l.values, r)
 }
 
 // NewLayer puts a speed layer with these settings in front of a site's origin.

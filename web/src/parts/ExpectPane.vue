@@ -3,9 +3,10 @@
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
 import Select from "primevue/select";
-import { ref } from "vue";
+import { computed, ref } from "vue";
 import type { Schemas } from "../api/client";
 import { useActs, type Change } from "../api/queries";
+import { useTestPlan } from "../api/testplan";
 import StateGlyph from "./StateGlyph.vue";
 import Trouble from "./Trouble.vue";
 
@@ -18,6 +19,8 @@ const metrics: { value: Expectation["metric"]; label: string; unit: string; fact
   { value: "first-contentful-paint", label: "first paint", unit: "ms", factor: 1 },
   { value: "layout-shift", label: "layout shift", unit: "", factor: 1 },
   { value: "total-blocking-time", label: "blocking time", unit: "ms", factor: 1 },
+  { value: "interaction-delay", label: "interaction delay", unit: "ms", factor: 1 },
+  { value: "visually-complete", label: "visually complete", unit: "ms", factor: 1 },
   { value: "load", label: "load", unit: "ms", factor: 1 },
   { value: "transferred", label: "transferred", unit: "kB", factor: 1000 },
   { value: "requests", label: "requests", unit: "", factor: 1 },
@@ -27,7 +30,12 @@ const devices = [
   { value: "phone", label: "a phone" },
   { value: "desktop", label: "a desktop" },
 ];
-const wish = ref({ metric: metrics[0]!.value, device: "" as Expectation["device"], amount: "" });
+const { data: plan } = useTestPlan(() => props.change.site);
+const pages = computed(() => [
+  { value: "", label: "all pages that are measured" },
+  ...(plan.value?.pages ?? []).map((p) => ({ value: p.path, label: p.path })),
+]);
+const wish = ref({ metric: metrics[0]!.value, device: "" as Expectation["device"], page: "", amount: "" });
 const of = (m: string) => metrics.find((x) => x.value === m) ?? metrics[0]!;
 async function say(expected?: Expectation) {
   await acts.expect.mutateAsync({ change: props.change.id, expected });
@@ -52,7 +60,7 @@ const states: Record<string, string> = { met: "clear", "not met": "broken", "not
         say({
           metric: wish.metric,
           device: wish.device,
-          page: '',
+          page: wish.page,
           amount: (Number(wish.amount.replace(',', '.')) || 0) * of(wish.metric).factor,
         })
       "
@@ -75,6 +83,15 @@ const states: Record<string, string> = { met: "clear", "not met": "broken", "not
           option-label="label"
           option-value="value"
           aria-label="Device"
+          size="small"
+        />
+        <span class="small">at</span>
+        <Select
+          v-model="wish.page"
+          :options="pages"
+          option-label="label"
+          option-value="value"
+          aria-label="Page"
           size="small"
         />
       </div>
