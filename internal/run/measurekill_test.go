@@ -1,0 +1,74 @@
+package run_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/changes"
+	"tidemarker/internal/core/journey"
+	"tidemarker/internal/core/measure"
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/site"
+)
+
+// TestAMeasurementThatWasCutOffGoesOn kills the process that measures: another goes on with the round it was in, no load is
+// counted twice, staging has the change. Somebody who keeps a basket and a journey are measured, too. It was not sure, so
+// that it can be gone on with, once; what it measured is part of that.
+func TestAMeasurementThatWasCutOffGoesOn(t *testing.T) {
+	doc := tiny()
+	doc.Personas = []site.Persona{{Name: "basket carrier", Kind: "customer", Prepare: []journey.Step{{Go: "/kits/pearl-oyster-box"}, {Click: &journey.Target{Role: "button", Name: "Add to basket"}}}}}
+	doc.Pages[0].Personas = append(doc.Pages[0].Personas, "basket carrier")
+	doc.Journeys = []journey.Journey{{Name: "to the kits", Persona: site.Visitor, Devices: []string{site.Desktop}, Steps: []journey.Step{{Go: "/contact"}, {Click: &journey.Target{CSS: "header a"}}, {Expect: &journey.Expect{Visible: &journey.Target{CSS: "h1"}}}}}}
+	b := newBench(t, doc)
+	b.mark(0)
+	id, err := b.changes.Begin(t.Context(), b.site.ID, changes.Words{Title: "Compact"}, settings.Values{"markup.compact": true}, "marin")
+	require.NoError(t, err)
+	require.NoError(t, b.changes.Try(t.Context(), id, "marin"))
+	runs, err := b.store.ChangeRuns(t.Context(), id)
+	require.NoError(t, err)
+	require.NoError(t, b.runner.Run(t.Context(), runs[0].ID))
+	with, _ := b.staging.Layer.Settings()
+
+	for _, wrong := range []measure.Scope{{Pages: []string{"/nowhere"}}, {Personas: []string{"nobody"}}, {Journeys: []string{"none"}}, {Devices: []string{site.Phone}}} {
+		_, err = b.changes.Measure(t.Context(), id, wrong, "marin")
+		require.ErrorAs(t, err, new(*changes.Conflict), "%+v", wrong)
+	}
+	of, err := b.changes.Measure(t.Context(), id, measure.Scope{Personas: []string{site.Visitor, "basket carrier"}, Journeys: []string{"to the kits"}, Rounds: 3}, "marin")
+	require.NoError(t, err)
+	b.killAt(of, "measuring", 7*time.Second)
+	before, err := b.store.Loads(t.Context(), of)
+	require.NoError(t, err)
+	r := b.takeUp(of)
+	require.Equal(t, release.Done, r.State, r.Problem)
+	now, _ := b.staging.Layer.Settings()
+	assert.Equal(t, with, now, "staging has the change")
+	loads, err := b.store.Loads(t.Context(), of)
+	require.NoError(t, err)
+	seen := map[string]int{}
+	for _, l := range loads {
+		assert.Empty(t, l.Dropped, "%s as %s", l.Name(), l.Persona)
+		seen[l.Name()+string(l.Side)+l.Persona]++
+		if l.Journey != "" {
+			assert.GreaterOrEqual(t, l.Values[measure.Interaction], 16.0)
+		}
+	}
+	assert.Len(t, seen, 6)
+	for what, n := range seen {
+		assert.Equal(t, 3, n, what)
+	}
+	t.Logf("%d loads were there when it was killed", len(before))
+
+	more, err := b.changes.MeasureMore(t.Context(), of, "marin")
+	require.NoError(t, err)
+	again, err := b.store.Loads(t.Context(), more)
+	require.NoError(t, err)
+	assert.Equal(t, loads, again, "it goes on from all of it")
+	_, err = b.store.MoveRun(t.Context(), more, release.RunStopped)
+	require.NoError(t, err)
+	_, err = b.changes.MeasureMore(t.Context(), more, "marin")
+	require.ErrorAs(t, err, new(*changes.Conflict), "it was gone on with already")
+}
