@@ -22,6 +22,7 @@ type TestPlan struct {
 	Personas   []site.Persona        `json:"personas" maxItems:"50"`
 	Journeys   []journey.Journey     `json:"journeys" maxItems:"200"`
 	Publishing []site.PublishingTest `json:"publishing" maxItems:"50"`
+	Budgets    []site.Budget         `json:"budgets,omitempty" maxItems:"100" doc:"What pages may cost. Absent when it is changed: as they are."`
 }
 
 // TestPlanView is what is looked at, as it is now.
@@ -78,7 +79,7 @@ func fileName(name string) string {
 
 func testPlanView(row store.Site) TestPlanView {
 	shown := row.Document.V.Redacted()
-	v := TestPlanView{Version: shown.Version(), Environments: []string{}, TestPlan: TestPlan{orEmpty(shown.Pages), orEmpty(shown.Personas), orEmpty(shown.Journeys), orEmpty(shown.Publishing)}}
+	v := TestPlanView{Version: shown.Version(), Environments: []string{}, TestPlan: TestPlan{orEmpty(shown.Pages), orEmpty(shown.Personas), orEmpty(shown.Journeys), orEmpty(shown.Publishing), orEmpty(shown.Budgets)}}
 	for _, e := range shown.Environments {
 		v.Environments = append(v.Environments, e.Name)
 	}
@@ -90,7 +91,7 @@ func (s *Server) changeTestPlan(ctx context.Context, id int64, version string, t
 		if before.Version() != version {
 			return before, "", huma.Error409Conflict("Somebody changed what is in the test plan in the meantime. Nothing of yours was kept; look at it as it is now, and say it again.")
 		}
-		now, told, err := before.TestPlan(site.Site{Pages: to.Pages, Personas: to.Personas, Journeys: to.Journeys, Publishing: to.Publishing})
+		now, told, err := before.TestPlan(site.Site{Pages: to.Pages, Personas: to.Personas, Journeys: to.Journeys, Publishing: to.Publishing, Budgets: to.Budgets})
 		if err != nil {
 			return before, "", huma.Error422UnprocessableEntity("Nothing was changed: " + err.Error())
 		}

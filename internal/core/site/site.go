@@ -31,6 +31,18 @@ type Budget struct {
 	Over   *float64 `json:"over,omitempty" minimum:"0" maximum:"10" doc:"How much more than at the mark, as a part of it: 0.1 for a tenth."`
 }
 
+// Text names a budget, whatever it says it may cost.
+func (b Budget) Text() string {
+	text := "of the " + b.Metric
+	if b.Class != "" {
+		text += ", " + b.Class
+	}
+	if b.Device != "" {
+		text += ", " + b.Device
+	}
+	return text
+}
+
 // Environment is one instance of a site.
 type Environment struct {
 	Name        string            `json:"name"`

@@ -11,11 +11,14 @@ import (
 	"tidemarker/internal/core/journey"
 )
 
-// TestPlan is the site with other pages, personas, journeys and edits, read as a site file
+// TestPlan is the site with other pages, personas, journeys, edits and budgets (nil: as they are), read as a site file
 // is, and in words what differs, "" when nothing does. Secret values that are not told
 // stay; a [MissingSecret] says which are not known.
 func (s Site) TestPlan(to Site) (now Site, told string, err error) {
-	to.Name, to.Environments = s.Name, s.Environments
+	to.Name, to.Environments, to.FindCulprit = s.Name, s.Environments, s.FindCulprit
+	if to.Budgets == nil {
+		to.Budgets = s.Budgets
+	}
 	if now, err = to.Read(); err != nil {
 		return s, "", err
 	}
@@ -41,7 +44,7 @@ func (s Site) Steady() map[string][]string {
 // at once are told apart. Secret values have no part in it.
 func (s Site) Version() string {
 	s = s.Redacted()
-	raw, err := json.Marshal([]any{s.Pages, s.Personas, s.Journeys, s.Publishing})
+	raw, err := json.Marshal([]any{s.Pages, s.Personas, s.Journeys, s.Publishing, s.Budgets})
 	if err != nil {
 		panic(err) // plain data
 	}
@@ -56,6 +59,7 @@ func Told(before, after Site) string {
 	parts = append(parts, differing("persona", before.Personas, after.Personas, func(p Persona) string { return p.Name })...)
 	parts = append(parts, differing("journey", before.Journeys, after.Journeys, func(j journey.Journey) string { return "“" + j.Name + "”" })...)
 	parts = append(parts, differing("edit", before.Publishing, after.Publishing, func(e PublishingTest) string { return "“" + e.Name + "”" })...)
+	parts = append(parts, differing("budget", before.Budgets, after.Budgets, Budget.Text)...)
 	return strings.Join(parts, "; ")
 }
 

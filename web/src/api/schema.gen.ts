@@ -2068,6 +2068,27 @@ export interface components {
             environments: components["schemas"]["OnboardingPlace"][];
             name: string;
         };
+        Budget: {
+            /** @description Of pages; absent: each. */
+            class?: string;
+            /**
+             * @description Absent: each.
+             * @enum {string}
+             */
+            device?: "desktop" | "phone";
+            /** @enum {string} */
+            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "visually-complete" | "load" | "transferred" | "content" | "requests";
+            /**
+             * Format: double
+             * @description In milliseconds, octets, or the number itself.
+             */
+            most?: number;
+            /**
+             * Format: double
+             * @description How much more than at the mark, as a part of it: 0.1 for a tenth.
+             */
+            over?: number;
+        };
         BudgetResult: {
             /** @description In words. */
             budget: string;
@@ -2176,6 +2197,8 @@ export interface components {
             old: string;
         };
         "Change-test-planRequest": {
+            /** @description What pages may cost. Absent when it is changed: as they are. */
+            budgets?: components["schemas"]["Budget"][];
             journeys: components["schemas"]["Journey"][];
             pages: components["schemas"]["Page"][];
             personas: components["schemas"]["Persona"][];
@@ -4771,6 +4794,8 @@ export interface components {
             who: string;
         };
         TestPlanView: {
+            /** @description What pages may cost. Absent when it is changed: as they are. */
+            budgets?: components["schemas"]["Budget"][];
             /** @description In the order of promotion. */
             environments: string[];
             journeys: components["schemas"]["Journey"][];

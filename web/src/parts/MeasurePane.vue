@@ -67,8 +67,21 @@ const formats = [
         :loading="acts.more.isPending.value"
         @click="acts.more.mutate(run.id, { onSuccess: (r) => router.push(`/runs/${r.id}`) })"
       />
+      <Button
+        v-else-if="run.kind === 'try' && run.change && may('work')"
+        size="small"
+        outlined
+        label="Measure more"
+        :loading="acts.measure.isPending.value"
+        @click="
+          acts.measure.mutate(
+            { change: run.change, scope: { repeat: true, film: true } },
+            { onSuccess: (r) => router.push(`/runs/${r.id}`) },
+          )
+        "
+      />
     </div>
-    <Trouble :error="acts.more.error.value" />
+    <Trouble :error="acts.more.error.value ?? acts.measure.error.value" />
     <EffectTable
       v-for="c in casesOf(all)"
       :key="c"

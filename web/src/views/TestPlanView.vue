@@ -7,6 +7,7 @@ import { useDecisions, useEndDecision, useLearned, useTestPlan, useTestPlanActs,
 import AskState from "../parts/AskState.vue";
 import LooksTable from "../parts/LooksTable.vue";
 import PageForm from "../parts/PageForm.vue";
+import BudgetForm from "../parts/BudgetForm.vue";
 import DecisionTable from "../parts/DecisionTable.vue";
 import RestlessTable from "../parts/RestlessTable.vue";
 import RowActs from "../parts/RowActs.vue";
@@ -25,6 +26,7 @@ const endDecision = useEndDecision();
 // Each part tells of its own troubles.
 const acts = useTestPlanActs(() => props.id);
 const looksActs = useTestPlanActs(() => props.id);
+const budgetActs = useTestPlanActs(() => props.id);
 
 const first = computed(() => site.data.value?.environments.find((e) => e.role === "staging")?.name ?? "staging");
 const unmarked = computed(() => site.data.value?.environments.every((e) => !e.marks.length));
@@ -157,6 +159,16 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
             </li>
           </ul>
         </div>
+      </section>
+      <section class="part">
+        <h2>What pages may cost</h2>
+        <BudgetForm
+          :budgets="plan.budgets ?? []"
+          :may-edit="may('work')"
+          :busy="budgetActs.change.isPending.value"
+          @budgets="(budgets) => change({ budgets }, budgetActs, false)"
+        />
+        <Trouble :error="budgetActs.change.error.value" />
       </section>
       <section v-if="learned" class="part">
         <h2>What changes by itself</h2>
