@@ -64,6 +64,14 @@ func TestTheTestPlanIsChangedWhereItIsSeen(t *testing.T) {
 	require.True(t, there)
 	assert.Equal(t, []site.Mask{{Selector: ".made"}}, page.Masks)
 
+	d.see("p", "^No budgets\\.")
+	d.choose("select[aria-label='Device of the budget']", "a phone")
+	d.fill("input[aria-label='Amount of the budget']", "2500")
+	d.click("button", "^Add the budget$")
+	d.see("td", "^2\\.5 s$")
+	require.Len(t, d.document().Budgets, 1)
+	assert.Equal(t, site.Phone, d.document().Budgets[0].Device)
+
 	// The way out is seen by whoever signed in, and proposed.
 	d.click("button[aria-label='Try member']", ".")
 	d.see(".ran", "it works\\s+member on desktop")

@@ -80,18 +80,18 @@ func TestASecretHasNoPartInTheVersion(t *testing.T) {
 // What the test plan does not say stays: budgets that are not told, and whether culprits are searched for at once.
 func TestWhatIsNotToldStays(t *testing.T) {
 	most := 2500.0
-	before := site.Site{Name: "Moss", FindCulprit: true, Environments: []site.Environment{{Name: "staging", URL: "https://moss.example"}}, Pages: []site.Page{{Path: "/"}}, Budgets: []site.Budget{{Metric: "largest-contentful-paint", Most: &most, Device: site.Phone}}}
+	before := Site{Name: "Moss", FindCulprit: true, Environments: []Environment{{Name: "staging", URL: "https://moss.example"}}, Pages: []Page{{Path: "/"}}, Budgets: []Budget{{Metric: "largest-contentful-paint", Most: &most, Device: Phone}}}
 	before, err := before.Read()
 	require.NoError(t, err)
-	now, told, err := before.TestPlan(site.Site{Pages: before.Pages})
+	now, told, err := before.TestPlan(Site{Pages: before.Pages})
 	require.NoError(t, err)
 	assert.True(t, now.FindCulprit)
 	assert.Equal(t, before.Budgets, now.Budgets)
 	assert.Empty(t, told)
-	now, told, err = before.TestPlan(site.Site{Pages: before.Pages, Budgets: []site.Budget{}})
+	now, told, err = before.TestPlan(Site{Pages: before.Pages, Budgets: []Budget{}})
 	require.NoError(t, err)
 	assert.Empty(t, now.Budgets)
 	assert.Contains(t, told, "budget of the largest-contentful-paint, phone")
-	_, _, err = before.TestPlan(site.Site{Pages: before.Pages, Budgets: []site.Budget{{Metric: "largest-contentful-paint"}}})
+	_, _, err = before.TestPlan(Site{Pages: before.Pages, Budgets: []Budget{{Metric: "largest-contentful-paint"}}})
 	assert.ErrorContains(t, err, "/budgets/0", "neither how much nor over what")
 }
