@@ -132,6 +132,18 @@ func TestBeaconsAreKeptWhateverComesAtOnce(t *testing.T) {
 	}
 	wg.Wait()
 	require.Error(t, d.Take(t.Context(), "nobodys", "", []byte(told)))
+	flooded := field.Desk{Store: st, PerSecond: 1}
+	var refused *field.Refused
+	for range 3 {
+		err = flooded.Take(t.Context(), source.Key, "https://elsewhere.example", []byte(told))
+		require.ErrorAs(t, err, &refused, "what is not the site's own costs it nothing")
+		require.False(t, refused.Busy)
+	}
+	for range 2 {
+		require.NoError(t, flooded.Take(t.Context(), source.Key, "https://moss.example", []byte(told)))
+	}
+	require.ErrorAs(t, flooded.Take(t.Context(), source.Key, "https://moss.example", []byte(told)), &refused)
+	require.True(t, refused.Busy)
 	require.NoError(t, d.Tidy(t.Context(), time.Now()))
 	require.NoError(t, d.Tidy(t.Context(), time.Now()), "twice comes to the same")
 	days, err := st.FieldDays(t.Context(), row.ID, measure.Largest, site.Phone, time.Now().AddDate(0, 0, -2))
@@ -140,7 +152,7 @@ func TestBeaconsAreKeptWhateverComesAtOnce(t *testing.T) {
 	for _, d := range days {
 		visits += d.Visits
 	}
-	require.Equal(t, 400, visits)
+	require.Equal(t, 402, visits)
 
 	// What is old is dropped, page views first.
 	require.NoError(t, d.Tidy(t.Context(), time.Now().AddDate(0, 0, 5)))

@@ -18,6 +18,15 @@ const tall = computed(() => {
   return l?.width && l.height ? l.height / l.width : undefined;
 });
 /** What is there only from the second frame on is drawn again only when it changes. */
+const curve = (film: Schemas["Frame"][]) => {
+  const x = (at: number) => ((900 * at) / end.value).toFixed(1);
+  const y = (complete: number) => (88 - 84 * complete).toFixed(1);
+  let d = `M0 ${y(0)}`;
+  for (const f of film) d += `H${x(f.at)}V${y(f.complete)}`;
+  return `${d}H900`;
+};
+const told = (film: Schemas["Frame"][]) =>
+  film.map((f) => `${Math.round(100 * f.complete)} % at ${(f.at / 1000).toFixed(1)} s`).join(", ");
 const alt = (name: string, f: Schemas["Frame"] | undefined, m: number) =>
   `${name}, ${(m / 1000).toFixed(1)} s: ${f ? `${Math.round(100 * f.complete)} % there` : "nothing yet"}`;
 </script>
@@ -55,9 +64,20 @@ const alt = (name: string, f: Schemas["Frame"] | undefined, m: number) =>
         </tr>
       </tbody>
     </table>
+    <svg
+      class="curve"
+      viewBox="0 0 900 90"
+      preserveAspectRatio="none"
+      role="img"
+      :aria-label="sides.map((s) => `${s.name}: ${told(s.of!.load.film ?? [])}`).join('; ')"
+    >
+      <line x1="0" x2="900" y1="88" y2="88" />
+      <path v-for="s in sides" :key="s.name" :class="s.name" :d="curve(s.of!.load.film ?? [])" />
+    </svg>
     <p class="small faded">
-      Pictures are of one load of each side; what stands there is what the window showed at that moment. A heavier frame
-      means that everything is there.
+      The lines say how much is there at each moment, the lighter one before, the darker after. Pictures are of one load
+      of each side; what stands there is what the window showed at that moment. A heavier frame means that everything is
+      there.
     </p>
   </section>
 </template>
@@ -79,6 +99,22 @@ const alt = (name: string, f: Schemas["Frame"] | undefined, m: number) =>
   width: 100%;
   border: 1px solid var(--rule-strong);
   background: #fff;
+}
+.curve {
+  width: 100%;
+  height: 70px;
+}
+.curve line {
+  stroke: var(--rule);
+}
+.curve path {
+  fill: none;
+  stroke: var(--rule-strong);
+  stroke-width: 2;
+  vector-effect: non-scaling-stroke;
+}
+.curve path.after {
+  stroke: var(--deep);
 }
 .film img.whole {
   border: 2px solid var(--ink);
