@@ -17,7 +17,7 @@ import (
 // that reads a clock, a file, the network or the environment. What runtime and maphash give (how
 // many processors there are, digests that are others in each process) decides nothing.
 var pureStandard = []string{"bytes", "cmp", "compress/gzip", "crypto/sha256", "encoding/csv", "encoding/binary", "encoding/hex", "encoding/json", "encoding/xml", "errors", "fmt", "hash/crc32", "hash/maphash", "image", "image/color",
-	"image/draw", "image/png", "io", "maps", "math", "math/bits", "net/url", "reflect", "regexp", "runtime", "slices", "sort", "strconv", "strings", "sync", "time", "unicode", "unicode/utf8"}
+	"image/draw", "image/png", "io", "maps", "math", "math/bits", "net/url", "path", "reflect", "regexp", "runtime", "slices", "sort", "strconv", "strings", "sync", "time", "unicode", "unicode/utf8"}
 
 // pureLibraries compute and nothing else.
 var pureLibraries = []string{"github.com/gowebpki/jcs", "github.com/dunglas/httpsfv", "github.com/goccy/go-yaml", "github.com/klauspost/compress/flate", "github.com/PuerkitoBio/goquery", "github.com/wI2L/jsondiff",
