@@ -140,7 +140,6 @@ func inviteCommand(data *string) *cobra.Command {
 
 // serve runs until the context ends. ready is called with the address once it answers.
 func (a *app) serve(ctx context.Context, listen string, public *url.URL, noWork bool, times timing, ready func(url string)) error {
-	a.runner.Tools.Little = 3
 	s := api.NewServer(a.runner, public, a.log)
 	go s.Field.Keep(ctx)
 	l, err := net.Listen("tcp", listen)

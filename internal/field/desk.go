@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/singleflight"
 	"golang.org/x/time/rate"
 
 	"tidemarker/internal/core/field"
@@ -24,6 +25,8 @@ import (
 const (
 	// perSecond and atOnce are how many page views of one site are taken where nobody says otherwise.
 	perSecond, atOnce = 5000, 10000
+	// readPerSecond is how many keys are looked up in the database: beyond that somebody makes them up.
+	readPerSecond = 100
 	// knownFor is for how long a site is not read again for its next page view.
 	knownFor = 10 * time.Second
 	// keptVisits is for how many days page views are kept as they came, and keptDays what a day came to.
@@ -41,6 +44,8 @@ type Desk struct {
 
 	mu      sync.Mutex
 	known   map[string]source
+	reads   *rate.Limiter
+	reading singleflight.Group
 	waiting []taken
 	kick    chan struct{}
 	start   sync.Once
@@ -107,14 +112,28 @@ func (d *Desk) source(ctx context.Context, key string) (source, error) {
 	if there && time.Now().Before(of.until) {
 		return of, nil
 	}
-	limit := of.limit
-	if limit == nil {
-		limit = rate.NewLimiter(perSecond, atOnce)
+	if !there {
+		of.limit = rate.NewLimiter(perSecond, atOnce)
 		if d.PerSecond > 0 {
-			limit = rate.NewLimiter(rate.Limit(d.PerSecond), int(2*d.PerSecond))
+			of.limit = rate.NewLimiter(rate.Limit(d.PerSecond), int(2*d.PerSecond))
 		}
 	}
-	of = source{limit: limit, until: time.Now().Add(knownFor)}
+	// Of many page views at once one reads it.
+	read, err, _ := d.reading.Do(key, func() (any, error) {
+		if !there && !d.mayRead() {
+			return nil, &Refused{Why: "too many keys are asked for that nobody has", Busy: true}
+		}
+		return d.read(context.WithoutCancel(ctx), key, of.limit)
+	})
+	if err != nil {
+		return of, err
+	}
+	return read.(source), nil
+}
+
+// read reads the site of a key from the database.
+func (d *Desk) read(ctx context.Context, key string, limit *rate.Limiter) (source, error) {
+	of := source{limit: limit, until: time.Now().Add(knownFor)}
 	f, err := d.Store.FieldSourceOf(ctx, key)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
@@ -135,6 +154,16 @@ func (d *Desk) source(ctx context.Context, key string) (source, error) {
 	}
 	d.known[key] = of
 	return of, nil
+}
+
+// mayRead tells whether a key that is not known may be looked up now.
+func (d *Desk) mayRead() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.reads == nil {
+		d.reads = rate.NewLimiter(readPerSecond, readPerSecond)
+	}
+	return d.reads.Allow()
 }
 
 // owns tells whether an origin is one of the site's.

@@ -132,6 +132,16 @@ func TestBeaconsAreKeptWhateverComesAtOnce(t *testing.T) {
 	}
 	wg.Wait()
 	require.Error(t, d.Take(t.Context(), "nobodys", "", []byte(told)))
+	made := field.Desk{Store: st}
+	busy := 0
+	for i := range 150 {
+		var no *field.Refused
+		require.ErrorAs(t, made.Take(t.Context(), fmt.Sprintf("made-up-%d", i), "", []byte(told)), &no)
+		if no.Busy {
+			busy++
+		}
+	}
+	require.Positive(t, busy, "keys that are made up do not reach the database without end")
 	flooded := field.Desk{Store: st, PerSecond: 1}
 	var refused *field.Refused
 	for range 3 {
