@@ -73,6 +73,23 @@ func TestBothSidesAreAligned(t *testing.T) {
 	assert.Equal(t, []waterfall.Sum{{Name: "moss.example", Requests: 6, Transferred: 7000, Content: 18000}, {Name: "ads.example", Requests: 1}}, waterfall.Sums(after, waterfall.Fetch.Host))
 }
 
+// TestARecordingOfAnotherEnvironmentIsTheSameSite: what is asked of the page's own host is tied to what was asked of that of
+// the other; a third host stays what it is.
+func TestARecordingOfAnotherEnvironmentIsTheSameSite(t *testing.T) {
+	theirs := func(address string) waterfall.Fetch {
+		return waterfall.Fetch{URL: address, Method: "GET", Kind: "script", Status: 200, Started: 100, Answered: 150, Ended: 200, Transferred: 1000, Content: 3000}
+	}
+	rows := waterfall.AlignAnyHost([]waterfall.Fetch{get("/"), get("/app.js")}, []waterfall.Fetch{theirs("http://127.0.0.1:9101/"), theirs("http://127.0.0.1:9101/app.js?v=2"), theirs("https://ads.example/x.js")})
+	assert.Len(t, rows, 3)
+	for _, r := range rows[:2] {
+		assert.NotNil(t, r.Before, r.Name)
+		assert.NotNil(t, r.After, r.Name)
+		assert.Empty(t, r.Became)
+	}
+	assert.Equal(t, []waterfall.Became{waterfall.Came}, rows[2].Became)
+	assert.Len(t, waterfall.AlignAnyHost(nil, []waterfall.Fetch{get("/")}), 1)
+}
+
 // recorded are two loads as this product would write them.
 func recorded() []waterfall.Recording {
 	began := time.Date(2026, 11, 27, 9, 30, 0, 0, time.UTC)
