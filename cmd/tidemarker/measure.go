@@ -39,9 +39,11 @@ budgets is exceeded, 2 when some of both, or too noisy to say, 3 when it could n
   tidemarker measure --site Fernhollow --repeat --page / --junit budgets.xml`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			edits, err := parseSets(sets)
-			if err != nil {
-				return &exit{notChecked, err}
+			edits, err := settings.Values{}, error(nil)
+			if len(sets) > 0 { // without any it is measured as it is
+				if edits, err = parseSets(sets); err != nil {
+					return &exit{notChecked, err}
+				}
 			}
 			var report run.MeasureReport
 			if server != "" {
