@@ -74,7 +74,7 @@ func TestWhatAChangeDoesToSpeedIsMeasuredAndShown(t *testing.T) {
 	d.accessible("a measurement")
 	d.inDepth(runs[0].ID)
 	d.open(at)
-	d.see("p", "^Desktop: .*requests −\\d+")
+	d.see("p", "^Desktop: .*−\\d+")
 	d.see("p", "^Expected: First draw earlier$")
 	d.see("p", "requests gets better by 5 at least\\.\\s+met\\s+desktop: −\\d+")
 	d.see("button", "^Measure again$")

@@ -53,7 +53,7 @@ type MeasuredComparison struct {
 	Good     float64        `json:"good,omitempty" doc:"Up to which it is good, where something is published."`
 	Poor     float64        `json:"poor,omitempty" doc:"Above which it is poor."`
 	Runs     int            `json:"runs" doc:"Counted runs a side."`
-	Pages    int            `json:"pages,omitempty" doc:"Pages that show the same by themselves."`
+	Pages    int            `json:"pages,omitempty" doc:"Pages that by themselves differ in the same way, by at least what matters."`
 	Of       int            `json:"of,omitempty"`
 }
 

@@ -76,7 +76,7 @@ type Comparison struct {
 	Rating Rating  `json:"rating,omitempty" enum:",good,needs improvement,poor" doc:"Of after, by published thresholds."`
 	Was    Rating  `json:"was,omitempty" enum:",good,needs improvement,poor"`
 	Runs   int     `json:"runs" doc:"Loads that count, of the side that has fewer."`
-	Pages  int     `json:"pages,omitempty" doc:"Pages that are better or worse by themselves in the same way."`
+	Pages  int     `json:"pages,omitempty" doc:"Pages that by themselves differ in the same way, by at least what matters."`
 	Of     int     `json:"of,omitempty" doc:"Pages that were measured."`
 }
 
@@ -141,7 +141,7 @@ func Compare(loads []Load) []Comparison {
 	decide(single, rounds)
 	for i, c := range overall {
 		for _, s := range single {
-			if s.Case == c.Case && s.Metric == c.Metric && s.Result == c.Result && (c.Result == Better || c.Result == Worse) {
+			if s.Case == c.Case && s.Metric == c.Metric && (c.Result == Better || c.Result == Worse) && s.Shift*c.Shift > 0 && math.Abs(s.Shift) >= Of(s.Metric).Smallest(s.Before) {
 				overall[i].Pages++
 			}
 		}

@@ -46,6 +46,9 @@ func Judge(list []Comparison, main ...Metric) Verdict {
 	return Same
 }
 
+// mostBetter is how many metrics that became better are told of in a sentence; what became worse is always told.
+const mostBetter = 2
+
 // Summarise says in a sentence for each case what became better and, after that, what became worse.
 func Summarise(list []Comparison, main ...Metric) string {
 	var said []string
@@ -58,10 +61,18 @@ func Summarise(list []Comparison, main ...Metric) string {
 	for _, of := range cases {
 		var parts []string
 		for _, result := range []Result{Better, Worse} {
+			more := 0
 			for _, c := range list {
-				if c.Case == of && c.Page == "" && c.Result == result {
+				switch {
+				case c.Case != of || c.Page != "" || c.Result != result:
+				case result == Better && len(parts) == mostBetter:
+					more++
+				default:
 					parts = append(parts, c.sentence())
 				}
+			}
+			if more > 0 {
+				parts[len(parts)-1] += fmt.Sprintf(" and %d more better", more)
 			}
 		}
 		if len(parts) == 0 {

@@ -2,7 +2,7 @@
 /** The 75th percentile day by day, with its interval, the published thresholds, and what was promoted. */
 import { computed } from "vue";
 import type { FieldView } from "../api/field";
-import { daysBetween, parts, stretches, topOf } from "./field";
+import { daysBetween, parts, scaleOf, stretches } from "./field";
 import { valueOf } from "./measure";
 
 const props = defineProps<{ view: FieldView }>();
@@ -13,12 +13,13 @@ const days = computed(() => daysBetween(props.view.from, props.view.to));
 const at = computed(() => new Map(days.value.map((d, i) => [d, i])));
 const step = computed(() => (W - L) / Math.max(1, days.value.length));
 const x = (day: string) => L + (at.value.get(day)! + 0.5) * step.value;
-const top = computed(() =>
-  topOf(
+const scale = computed(() =>
+  scaleOf(
     [...props.view.days.map((d) => d.p75), ...props.view.file.map((d) => d.p75)],
     [props.view.good, props.view.poor],
   ),
 );
+const top = computed(() => scale.value.top);
 const y = (v: number) => H - (H * Math.min(v, top.value)) / top.value;
 const line = (list: { day: string; p75: number }[]) =>
   list.map((d, i) => `${i ? "L" : "M"}${x(d.day).toFixed(1)} ${y(d.p75).toFixed(1)}`).join("");
@@ -29,7 +30,7 @@ const band = (list: FieldView["days"]) =>
     .map((d) => `L${x(d.day).toFixed(1)} ${y(d.low).toFixed(1)}`)
     .join("") +
   "Z";
-const ticks = computed(() => [0, 0.25, 0.5, 0.75, 1].map((p) => p * top.value));
+const ticks = computed(() => scale.value.ticks);
 const months = computed(() => days.value.filter((d, i) => d.endsWith("-01") || (i === 0 && Number(d.slice(-2)) < 22)));
 const monthName = (d: string) => new Date(d).toLocaleDateString(undefined, { month: "short", year: "2-digit" });
 const events = computed(() =>
@@ -76,13 +77,13 @@ const last = computed(() => props.view.days.at(-1));
           <text :x="x(m) + 3" :y="H + 17">{{ monthName(m) }}</text>
         </template>
       </g>
+      <path v-for="(s, i) in stretches(view.days)" :key="'band' + i" class="band" :d="band(s)" />
+      <path v-for="(s, i) in stretches(view.file)" :key="'file' + i" class="file" :d="line(s)" />
+      <path v-for="(s, i) in stretches(view.days)" :key="'line' + i" class="line" :d="line(s)" />
       <g v-for="t in thresholds" :key="t.word" class="threshold">
         <line :x1="L" :x2="W" :y1="y(t.v)" :y2="y(t.v)" />
         <text :x="L + 6" :y="y(t.v) - 5">{{ t.word }} {{ valueOf(view.unit, t.v) }}</text>
       </g>
-      <path v-for="(s, i) in stretches(view.days)" :key="'band' + i" class="band" :d="band(s)" />
-      <path v-for="(s, i) in stretches(view.file)" :key="'file' + i" class="file" :d="line(s)" />
-      <path v-for="(s, i) in stretches(view.days)" :key="'line' + i" class="line" :d="line(s)" />
       <g v-for="e in events" :key="e.n" class="event" :class="e.e.kind.replace(' ', '-')">
         <line :x1="e.x" :x2="e.x" y1="6" :y2="H" />
         <path :d="`M${e.x} 6 l16 6 l-16 6 z`" />

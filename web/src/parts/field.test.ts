@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { daysBetween, parts, snippet, stretches, topOf } from "./field";
+import { daysBetween, parts, scaleOf, snippet, stretches } from "./field";
 
 describe("field data", () => {
   it("knows the days of a chart, over the end of a month", () => {
@@ -7,9 +7,10 @@ describe("field data", () => {
   });
 
   it("chooses a scale that shows the thresholds that are near", () => {
-    expect(topOf([1800, 2300], [2500, 4000])).toBe(3000);
-    expect(topOf([0.02], [0.1, 0.25])).toBeCloseTo(0.025);
-    expect(topOf([], [2500])).toBe(1);
+    expect(scaleOf([1800, 2300], [2500, 4000])).toEqual({ top: 3000, ticks: [0, 500, 1000, 1500, 2000, 2500, 3000] });
+    expect(scaleOf([3100], [2500, 4000]).ticks).toEqual([0, 1000, 2000, 3000, 4000, 5000]);
+    expect(scaleOf([0.02], [0.1, 0.25]).top).toBeCloseTo(0.025);
+    expect(scaleOf([], [2500]).top).toBe(1);
   });
 
   it("draws no line across days of which nothing is known", () => {

@@ -9,13 +9,15 @@ export function daysBetween(from: string, to: string): string[] {
   return out;
 }
 
-/** The top of a scale that shows some values, and the thresholds when they are near. */
-export function topOf(values: number[], thresholds: number[]): number {
+/** A scale that shows some values, and the thresholds when they are near: its top, and round steps up to there. */
+export function scaleOf(values: number[], thresholds: number[]): { top: number; ticks: number[] } {
   const most = Math.max(0, ...values);
   const near = thresholds.filter((t) => t > 0 && t < 1.35 * most);
   const top = Math.max(most, ...near) * 1.12 || 1;
-  const step = 10 ** Math.floor(Math.log10(top)) / 2;
-  return Math.ceil(top / step) * step;
+  const size = 10 ** Math.floor(Math.log10(top / 4));
+  const step = [5, 2, 1].map((n) => n * size).find((n) => n <= top / 4) ?? size;
+  const count = Math.ceil(top / step);
+  return { top: count * step, ticks: Array.from({ length: count + 1 }, (_, i) => i * step) };
 }
 
 /** Unbroken stretches of days, so that a line is not drawn across days of which nothing is known. */

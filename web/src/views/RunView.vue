@@ -136,7 +136,7 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
       </section>
       <RunningPane v-else-if="!over && run.state !== 'by hand'" :run="run" />
       <SearchPane v-if="run.search" :run="run" />
-      <MeasurePane v-if="run.measure && run.measure.rounds" :run="run" />
+      <MeasurePane v-if="run.kind === 'measure' && run.measure?.rounds" :run="run" />
       <p v-if="over && run.putBack" class="small">
         {{
           run.restored
@@ -158,6 +158,10 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
         <ProbeTable :run="run.id" />
       </details>
       <ForeseenTable v-if="over" :run="run.id" class="later" />
+      <details v-if="run.kind !== 'measure' && run.measure?.rounds" class="later">
+        <summary>How fast pages are, measured beside it</summary>
+        <MeasurePane :run="run" />
+      </details>
       <section v-if="(run.later ?? []).length" class="later">
         <h2>Looked at again later</h2>
         <table class="tide">
