@@ -3711,7 +3711,7 @@ export interface components {
             page?: string;
             /**
              * Format: int64
-             * @description Pages that show the same by themselves.
+             * @description Pages that by themselves differ in the same way, by at least what matters.
              */
             pages?: number;
             persona: string;
