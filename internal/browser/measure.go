@@ -4,6 +4,7 @@ import (
 	"context"
 	_ "embed"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -72,8 +73,6 @@ type Measuring struct {
 // Measured is one load, with what it asked for.
 type Measured struct {
 	measure.Load
-	Began    time.Time
-	Drawn    float64 // milliseconds until the document was read
 	Requests []waterfall.Fetch
 }
 
@@ -103,7 +102,7 @@ func (b *Browser) Measure(ctx context.Context, env site.Environment, task site.P
 		if err == nil {
 			err = measureIn(ctx, private, env, task, state, reader, how, &one)
 		}
-		if lost, is := err.(*notKept); is {
+		if lost, is := errors.AsType[*notKept](err); is {
 			return nil, lost
 		}
 		if err != nil {
@@ -159,7 +158,8 @@ func measureIn(ctx context.Context, private *private, env site.Environment, task
 		return fmt.Errorf("the browser did not say when it was painted")
 	}
 	out.Requests = t.metered().requests(m.Blocking)
-	out.Began, out.Drawn = time.UnixMicro(int64(m.Origin*1000)).UTC(), m.Drawn
+	began := time.UnixMicro(int64(m.Origin * 1000)).UTC()
+	out.Began, out.Read = &began, m.Drawn
 	values(m, out)
 	if how.Film {
 		return t.develop(ctx, m.Origin/1000, how.Keep, out)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 
+	"tidemarker/internal/browser"
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/settings"
@@ -71,23 +72,9 @@ func (m *measuring) aside(ctx context.Context, round int, side measure.Side) err
 	if err != nil {
 		return err
 	}
-	took := effort()
-	for _, t := range m.tasks {
-		list, err := m.loads(ctx, t, false)
-		if err != nil {
-			return err
-		}
-		for _, l := range list {
-			l.Side, l.Round, l.Effort = side, round, took
-			if l.Dropped == "" {
-				l.Dropped = m.unlikePlan(l.Load, before)
-			}
-			if err := m.Store.SaveLoad(ctx, m.Run, l.Load, l.Requests); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+	return m.pages(ctx, round, side, effort(), before, func(ctx context.Context, l browser.Measured) error {
+		return m.Store.SaveLoad(ctx, m.Run, l.Load, l.Requests)
+	})
 }
 
 func needsFilm(budgets []site.Budget) bool {

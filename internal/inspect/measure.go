@@ -240,20 +240,8 @@ func (m *measuring) side(ctx context.Context, round int, side measure.Side) erro
 		return err
 	}
 	took := effort()
-	for _, t := range m.tasks {
-		list, err := m.loads(ctx, t, !pictured(before, side, t))
-		if err != nil {
-			return err
-		}
-		for _, l := range list {
-			l.Side, l.Round, l.Effort = side, round, took
-			if l.Dropped == "" {
-				l.Dropped = m.unlikePlan(l.Load, before)
-			}
-			if err := m.keep(ctx, l); err != nil {
-				return err
-			}
-		}
+	if err := m.pages(ctx, round, side, took, before, m.keep); err != nil {
+		return err
 	}
 	b, err := m.Browser()
 	if err != nil {
@@ -270,6 +258,26 @@ func (m *measuring) side(ctx context.Context, round int, side measure.Side) erro
 		l.Side, l.Round, l.Effort = side, round, took
 		if err := m.keep(ctx, browser.Measured{Load: l}); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// pages loads each page, and has each load kept. before is what the run measured until then.
+func (m *measuring) pages(ctx context.Context, round int, side measure.Side, took float64, before []measure.Load, keep func(context.Context, browser.Measured) error) error {
+	for _, t := range m.tasks {
+		list, err := m.loads(ctx, t, !pictured(before, side, t))
+		if err != nil {
+			return err
+		}
+		for _, l := range list {
+			l.Side, l.Round, l.Effort = side, round, took
+			if l.Dropped == "" {
+				l.Dropped = m.unlikePlan(l.Load, before)
+			}
+			if err := keep(ctx, l); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

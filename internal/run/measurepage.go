@@ -113,7 +113,11 @@ func Recordings(ctx context.Context, s *store.Store, run store.Run, page string)
 		if l.Journey != "" || l.Dropped != "" || page != "" && l.Page != page {
 			continue
 		}
-		out = append(out, waterfall.Recording{Title: fmt.Sprintf("%s, %s, %s, round %d", l.Page, l.Case, l.Side, l.Round), Began: began, Loaded: l.Values[measure.Loaded], Requests: r.Requests.V})
+		at := began // of what was measured before it was kept when each load began
+		if l.Began != nil {
+			at = *l.Began
+		}
+		out = append(out, waterfall.Recording{Title: fmt.Sprintf("%s, %s, %s, round %d", l.Page, l.Case, l.Side, l.Round), Began: at, Drawn: l.Read, Loaded: l.Values[measure.Loaded], Requests: r.Requests.V})
 	}
 	return out, nil
 }

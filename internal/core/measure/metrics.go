@@ -5,6 +5,7 @@ package measure
 import (
 	"cmp"
 	"strings"
+	"time"
 
 	"tidemarker/internal/core/site"
 )
@@ -172,6 +173,8 @@ type Load struct {
 	Film    []Frame            `json:"film,omitempty" doc:"How the page came into view."`
 	Width   int                `json:"width,omitempty" doc:"Of the window, in pixels."`
 	Height  int                `json:"height,omitempty"`
+	Began   *time.Time         `json:"began,omitempty"`
+	Read    float64            `json:"read,omitempty" doc:"Milliseconds until the document was read to its end."`
 	Effort  float64            `json:"effort" doc:"How long the machine took for a fixed piece of work just before the side's loads, in milliseconds."`
 }
 

@@ -3472,6 +3472,8 @@ export interface components {
             visits: number;
         };
         Load: {
+            /** Format: date-time */
+            began?: string;
             /** @enum {string} */
             device: "desktop" | "phone";
             /** @description Why it does not count; empty when it does. */
@@ -3495,6 +3497,11 @@ export interface components {
             moved?: string[];
             page: string;
             persona: string;
+            /**
+             * Format: double
+             * @description Milliseconds until the document was read to its end.
+             */
+            read?: number;
             /**
              * Format: int64
              * @description From 1; each has both sides.
