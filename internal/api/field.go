@@ -29,15 +29,19 @@ func (s *Server) beaconRoutes(r chi.Router, files embed.FS) {
 	}
 	r.Get("/field/{key}", func(w http.ResponseWriter, r *http.Request) {
 		key, isScript := strings.CutSuffix(chi.URLParam(r, "key"), ".js")
-		source, err := s.Store.FieldSourceOf(r.Context(), key)
-		if !isScript || err != nil || script == nil {
+		if !isScript || script == nil {
 			http.Error(w, "There is no such beacon.", http.StatusNotFound)
+			return
+		}
+		share, err := s.Field.Share(r.Context(), key)
+		if err != nil {
+			s.refuseBeacon(w, err)
 			return
 		}
 		w.Header().Set("Content-Type", "text/javascript; charset=utf-8")
 		w.Header().Set("Cache-Control", "public, max-age=3600")
 		w.Header().Set("Cross-Origin-Resource-Policy", "cross-origin")
-		_, _ = w.Write(bytes.ReplaceAll(script, []byte("TIDE_SHARE"), []byte(strconv.FormatFloat(source.Share, 'f', -1, 64))))
+		_, _ = w.Write(bytes.ReplaceAll(script, []byte("TIDE_SHARE"), []byte(strconv.FormatFloat(share, 'f', -1, 64))))
 	})
 	r.Post("/field/{key}", func(w http.ResponseWriter, r *http.Request) {
 		raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, corefield.MostBeacon+1))
@@ -46,22 +50,29 @@ func (s *Server) beaconRoutes(r chi.Router, files embed.FS) {
 			return
 		}
 		err = s.Field.Take(r.Context(), chi.URLParam(r, "key"), r.Header.Get("Origin"), raw)
-		no, refused := errors.AsType[*field.Refused](err)
-		switch {
-		case err == nil:
-			w.WriteHeader(http.StatusNoContent)
-		case refused && no.Busy:
-			w.Header().Set("Retry-After", "1")
-			http.Error(w, no.Why, http.StatusTooManyRequests)
-		case refused && no.Gone:
-			http.Error(w, no.Why, http.StatusNotFound)
-		case refused:
-			http.Error(w, no.Why, http.StatusBadRequest)
-		default:
-			s.Log.Error("a beacon could not be kept", "error", err)
-			http.Error(w, "It could not be kept.", http.StatusServiceUnavailable)
+		if err != nil {
+			s.refuseBeacon(w, err)
+			return
 		}
+		w.WriteHeader(http.StatusNoContent)
 	})
+}
+
+// refuseBeacon says why a beacon, or its script, is not to be had.
+func (s *Server) refuseBeacon(w http.ResponseWriter, err error) {
+	no, refused := errors.AsType[*field.Refused](err)
+	switch {
+	case refused && no.Busy:
+		w.Header().Set("Retry-After", "1")
+		http.Error(w, no.Why, http.StatusTooManyRequests)
+	case refused && no.Gone:
+		http.Error(w, no.Why, http.StatusNotFound)
+	case refused:
+		http.Error(w, no.Why, http.StatusBadRequest)
+	default:
+		s.Log.Error("a beacon could not be served", "error", err)
+		http.Error(w, "It could not be kept. Send it again later.", http.StatusServiceUnavailable)
+	}
 }
 
 // BeaconView is how a site's visitors tell.
@@ -106,14 +117,25 @@ func (s *Server) fieldOperations(api huma.API) {
 			if share == 0 {
 				share = 1
 			}
-			err := s.Field.End(ctx, in.ID)
+			act := func() error { return s.Field.End(ctx, in.ID) }
 			if in.Body.On {
-				err = s.Field.Begin(ctx, in.ID, share, who(ctx))
+				act = func() error { return s.Field.Begin(ctx, in.ID, share, who(ctx)) }
 			}
-			if err != nil {
+			if err := act(); err != nil {
 				return nil, fieldProblem(err)
 			}
 			return out(s.beaconView(ctx, in.ID))
+		})
+	huma.Register(api, huma.Operation{OperationID: "export-field", Method: http.MethodGet, Path: "/sites/{id}/field/export", Summary: "Field data day by day as CSV, which can be read again", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Days int `query:"days" minimum:"1" maximum:"800" default:"90"`
+		}) (*exported, error) {
+			raw, err := s.Field.Export(ctx, in.ID, in.Days, time.Now())
+			if err != nil {
+				return nil, problem(err)
+			}
+			return &exported{Type: "text/csv; charset=utf-8", Disposition: fmt.Sprintf(`attachment; filename="visitors-%d.csv"`, in.ID), Body: raw}, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "import-field", Method: http.MethodPost, Path: "/sites/{id}/field", Summary: "Reads field data of elsewhere from CSV: day, device, metric, p75, and perhaps class or page, and visits",
 		Description: "All of it or nothing: 422 with the line that cannot be read. Days that were read before are replaced.", Tags: tags, MaxBodyBytes: 32 << 20},

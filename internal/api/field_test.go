@@ -136,7 +136,7 @@ func TestASiteOverTimeAsItsVisitorsHadIt(t *testing.T) {
 	require.NoError(t, (&field.Desk{Store: d.store}).Add(t.Context(), visits))
 
 	d.signIn("Ada", "/sites/1/field")
-	d.see("h1", "^Three of four visitors: largest paint within 2\\.\\d s")
+	d.see("h1", "^Three of four page views: largest paint within 2\\.\\d s")
 	d.see("td", "^Defer all scripts")
 	d.see("td", "7 whole days on each side")
 	d.see("td", "better")
@@ -163,6 +163,23 @@ func TestASiteOverTimeAsItsVisitorsHadIt(t *testing.T) {
 	status, text = marin.ask(http.MethodGet, "/sites/1/field?device=phone", nil, &v)
 	require.Equal(t, http.StatusOK, status, text)
 	require.Len(t, v.File, 1)
+
+	// What is exported has every day, and is read again as it is.
+	d.see("a", "^All days as CSV")
+	status, exported := marin.ask(http.MethodGet, "/sites/1/field/export?days=30", nil, nil)
+	require.Equal(t, http.StatusOK, status, exported)
+	lines := strings.Split(strings.TrimSpace(exported), "\n")
+	assert.Equal(t, "day,device,metric,p75,class,visits,source,low,high,good,needs improvement,poor", lines[0])
+	require.Len(t, lines, 1+29+1, "29 days of visitors and today without any, and one of the file")
+	assert.Regexp(t, `^`+today.AddDate(0, 0, -29).Format(time.DateOnly)+`,phone,LCP,28\d\d\.\d,listing,60,visitors,2\d{3}\.\d,2\d{3}\.\d,\d+,\d+,0$`, lines[1])
+	assert.Contains(t, exported, today.AddDate(0, 0, -3).Format(time.DateOnly)+",phone,LCP,1900,,0,file,,,,,")
+	status, text = read(exported)
+	assert.Equal(t, http.StatusOK, status, text)
+	assert.Contains(t, text, `"days":30`)
+	status, _ = marin.ask(http.MethodGet, "/sites/99/field", nil, nil)
+	assert.Equal(t, http.StatusNotFound, status)
+	status, _ = marin.ask(http.MethodGet, "/sites/99/field/export", nil, nil)
+	assert.Equal(t, http.StatusNotFound, status)
 }
 
 // zipped is how many octets a file has with gzip.

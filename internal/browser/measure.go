@@ -233,6 +233,10 @@ func values(m measured, out *Measured) {
 		shifts = append(shifts, vitals.Shift{At: time.Duration(s.At * float64(time.Millisecond)), Score: s.Score, Moved: s.Moved})
 	}
 	score, worst := vitals.CumulativeLayoutShift(shifts)
+	if len(worst) > 0 {
+		ms := func(s vitals.Shift) float64 { return min(max(0, float64(s.At.Microseconds())/1000), 1e9) }
+		out.Window = &measure.ShiftWindow{From: ms(worst[0]), To: ms(worst[len(worst)-1]), Shifts: len(worst)}
+	}
 	for _, s := range worst {
 		for _, name := range s.Moved {
 			if name = clip(name); len(out.Moved) < 10 && !slices.Contains(out.Moved, name) {

@@ -68,6 +68,10 @@ func TestWhatIsMeasuredIsWhatThePageDoes(t *testing.T) {
 	// window's longer side, 1280 px.
 	assert.InDelta(t, 600.0/800*200/1280, l.Values[measure.LayoutShift], 0.001)
 	assert.Contains(t, l.Moved, "div#block")
+	require.NotNil(t, l.Window)
+	assert.Equal(t, 1, l.Window.Shifts)
+	assert.Equal(t, l.Window.From, l.Window.To)
+	assert.Greater(t, l.Window.From, l.Values[measure.FirstByte])
 	assert.GreaterOrEqual(t, l.Values[measure.Blocking], 145.0, "200 ms less the 50 that do not count")
 	assert.Less(t, l.Values[measure.Blocking], 250.0, "and little besides, also on a busy machine")
 	assert.Equal(t, 1.0, l.Values[measure.Requests])

@@ -54,6 +54,7 @@ type Desk struct {
 // source is a site that a beacon's key names.
 type source struct {
 	id      int64
+	share   float64
 	pages   []site.Page
 	hosts   []site.Environment
 	limit   *rate.Limiter
@@ -104,6 +105,15 @@ func (d *Desk) Take(ctx context.Context, key, origin string, raw []byte) error {
 	return d.keep(ctx, v)
 }
 
+// Share is the share of page views that tell, of the site with a key. The error is a *[Refused] when no site has it.
+func (d *Desk) Share(ctx context.Context, key string) (float64, error) {
+	of, err := d.source(ctx, key)
+	if err == nil && of.unknown {
+		err = &Refused{Why: "there is no such beacon", Gone: true}
+	}
+	return of.share, err
+}
+
 // source is the site of a key, as it was some seconds ago at most.
 func (d *Desk) source(ctx context.Context, key string) (source, error) {
 	d.mu.Lock()
@@ -145,7 +155,7 @@ func (d *Desk) read(ctx context.Context, key string, limit *rate.Limiter) (sourc
 		if err != nil {
 			return of, err
 		}
-		of.id, of.pages, of.hosts = row.ID, row.Document.V.Pages, row.Document.V.Environments
+		of.id, of.share, of.pages, of.hosts = row.ID, f.Share, row.Document.V.Pages, row.Document.V.Environments
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -265,6 +275,9 @@ func (d *Desk) Tidy(ctx context.Context, now time.Time) error {
 func (d *Desk) Begin(ctx context.Context, siteID int64, share float64, who string) error {
 	if share <= 0 || share > 1 {
 		return &Refused{Why: "the share of page views has to be above 0 and at most 1"}
+	}
+	if _, err := d.Store.Site(ctx, siteID); err != nil {
+		return err
 	}
 	if err := d.Tidy(ctx, time.Now()); err != nil {
 		return err

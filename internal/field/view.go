@@ -1,22 +1,15 @@
 package field
 
 import (
-	"bytes"
 	"cmp"
 	"context"
-	"encoding/csv"
-	"errors"
-	"fmt"
-	"io"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"tidemarker/internal/core/field"
 	"tidemarker/internal/core/measure"
-	"tidemarker/internal/core/site"
 	"tidemarker/internal/store"
 )
 
@@ -75,6 +68,9 @@ const lately = 28
 
 // View shows a site's field data up to a moment.
 func (d *Desk) View(ctx context.Context, siteID int64, ask Asked, now time.Time) (View, error) {
+	if _, err := d.Store.Site(ctx, siteID); err != nil {
+		return View{}, err
+	}
 	def := measure.Of(ask.Metric)
 	to := now.UTC().Truncate(24 * time.Hour)
 	from := to.AddDate(0, 0, 1-ask.Days)
@@ -187,97 +183,4 @@ func effectOf(m measure.Metric, days map[time.Time]field.Histogram, promoted []s
 		}
 	}
 	return e
-}
-
-// mostRows is how many rows of a file are read.
-const mostRows = 200_000
-
-// Import reads field data of elsewhere from a CSV file with the columns day, device, metric, p75, and perhaps class (or
-// page, by which it is told) and visits. All of it or nothing; the error names the line. It gives how many days were read.
-func (d *Desk) Import(ctx context.Context, siteID int64, raw []byte) (int, error) {
-	row, err := d.Store.Site(ctx, siteID)
-	if err != nil {
-		return 0, err
-	}
-	r := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(raw, []byte("\ufeff"))))
-	r.FieldsPerRecord = -1
-	head, err := r.Read()
-	if err != nil {
-		return 0, &Refused{Why: "the file has no line with the names of its columns"}
-	}
-	at := map[string]int{}
-	for i, h := range head {
-		at[strings.ToLower(strings.TrimSpace(h))] = i
-	}
-	for _, name := range []string{"day", "device", "metric", "p75"} {
-		if _, there := at[name]; !there {
-			return 0, &Refused{Why: fmt.Sprintf("the file has no column %q. Its columns have to be day, device, metric, p75, and may be class or page, and visits", name)}
-		}
-	}
-	var list []store.FieldDay
-	seen := map[string]bool{}
-	for line := 2; ; line++ {
-		rec, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return 0, &Refused{Why: "the file is no CSV: " + err.Error()}
-		}
-		if len(list) >= mostRows {
-			return 0, &Refused{Why: fmt.Sprintf("the file has more than %d lines", mostRows)}
-		}
-		day, err := fileDay(siteID, row.Document.V.Pages, func(name string) string {
-			if i, there := at[name]; there && i < len(rec) {
-				return strings.TrimSpace(rec[i])
-			}
-			return ""
-		})
-		if err != nil {
-			return 0, &Refused{Why: fmt.Sprintf("line %d: %v", line, err)}
-		}
-		key := fmt.Sprint(day.Day, day.Class, day.Device, day.Metric)
-		if seen[key] {
-			return 0, &Refused{Why: fmt.Sprintf("line %d: this day, class, device and metric are there twice", line)}
-		}
-		seen[key] = true
-		list = append(list, day)
-	}
-	if len(list) == 0 {
-		return 0, &Refused{Why: "the file has no lines beside the names of its columns"}
-	}
-	return len(list), d.Store.SaveFieldDays(ctx, list)
-}
-
-func fileDay(siteID int64, pages []site.Page, of func(string) string) (store.FieldDay, error) {
-	out := store.FieldDay{SiteID: siteID, Source: "file", Class: of("class"), Device: of("device")}
-	var err error
-	if out.Day, err = time.Parse(time.DateOnly, of("day")); err != nil {
-		return out, fmt.Errorf("%q is no day such as 2026-11-27", of("day"))
-	}
-	if out.Device != site.Desktop && out.Device != site.Phone {
-		return out, fmt.Errorf("%q is neither desktop nor phone", out.Device)
-	}
-	for short, m := range field.Metrics {
-		if strings.EqualFold(of("metric"), short) || of("metric") == string(m.Metric) {
-			out.Metric = m.Metric
-			v, err := strconv.ParseFloat(of("p75"), 64)
-			if err != nil || v < 0 || v > m.Most {
-				return out, fmt.Errorf("%q is no p75 between 0 and %g", of("p75"), m.Most)
-			}
-			out.P75 = &v
-		}
-	}
-	if out.Metric == "" {
-		return out, fmt.Errorf("%q is no metric: LCP, INP, CLS, FCP or TTFB", of("metric"))
-	}
-	if page := of("page"); page != "" && out.Class == "" {
-		out.Class = field.ClassOf(pages, page)
-	}
-	if n := of("visits"); n != "" {
-		if out.Visits, err = strconv.Atoi(n); err != nil || out.Visits < 0 {
-			return out, fmt.Errorf("%q is no number of page views", n)
-		}
-	}
-	return out, nil
 }

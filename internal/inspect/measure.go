@@ -34,24 +34,14 @@ func (r *Inspection) Measure(ctx context.Context) (Result, error) {
 		out.Summary = "Not measured: " + r.Turns.Why + "."
 		return out, nil
 	}
-	m := measuring{Inspection: r, scope: r.Measures}
-	plan := r.Site.Plan(r.Env.Name)
-	m.tasks, m.journeys = m.scope.Tasks(plan), m.scope.Taken(plan)
-	if len(m.tasks)+len(m.journeys) == 0 {
-		out.Summary = "Not measured: the test plan has no page that was asked for."
-		return out, nil
-	}
-	loads, err := r.Store.Loads(ctx, r.Run)
-	if err != nil {
-		return out, err
-	}
-	limit, each := m.scope.Limit(), 2*(len(m.tasks)*m.scope.LoadsOf()+len(m.journeys))
-	r.Progress.update(ctx, func(p *store.RunProgress) { p.Looks.Planned = limit * each })
-	if err := m.makeReady(ctx); err != nil {
+	limit := r.Measures.Limit()
+	m, loads, err := r.measuring(ctx, limit, 2)
+	if err != nil || m.each == 0 {
+		out.Summary = nothingAsked
 		return out, err
 	}
 	for round := 1; round <= limit+min(mostBusy, len(measure.Busy(loads))); round++ {
-		if round <= whole(loads, each) {
+		if round <= whole(loads, m.each) {
 			continue
 		}
 		if err := r.Store.DropLoads(ctx, r.Run, round); err != nil {
@@ -83,20 +73,13 @@ func (r *Inspection) Measure(ctx context.Context) (Result, error) {
 // measureAlone loads the pages with what is in force, where there is nothing to hold that against: how fast they are.
 func (r *Inspection) measureAlone(ctx context.Context) (Result, error) {
 	out := Result{Verdict: evidence.VerdictNotChecked, Findings: []evidence.Finding{}}
-	m := measuring{Inspection: r, scope: r.Measures}
-	plan := r.Site.Plan(r.Env.Name)
-	m.tasks, m.journeys = m.scope.Tasks(plan), m.scope.Taken(plan)
-	if len(m.tasks)+len(m.journeys) == 0 {
-		out.Summary = "Not measured: the test plan has no page that was asked for."
-		return out, nil
-	}
 	times := forBudgets
-	if m.scope.Rounds > 0 {
-		times = m.scope.Rounds
+	if r.Measures.Rounds > 0 {
+		times = r.Measures.Rounds
 	}
-	each := len(m.tasks)*m.scope.LoadsOf() + len(m.journeys)
-	r.Progress.update(ctx, func(p *store.RunProgress) { p.Looks.Planned = times * each })
-	if err := m.makeReady(ctx); err != nil {
+	m, loads, err := r.measuring(ctx, times, 1)
+	if err != nil || m.each == 0 {
+		out.Summary = nothingAsked
 		return out, err
 	}
 	if err := m.purge(ctx); err != nil {
@@ -105,11 +88,7 @@ func (r *Inspection) measureAlone(ctx context.Context) (Result, error) {
 	if _, err := m.askUntilCached(ctx, m.cacheable()); err != nil {
 		return out, err
 	}
-	loads, err := r.Store.Loads(ctx, r.Run)
-	if err != nil {
-		return out, err
-	}
-	for round := whole(loads, each) + 1; round <= times; round++ {
+	for round := whole(loads, m.each) + 1; round <= times; round++ {
 		if err := r.Store.DropLoads(ctx, r.Run, round); err != nil {
 			return out, err
 		}
@@ -151,6 +130,25 @@ type measuring struct {
 	scope    measure.Scope
 	tasks    []site.PageTask
 	journeys []site.JourneyTask
+	each     int // how many loads a round has; 0 when nothing was asked for that the test plan has
+}
+
+const nothingAsked = "Not measured: the test plan has no page that was asked for."
+
+// measuring gets ready to measure in so many rounds at most, of one side or both, and gives what was measured already.
+func (r *Inspection) measuring(ctx context.Context, rounds, sides int) (*measuring, []measure.Load, error) {
+	m := &measuring{Inspection: r, scope: r.Measures}
+	plan := r.Site.Plan(r.Env.Name)
+	m.tasks, m.journeys = m.scope.Tasks(plan), m.scope.Taken(plan)
+	if m.each = sides * (len(m.tasks)*m.scope.LoadsOf() + len(m.journeys)); m.each == 0 {
+		return m, nil, nil
+	}
+	loads, err := r.Store.Loads(ctx, r.Run)
+	if err != nil {
+		return m, nil, err
+	}
+	r.Progress.update(ctx, func(p *store.RunProgress) { p.Looks.Planned = rounds * m.each })
+	return m, loads, m.makeReady(ctx)
 }
 
 // makeReady makes everybody ready as whom pages are loaded. Who cannot be, is said by each of the loads.
@@ -308,9 +306,9 @@ func (m *measuring) loads(ctx context.Context, t site.PageTask, pictures bool) (
 	}
 	state, missing := m.state(t.Persona, t.Device)
 	if missing != "" {
-		list := make([]browser.Measured, m.scope.LoadsOf())
-		for i := range list {
-			list[i].Load = measure.Load{Page: t.Page.Path, Dropped: missing, Case: measure.Case{Persona: t.Persona, Device: t.Device, Visit: measure.First}}
+		var list []browser.Measured
+		for _, of := range m.scope.Cases(t.Device, t.Persona) {
+			list = append(list, browser.Measured{Load: measure.Load{Page: t.Page.Path, Dropped: missing, Case: of}})
 		}
 		return list, nil
 	}

@@ -160,8 +160,16 @@ func (s *Store) SaveFieldDays(ctx context.Context, list []FieldDay) error {
 
 // FieldDays are a site's days from one on, of a metric and a device, by day.
 func (s *Store) FieldDays(ctx context.Context, siteID int64, m measure.Metric, device string, from time.Time) ([]FieldDay, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT site_id, day, class, device, metric, source, visits, p75, steps, counts FROM field_days
-		WHERE site_id = $1 AND metric = $2 AND device = $3 AND day >= $4 ORDER BY day`, siteID, m, device, from)
+	return s.fieldDays(ctx, `site_id = $1 AND metric = $2 AND device = $3 AND day >= $4 ORDER BY day`, siteID, m, device, from)
+}
+
+// AllFieldDays are a site's days from one on, of all metrics and devices, by day.
+func (s *Store) AllFieldDays(ctx context.Context, siteID int64, from time.Time) ([]FieldDay, error) {
+	return s.fieldDays(ctx, `site_id = $1 AND day >= $2 ORDER BY day, device, metric, class, source`, siteID, from)
+}
+
+func (s *Store) fieldDays(ctx context.Context, where string, args ...any) ([]FieldDay, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT site_id, day, class, device, metric, source, visits, p75, steps, counts FROM field_days WHERE `+where, args...)
 	if err != nil {
 		return nil, fmt.Errorf("read days: %w", err)
 	}

@@ -109,6 +109,11 @@ func TestWhatIsMeasured(t *testing.T) {
 	assert.Empty(t, measure.Scope{}.Taken(plan))
 	assert.Len(t, measure.Scope{Journeys: []string{"buy"}, Devices: []string{site.Phone}}.Taken(plan), 1)
 	assert.Equal(t, 3, measure.Scope{Repeat: true, Uncached: true}.LoadsOf())
+	var cases []string
+	for _, of := range (measure.Scope{Repeat: true, Uncached: true}).Cases(site.Phone, "rosa") {
+		cases = append(cases, of.String())
+	}
+	assert.Equal(t, []string{"phone, rosa, not from the page cache", "phone, rosa", "phone, rosa, repeat visit"}, cases)
 	assert.Equal(t, []int{15, 30, 6}, []int{measure.Scope{}.Limit(), measure.Scope{Before: 4}.Limit(), measure.Scope{Rounds: 6}.Limit()})
 }
 

@@ -28,7 +28,7 @@ func CSV(loads []Load) ([]byte, error) {
 		if visit == "" {
 			visit = First
 		}
-		row := []string{strconv.Itoa(l.Round), string(l.Side), cell(l.Page), cell(l.Journey), l.Device, cell(l.Persona), string(visit), yesNo(!l.Uncached), yesNo(l.Dropped == ""), cell(l.Dropped), cell(l.Served), cell(l.Element), number(l.Effort)}
+		row := []string{strconv.Itoa(l.Round), string(l.Side), Cell(l.Page), Cell(l.Journey), l.Device, Cell(l.Persona), string(visit), yesNo(!l.Uncached), yesNo(l.Dropped == ""), Cell(l.Dropped), Cell(l.Served), Cell(l.Element), number(l.Effort)}
 		for _, d := range Definitions {
 			v, measured := l.Values[d.Metric]
 			if !measured {
@@ -50,8 +50,8 @@ func yesNo(yes bool) string {
 	return "no"
 }
 
-// cell is a text from a site such that no spreadsheet takes it for a formula (common practice).
-func cell(s string) string {
+// Cell is a text from a site such that no spreadsheet takes it for a formula (common practice).
+func Cell(s string) string {
 	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
 		return "'" + s
 	}

@@ -169,6 +169,7 @@ type Load struct {
 	Dropped string             `json:"dropped,omitempty" doc:"Why it does not count; empty when it does."`
 	Element string             `json:"element,omitempty" doc:"What was painted largest; of a journey, what took longest to react."`
 	Moved   []string           `json:"moved,omitempty" doc:"What moved in the worst window of shifts."`
+	Window  *ShiftWindow       `json:"window,omitempty" doc:"The session window of shifts whose sum is the layout shift; absent when nothing moved."`
 	Marked  []Mark             `json:"marked,omitempty" doc:"Where those elements are in the window when everything is there."`
 	Film    []Frame            `json:"film,omitempty" doc:"How the page came into view."`
 	Width   int                `json:"width,omitempty" doc:"Of the window, in pixels."`
@@ -176,6 +177,13 @@ type Load struct {
 	Began   *time.Time         `json:"began,omitempty"`
 	Read    float64            `json:"read,omitempty" doc:"Milliseconds until the document was read to its end."`
 	Effort  float64            `json:"effort" doc:"How long the machine took for a fixed piece of work just before the side's loads, in milliseconds."`
+}
+
+// ShiftWindow is a session window of layout shifts.
+type ShiftWindow struct {
+	From   float64 `json:"from" doc:"Milliseconds since the navigation began, of its first shift."`
+	To     float64 `json:"to" doc:"Of its last shift."`
+	Shifts int     `json:"shifts" doc:"How many."`
 }
 
 // Mark is where an element is that a metric is about.

@@ -66,17 +66,21 @@ func (s Scope) Taken(plan site.Plan) []site.JourneyTask {
 	return out
 }
 
-// LoadsOf is how many loads one page brings on each side of a round.
-func (s Scope) LoadsOf() int {
-	n := 1
-	if s.Repeat {
-		n++
-	}
+// Cases are those in which one page is loaded on each side of a round, in that order.
+func (s Scope) Cases(device, persona string) []Case {
+	var out []Case
 	if s.Uncached {
-		n++
+		out = append(out, Case{Device: device, Persona: persona, Visit: First, Uncached: true})
 	}
-	return n
+	out = append(out, Case{Device: device, Persona: persona, Visit: First})
+	if s.Repeat {
+		out = append(out, Case{Device: device, Persona: persona, Visit: Repeat})
+	}
+	return out
 }
+
+// LoadsOf is how many loads one page brings on each side of a round.
+func (s Scope) LoadsOf() int { return len(s.Cases("", "")) }
 
 // Limit is after how many rounds it ends, whatever is shown by then.
 func (s Scope) Limit() int {

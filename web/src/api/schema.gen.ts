@@ -1702,6 +1702,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/field/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Field data day by day as CSV, which can be read again */
+        get: operations["export-field"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/file": {
         parameters: {
             query?: never;
@@ -3523,6 +3540,8 @@ export interface components {
              * @description Of the window, in pixels.
              */
             width?: number;
+            /** @description The session window of shifts whose sum is the layout shift; absent when nothing moved. */
+            window?: components["schemas"]["ShiftWindow"];
         };
         "Look-at-invitationRequest": {
             secret: string;
@@ -4634,6 +4653,23 @@ export interface components {
              * @description Impact fraction times distance fraction (W3C Layout Instability).
              */
             score: number;
+        };
+        ShiftWindow: {
+            /**
+             * Format: double
+             * @description Milliseconds since the navigation began, of its first shift.
+             */
+            from: number;
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            shifts: number;
+            /**
+             * Format: double
+             * @description Of its last shift.
+             */
+            to: number;
         };
         Showing: {
             page: string;
@@ -8464,6 +8500,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ImportedField"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-field": {
+        parameters: {
+            query?: {
+                days?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Error */

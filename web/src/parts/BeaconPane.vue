@@ -43,17 +43,19 @@ async function choose(e: Event) {
         <pre><code>{{ snippet(address) }}</code></pre>
         <p class="small faded">
           To have it come from the site's own host, pass a path of it on to this server; the script tells whatever
-          address it came from. Made by {{ beacon.madeBy }}, <When v-if="beacon.madeAt" :at="beacon.madeAt" />.
+          address it came from. Made by {{ beacon.madeBy }}, <When v-if="beacon.madeAt" :at="beacon.madeAt" />. Once the
+          key is replaced or the beacon stopped, pages that have the old script are not listened to; what was told
+          stays.
         </p>
         <div v-if="may('work')" class="row">
           <Button
             size="small"
             outlined
-            label="New key"
+            label="Replace the key"
             :loading="acts.beacon.isPending.value"
             @click="acts.beacon.mutate({ on: true, share: beacon.share })"
           />
-          <Button size="small" text label="Listen no more" @click="acts.beacon.mutate({ on: false })" />
+          <Button size="small" text label="Stop the beacon" @click="acts.beacon.mutate({ on: false })" />
         </div>
       </template>
       <template v-else-if="beacon">

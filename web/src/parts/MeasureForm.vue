@@ -19,6 +19,7 @@ const scope = ref({
   uncached: false,
   film: true,
   pages: [] as string[],
+  devices: [] as ("desktop" | "phone")[],
   personas: ["visitor"],
   journeys: [] as string[],
   rounds: "",
@@ -56,6 +57,12 @@ async function go() {
         <label><input v-model="scope.repeat" type="checkbox" /> also a repeat visit</label>
         <label><input v-model="scope.uncached" type="checkbox" /> also past the page cache</label>
         <label><input v-model="scope.film" type="checkbox" /> also how it comes into view</label>
+      </fieldset>
+      <fieldset>
+        <legend>On; none chosen: on both</legend>
+        <label v-for="d in ['desktop', 'phone']" :key="d"
+          ><input v-model="scope.devices" type="checkbox" :value="d" /> {{ d }}</label
+        >
       </fieldset>
       <fieldset>
         <legend>As</legend>

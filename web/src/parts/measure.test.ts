@@ -8,6 +8,7 @@ import {
   overall,
   place,
   reach,
+  shiftSpan,
   thresholdAt,
   valueOf,
   type Comparison,
@@ -28,6 +29,11 @@ const c = (more: Partial<Comparison>) =>
   }) as Comparison;
 
 describe("a measurement", () => {
+  it("says when content shifted", () => {
+    expect(shiftSpan({ from: 420, to: 1910 })).toBe("from 420 ms to 1.9 s");
+    expect(shiftSpan({ from: 420.2, to: 420.4 })).toBe("at 420 ms");
+  });
+
   it("writes values and differences with their units", () => {
     expect(valueOf("ms", 940.4)).toBe("940 ms");
     expect(valueOf("ms", 2340)).toBe("2.3 s");

@@ -9,6 +9,12 @@ export function valueOf(unit: string, v: number): string {
   return Number.isInteger(v) ? String(v) : v.toFixed(2);
 }
 
+/** When a session window of layout shifts began and ended, after the navigation. */
+export function shiftSpan(w: { from: number; to: number }): string {
+  const [from, to] = [valueOf("ms", w.from), valueOf("ms", w.to)];
+  return from === to ? `at ${from}` : `from ${from} to ${to}`;
+}
+
 /** A difference, with its sign. */
 export function differenceOf(unit: string, v: number): string {
   return (v < 0 ? "−" : "+") + valueOf(unit, Math.abs(v));

@@ -55,7 +55,7 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
         </select>
       </div>
       <h1 v-if="v.lately" class="said">
-        Three of four visitors: {{ v.title }} within {{ valueOf(v.unit, v.lately.p75) }}
+        Three of four page views: {{ v.title }} within {{ valueOf(v.unit, v.lately.p75) }}
         <span class="small"
           ><StateGlyph v-if="v.lately.rating" :state="states[v.lately.rating] ?? 'note'" :word="v.lately.rating" />
           <span class="faded">
@@ -68,6 +68,10 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
       <div class="stack">
         <section v-if="v.days.length || v.file.length" class="sheet stack">
           <FieldChart :view="v" />
+          <p class="small">
+            <a :href="`/api/v1/sites/${id}/field/export?days=${ask.days}`">All days as CSV</a>, of every metric, device
+            and class of pages
+          </p>
           <details>
             <summary>The same as a table</summary>
             <table class="tide">

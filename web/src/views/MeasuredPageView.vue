@@ -12,16 +12,20 @@ import SiteHead from "../parts/SiteHead.vue";
 import Trouble from "../parts/Trouble.vue";
 import WaterfallTable from "../parts/WaterfallTable.vue";
 import WeightTable from "../parts/WeightTable.vue";
-import { valueOf } from "../parts/measure";
+import { shiftSpan, valueOf } from "../parts/measure";
 
 const props = defineProps<{ id: number }>();
 const route = useRoute();
 const router = useRouter();
 const acts = useMeasureActs();
 const page = computed(() => String(route.query.page ?? ""));
-const of = computed<Case | undefined>(() =>
-  route.query.case ? (JSON.parse(String(route.query.case)) as Case) : undefined,
-);
+const of = computed<Case | undefined>(() => {
+  try {
+    return route.query.case ? (JSON.parse(String(route.query.case)) as Case) : undefined;
+  } catch {
+    return undefined; // an address that somebody wrote: the first case
+  }
+});
 const { data: run } = useRun(() => props.id);
 const { data: m, isPending, error, refetch } = useMeasuredPage(() => props.id, page, of);
 const named = (c: Case) =>
@@ -119,6 +123,10 @@ const read = (chosen: number) =>
                   <code v-for="x in s?.load.moved ?? []" :key="x">{{ x }} </code><template
                     v-if="!(s?.load.moved ?? []).length"
                     >nothing</template
+                  >
+                  <span v-if="s?.load.window" class="small faded">
+                    in {{ s.load.window.shifts }} {{ s.load.window.shifts === 1 ? "shift" : "shifts" }},
+                    {{ shiftSpan(s.load.window) }}</span
                   >
                 </td>
               </tr>
