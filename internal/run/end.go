@@ -32,12 +32,16 @@ func (r *run) end(ctx context.Context, cause error) error {
 
 // judge says how the run ended: that it came to a verdict, was stopped, or failed.
 func (r *run) judge(cause error) release.RunEvent {
+	not := "Not checked: "
+	if r.row.Kind == release.MeasureRun {
+		not = "Not measured: "
+	}
 	switch {
 	case errors.Is(cause, ErrStopped):
-		r.row.Verdict, r.row.Problem, r.row.Summary = evidence.VerdictNotChecked, "Stopped before the end.", "Not checked: stopped before the end."
+		r.row.Verdict, r.row.Problem, r.row.Summary = evidence.VerdictNotChecked, "Stopped before the end.", not+"stopped before the end."
 		return release.RunStopped
 	case cause != nil:
-		r.row.Verdict, r.row.Problem, r.row.Summary = evidence.VerdictNotChecked, cause.Error(), "Not checked: "+cause.Error()
+		r.row.Verdict, r.row.Problem, r.row.Summary = evidence.VerdictNotChecked, cause.Error(), not+cause.Error()
 		r.Log.Warn("a run failed", "run", r.row.ID, "why", cause)
 		return release.RunFailed
 	case r.row.Problem != "" && r.row.StopAsked: // concluded before, and put back only now

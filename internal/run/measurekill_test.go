@@ -1,6 +1,9 @@
 package run_test
 
 import (
+	"fmt"
+	"io"
+	"net/http"
 	"testing"
 	"time"
 
@@ -8,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tidemarker/internal/changes"
+	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/release"
@@ -71,4 +75,49 @@ func TestAMeasurementThatWasCutOffGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	_, err = b.changes.MeasureMore(t.Context(), more, "marin")
 	require.ErrorAs(t, err, new(*changes.Conflict), "it was gone on with already")
+}
+
+// TestASiteThatIsAwayWhileItIsMeasuredHasTheChangeAfterwards takes the connector away in the middle of the second round: the
+// measurement waits, unknown, and once the site answers goes on with that round; staging has the change at its end.
+func TestASiteThatIsAwayWhileItIsMeasuredHasTheChangeAfterwards(t *testing.T) {
+	b := newBench(t, tiny())
+	tr := b.trouble(0)
+	b.mark(0)
+	c := b.promotable(settings.Values{"markup.compact": true})
+	with, _ := b.staging.Layer.Settings()
+	writes := 0
+	tr.answer(func(w http.ResponseWriter, applied func() *http.Response) {
+		if writes++; writes == 3 {
+			tr.leave(true)
+			hangUp()
+		}
+		res := applied()
+		defer res.Body.Close()
+		w.Header().Set("Content-Type", "application/json")
+		w.Header().Set("ETag", res.Header.Get("ETag"))
+		_, _ = io.Copy(w, res.Body)
+	})
+	of, err := b.changes.Measure(t.Context(), c.ID, measure.Scope{Rounds: 5}, "marin")
+	require.NoError(t, err)
+	require.NoError(t, b.runner.Run(t.Context(), of))
+	r := b.run(of)
+	assert.Equal(t, release.Unsettled, r.State, "nobody knows what staging has")
+	tr.answer(nil)
+	b.back(tr)
+	r = b.takeUp(of)
+	assert.Equal(t, release.Done, r.State, r.Problem)
+	assert.NotEqual(t, evidence.VerdictNotChecked, r.Verdict, "it went on with the round it was in")
+	now, _ := b.staging.Layer.Settings()
+	assert.Equal(t, with, now, "staging has the change")
+	loads, err := b.store.Loads(t.Context(), of)
+	require.NoError(t, err)
+	seen := map[string]int{}
+	for _, l := range loads {
+		seen[fmt.Sprint(l.Round, l.Side, l.Name(), l.Case)]++
+	}
+	for what, n := range seen {
+		assert.Equal(t, 1, n, what)
+	}
+	assert.GreaterOrEqual(t, len(seen), 2*5, "both sides of five rounds, and of those that make up for busy ones")
+	assert.Zero(t, len(seen)%2)
 }

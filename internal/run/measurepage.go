@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/waterfall"
@@ -52,7 +53,10 @@ func PageInDepth(ctx context.Context, s *store.Store, run int64, page string, of
 		out.Page = out.Pages[0]
 	}
 	if !slices.Contains(out.Pages, out.Page) {
-		return out, fmt.Errorf("measured page %s of run %d: %w", page, run, store.ErrNotFound)
+		if page == "" {
+			return out, fmt.Errorf("run %d measured no page: %w", run, store.ErrNotFound)
+		}
+		return out, fmt.Errorf("run %d did not measure %s, but %s: %w", run, page, strings.Join(out.Pages, ", "), store.ErrNotFound)
 	}
 	rows, err := s.LoadsOfPage(ctx, run, out.Page)
 	if err != nil {
@@ -66,7 +70,7 @@ func PageInDepth(ctx context.Context, s *store.Store, run int64, page string, of
 	out.Case = out.Cases[0]
 	if of != nil {
 		if !slices.Contains(out.Cases, *of) {
-			return out, fmt.Errorf("%s on a %s: %w", out.Page, of, store.ErrNotFound)
+			return out, fmt.Errorf("run %d did not measure %s on a %s: %w", run, out.Page, of, store.ErrNotFound)
 		}
 		out.Case = *of
 	}

@@ -2,6 +2,7 @@ package measure
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 )
@@ -111,10 +112,14 @@ func (c Comparison) sentence() string {
 	return text
 }
 
-// Signed writes a difference with its sign.
+// Signed writes a difference with its sign; one that is nothing as it is shown has none.
 func Signed(unit string, v float64) string {
-	if v < 0 {
-		return "−" + Shown(unit, -v)
+	shown := Shown(unit, math.Abs(v))
+	switch {
+	case shown == Shown(unit, 0):
+		return shown
+	case v < 0:
+		return "−" + shown
 	}
-	return "+" + Shown(unit, v)
+	return "+" + shown
 }

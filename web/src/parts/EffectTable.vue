@@ -1,10 +1,10 @@
 <script setup lang="ts">
 /** What a change did in one case: each metric before and after, by how much and how sure, on one scale. */
 import { computed } from "vue";
-import { differenceOf, overall, place, reach, thresholdAt, valueOf, type Comparison } from "./measure";
+import { differenceOf, overall, place, reach, resultOf, thresholdAt, valueOf, type Comparison } from "./measure";
 import StateGlyph from "./StateGlyph.vue";
 
-const props = defineProps<{ comparisons: Comparison[]; of: string; profile?: string; few?: boolean }>();
+const props = defineProps<{ comparisons: Comparison[]; of: string; profile?: string; over: boolean }>();
 const rows = computed(() => overall(props.comparisons, props.of));
 const far = computed(() => reach(rows.value));
 const states: Record<string, string> = { better: "clear", worse: "broken", "too noisy": "not checked" };
@@ -60,10 +60,7 @@ const states: Record<string, string> = { better: "clear", worse: "broken", "too 
             </span>
           </td>
           <td>
-            <StateGlyph
-              :state="states[c.result] ?? 'note'"
-              :word="c.result || (few ? 'too few loads to say' : 'not decided yet')"
-            />
+            <StateGlyph :state="states[c.result] ?? 'note'" :word="resultOf(c, over)" />
             <span v-if="c.of && c.of > 1 && ['better', 'worse'].includes(c.result)" class="small faded pages">
               on {{ c.pages ?? 0 }} of {{ c.of }} pages</span
             >

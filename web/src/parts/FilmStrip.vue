@@ -2,7 +2,7 @@
 /** How a page came into view on both sides, on one time axis. */
 import { computed } from "vue";
 import type { Schemas } from "../api/client";
-import { axisEnd, frameAt } from "./measure";
+import { axisEnd, frameAt, valueOf } from "./measure";
 
 const props = defineProps<{ before?: Schemas["SideMeasured"]; after?: Schemas["SideMeasured"] }>();
 const sides = computed(() =>
@@ -17,18 +17,18 @@ const tall = computed(() => {
   const l = sides.value[0]?.of?.load;
   return l?.width && l.height ? l.height / l.width : undefined;
 });
-/** What is there only from the second frame on is drawn again only when it changes. */
+/** How complete the window is, on the axis of the pictures: each begins at the left edge of its column. */
 const curve = (film: Schemas["Frame"][]) => {
-  const x = (at: number) => ((900 * at) / end.value).toFixed(1);
+  const x = (at: number) => ((800 * at) / end.value).toFixed(1);
   const y = (complete: number) => (88 - 84 * complete).toFixed(1);
   let d = `M0 ${y(0)}`;
   for (const f of film) d += `H${x(f.at)}V${y(f.complete)}`;
   return `${d}H900`;
 };
 const told = (film: Schemas["Frame"][]) =>
-  film.map((f) => `${Math.round(100 * f.complete)} % at ${(f.at / 1000).toFixed(1)} s`).join(", ");
+  film.map((f) => `${Math.round(100 * f.complete)} % at ${valueOf("ms", f.at)}`).join(", ");
 const alt = (name: string, f: Schemas["Frame"] | undefined, m: number) =>
-  `${name}, ${(m / 1000).toFixed(1)} s: ${f ? `${Math.round(100 * f.complete)} % there` : "nothing yet"}`;
+  `${name}, ${valueOf("ms", m)}: ${f ? `${Math.round(100 * f.complete)} % there` : "nothing yet"}`;
 </script>
 
 <template>
@@ -38,7 +38,7 @@ const alt = (name: string, f: Schemas["Frame"] | undefined, m: number) =>
       <thead>
         <tr>
           <td></td>
-          <th v-for="m in moments" :key="m" scope="col" class="small">{{ (m / 1000).toFixed(1) }} s</th>
+          <th v-for="m in moments" :key="m" scope="col" class="small">{{ valueOf("ms", m) }}</th>
         </tr>
       </thead>
       <tbody>
@@ -62,22 +62,27 @@ const alt = (name: string, f: Schemas["Frame"] | undefined, m: number) =>
             </template>
           </td>
         </tr>
+        <tr>
+          <th scope="row">how much is there</th>
+          <td :colspan="moments.length">
+            <svg
+              class="curve"
+              viewBox="0 0 900 90"
+              preserveAspectRatio="none"
+              role="img"
+              :aria-label="sides.map((s) => `${s.name}: ${told(s.of!.load.film ?? [])}`).join('; ')"
+            >
+              <line v-for="(m, i) in moments" :key="m" :x1="100 * i" :x2="100 * i" y1="0" y2="90" />
+              <line x1="0" x2="900" y1="88" y2="88" />
+              <path v-for="s in sides" :key="s.name" :class="s.name" :d="curve(s.of!.load.film ?? [])" />
+            </svg>
+          </td>
+        </tr>
       </tbody>
     </table>
-    <svg
-      class="curve"
-      viewBox="0 0 900 90"
-      preserveAspectRatio="none"
-      role="img"
-      :aria-label="sides.map((s) => `${s.name}: ${told(s.of!.load.film ?? [])}`).join('; ')"
-    >
-      <line x1="0" x2="900" y1="88" y2="88" />
-      <path v-for="s in sides" :key="s.name" :class="s.name" :d="curve(s.of!.load.film ?? [])" />
-    </svg>
     <p class="small faded">
-      The lines say how much is there at each moment, the lighter one before, the darker after. Pictures are of one load
-      of each side; what stands there is what the window showed at that moment. A heavier frame means that everything is
-      there.
+      Each picture is what the window showed at the moment above its left edge, of one load of each side; a heavier
+      frame means that everything is there. The lines stand on the same axis, the lighter one before, the darker after.
     </p>
   </section>
 </template>
@@ -101,11 +106,13 @@ const alt = (name: string, f: Schemas["Frame"] | undefined, m: number) =>
   background: #fff;
 }
 .curve {
+  display: block;
   width: 100%;
   height: 70px;
 }
 .curve line {
   stroke: var(--rule);
+  vector-effect: non-scaling-stroke;
 }
 .curve path {
   fill: none;

@@ -8,7 +8,7 @@ import type { Run } from "../api/queries";
 import { useSession } from "../api/session";
 import BudgetTable from "./BudgetTable.vue";
 import EffectTable from "./EffectTable.vue";
-import { casesOf, valueOf, type Comparison } from "./measure";
+import { casesOf, resultOf, valueOf, type Comparison } from "./measure";
 import Trouble from "./Trouble.vue";
 
 const props = defineProps<{ run: Run }>();
@@ -47,8 +47,7 @@ const formats = [
 <template>
   <section class="stack measured">
     <p v-if="!over" class="small faded" role="status">
-      {{ m.rounds }} {{ m.rounds === 1 ? "round" : "rounds" }} so far. It goes on until the main metrics are decided,
-      {{ m.limit }} at most.
+      It goes on until the main metrics are decided, for {{ m.limit }} rounds at most.
     </p>
     <div v-if="over && (all.length || levels.length)" class="row">
       <RouterLink :to="`/runs/${run.id}/pages`">Pages in depth</RouterLink>
@@ -87,7 +86,7 @@ const formats = [
       :key="c"
       :comparisons="all"
       :of="c"
-      :few="over && !m.turns"
+      :over="over"
       :profile="m.profiles?.[c.split(',')[0]!]"
     />
     <div v-if="!all.length && m.levels?.length" class="sheet">
@@ -135,14 +134,15 @@ const formats = [
             <td>{{ c.title }}</td>
             <td>{{ valueOf(c.unit, c.before) }}</td>
             <td>{{ valueOf(c.unit, c.after) }}</td>
-            <td>{{ c.result }}</td>
+            <td>{{ resultOf(c, over) }}</td>
           </tr>
         </tbody>
       </table>
     </details>
     <p class="small faded">
-      <template v-if="m.turns">
-        {{ m.rounds }} rounds, each page with each of the settings in turn<template v-if="m.before"
+      <template v-if="m.turns && all.length">
+        {{ m.rounds }} {{ m.rounds === 1 ? "round" : "rounds" }}, each page with each of the settings in turn<template
+          v-if="m.before"
           >; it went on from <RouterLink :to="`/runs/${m.before}`">run {{ m.before }}</RouterLink></template
         >. A line is the interval in which the difference lies, a dashed one where the metric stops being good. Better
         or worse is said only beyond noise, corrected for how often and at how much was looked.

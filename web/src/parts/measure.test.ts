@@ -8,6 +8,7 @@ import {
   overall,
   place,
   reach,
+  resultOf,
   shiftSpan,
   thresholdAt,
   valueOf,
@@ -29,6 +30,14 @@ const c = (more: Partial<Comparison>) =>
   }) as Comparison;
 
 describe("a measurement", () => {
+  it("calls nothing too noisy of which there are too few loads", () => {
+    expect(resultOf({ result: "too noisy", runs: 3 }, true)).toBe("too few loads to say");
+    expect(resultOf({ result: "too noisy", runs: 8 }, true)).toBe("too noisy");
+    expect(resultOf({ result: "", runs: 3 }, false)).toBe("not decided yet");
+    expect(differenceOf("ms", -0.3)).toBe("0 ms");
+    expect(differenceOf("1", 0)).toBe("0");
+  });
+
   it("says when content shifted", () => {
     expect(shiftSpan({ from: 420, to: 1910 })).toBe("from 420 ms to 1.9 s");
     expect(shiftSpan({ from: 420.2, to: 420.4 })).toBe("at 420 ms");

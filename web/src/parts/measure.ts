@@ -15,10 +15,21 @@ export function shiftSpan(w: { from: number; to: number }): string {
   return from === to ? `at ${from}` : `from ${from} to ${to}`;
 }
 
-/** A difference, with its sign. */
+/** A difference, with its sign; one that is nothing as it is shown has none. */
 export function differenceOf(unit: string, v: number): string {
-  return (v < 0 ? "−" : "+") + valueOf(unit, Math.abs(v));
+  const shown = valueOf(unit, Math.abs(v));
+  return Number.parseFloat(shown) === 0 ? shown : (v < 0 ? "−" : "+") + shown;
 }
+
+/** What a comparison came to, in words: too noisy is said only once there are enough rounds for anything to be shown. */
+export function resultOf(c: Pick<Comparison, "result" | "runs">, over: boolean): string {
+  if (c.runs < fewest && (!c.result || c.result === "too noisy"))
+    return over ? "too few loads to say" : "not decided yet";
+  return c.result || (over ? "too few loads to say" : "not decided yet");
+}
+
+/** How many rounds there have to be before anything is said. */
+const fewest = 5;
 
 /** How far the scale of some comparisons reaches to each side of “as before”: a part of the value before, at most all of it. */
 export function reach(list: Comparison[]): number {

@@ -51,7 +51,7 @@ const pick = (side: string, e: Event) =>
       >
         <p>{{ compared.data.value?.summary }}</p>
         <p v-if="!all.length" class="small">They have no page in common on the same device.</p>
-        <EffectTable v-for="c in casesOf(all)" :key="c" :comparisons="all" :of="c" />
+        <EffectTable v-for="c in casesOf(all)" :key="c" :comparisons="all" :of="c" over />
         <BudgetTable :budgets="compared.data.value?.budgets ?? []" />
       </AskState>
     </div>
