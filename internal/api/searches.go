@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"net/http"
-	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -24,6 +23,7 @@ type SearchView struct {
 	Trying     []int                `json:"trying" doc:"The edits that are in force now; empty when the search is over."`
 	Left       int                  `json:"left" doc:"About how many more tries it takes."`
 	Seconds    float64              `json:"seconds" doc:"About how long that takes, by the tries so far; 0 when none was made yet."`
+	Costs      []string             `json:"costs" doc:"Of each culprit what the change does without when it is left out, by what was seen when the mark was taken; empty when that cannot be told."`
 	Exclusions []SearchedExclusions `json:"exclusions" doc:"For each culprit that something can be excluded from, the fewest with which it may stay."`
 	Enough     bool                 `json:"enough" doc:"Somebody takes what is known."`
 	Report     run.CulpritReport    `json:"report" doc:"The same as the report of the command line; of what is known so far while it goes on."`
@@ -137,7 +137,7 @@ func (s *Server) searchView(ctx context.Context, r store.Run, env store.Environm
 		v.Edits = append(v.Edits, SearchedEdit{p, run.Named(cat, p), step.StateOf(i), needs})
 	}
 	v.Exclusions = searchedExclusions(x, answers, cat, r.State.Over())
-	if err := s.costs(ctx, r, cat, v.Exclusions); err != nil {
+	if err := s.costs(ctx, r, cat, x.Problem.V.Parts, v); err != nil {
 		return nil, err
 	}
 	for _, e := range v.Exclusions {
@@ -188,10 +188,10 @@ func searchedExclusions(x store.Search, answers []store.SearchAnswer, cat settin
 	return out
 }
 
-// costs says of exclusions that were found what a culprit leaves out with them.
-func (s *Server) costs(ctx context.Context, r store.Run, cat settings.Catalogue, list []SearchedExclusions) error {
-	found := func(e SearchedExclusions) bool { return len(e.Patterns) > 0 }
-	if r.MarkID == nil || !slices.ContainsFunc(list, found) {
+// costs says what each solution does without: of a culprit that is left out, and of exclusions that were found.
+func (s *Server) costs(ctx context.Context, r store.Run, cat settings.Catalogue, parts []culprit.Part, v *SearchView) error {
+	v.Costs = make([]string, len(v.Culprits))
+	if r.MarkID == nil || len(v.Culprits) == 0 {
 		return nil
 	}
 	m, err := s.Store.Mark(ctx, *r.MarkID)
@@ -199,12 +199,22 @@ func (s *Server) costs(ctx context.Context, r store.Run, cat settings.Catalogue,
 		return err
 	}
 	base, err := s.Store.BaselineBefore(ctx, m, r.ID)
-	for i, e := range list {
-		if d, known := cat.Find(e.Key); known && found(e) {
-			list[i].Cost = culprit.Cost(d, base.Look, e.Patterns)
+	if err != nil {
+		return err
+	}
+	for i, set := range v.Culprits {
+		var of []culprit.Part
+		for _, n := range set {
+			of = append(of, parts[n])
+		}
+		v.Costs[i] = culprit.CostOfLeavingOut(cat, of, base.Look)
+	}
+	for i, e := range v.Exclusions {
+		if d, known := cat.Find(e.Key); known && len(e.Patterns) > 0 {
+			v.Exclusions[i].Cost = culprit.Cost(d, base.Look, e.Patterns)
 		}
 	}
-	return err
+	return nil
 }
 
 // searchable says whether what a run found can be searched for, and otherwise why not.

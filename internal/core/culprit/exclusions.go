@@ -282,30 +282,54 @@ func Excluded(v settings.Values, x Excluding, which []int) settings.Values {
 // Cost says what an action leaves out when something is excluded from it: how many of the files or
 // pages that were seen when the mark was taken, and how much of their weight. "" when that cannot be told.
 func Cost(list settings.Definition, marked evidence.Look, patterns []string) string {
-	matches := func(kind exclusion.Kind, text string) bool {
-		return slices.ContainsFunc(patterns, func(p string) bool { return exclusion.Matches(kind, p, text) })
-	}
 	kind, known := exclusion.KindOf(string(list.Role))
-	if list.Role == "path-exclude" && known {
+	return cost(list, marked, known, func(page string) bool {
+		return slices.ContainsFunc(patterns, func(p string) bool { return exclusion.Matches(kind, p, page) })
+	}, func(file string) bool {
+		return slices.ContainsFunc(patterns, func(p string) bool { return exclusion.MatchPart(p, file) })
+	})
+}
+
+// CostOfLeavingOut says what a change does without when these edits are left out of it: all the files or pages that
+// the actions which they turn on would have reached. "" when that cannot be told.
+func CostOfLeavingOut(c settings.Catalogue, parts []Part, marked evidence.Look) string {
+	var out []string
+	all := func(string) bool { return true }
+	for _, p := range parts {
+		d, known := c.Find(p.Key)
+		if on, is := p.Value.(bool); !known || p.Entry != "" || is && !on {
+			continue
+		}
+		for _, list := range ExclusionLists(c, d.Role) {
+			if text := cost(list, marked, true, all, all); text != "" {
+				if !slices.Contains(out, text) {
+					out = append(out, text)
+				}
+				break
+			}
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+func cost(list settings.Definition, marked evidence.Look, pages bool, page, file func(string) bool) string {
+	if list.Role == "path-exclude" && pages {
 		all, out := map[string]bool{}, map[string]bool{}
 		for _, p := range marked.Pages {
 			all[p.Page] = true
-			if matches(kind, p.Page) {
+			if page(p.Page) {
 				out[p.Page] = true
 			}
 		}
 		return fmt.Sprintf("%d of %d watched pages are made for each who asks.", len(out), len(all))
 	}
 	kinds := strings.Fields(resources[list.Role])
-	if len(kinds) == 0 {
-		return ""
-	}
 	weight, left := map[string]int{}, map[string]int{}
 	for _, p := range marked.Pages {
 		for _, r := range p.Requests {
 			if slices.Contains(kinds, r.Kind) {
 				weight[r.URL] = max(weight[r.URL], r.Bytes)
-				if slices.ContainsFunc(patterns, func(x string) bool { return exclusion.MatchPart(x, r.URL) }) {
+				if file(r.URL) {
 					left[r.URL] = weight[r.URL]
 				}
 			}

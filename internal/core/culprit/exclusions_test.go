@@ -118,6 +118,13 @@ func TestNamesAndCosts(t *testing.T) {
 	paths := settings.Definition{Key: "p", Type: settings.Patterns, Role: "path-exclude", Default: []any{}}
 	assert.Equal(t, "1 of 2 watched pages are made for each who asks.", culprit.Cost(paths, look, []string{"/kits"}))
 	assert.Empty(t, culprit.Cost(cookies, look, []string{"fern_member"}), "nobody knows who has it")
+
+	defers := culprit.Part{Key: "scripts.defer", Value: true}
+	assert.Equal(t, "2 of 2 files stay as they are: 4.0 of 4.0 kB.", culprit.CostOfLeavingOut(layer, []culprit.Part{defers, defers}, look), "said once")
+	assert.Equal(t, "2 of 2 watched pages are made for each who asks.", culprit.CostOfLeavingOut(layer, []culprit.Part{{Key: "pages.cache", Value: true}}, look))
+	for _, p := range []culprit.Part{{Key: "scripts.defer", Value: false}, {Key: "pages.never", Entry: "/cart", Removed: true}, {Key: "unknown", Value: true}} {
+		assert.Empty(t, culprit.CostOfLeavingOut(layer, []culprit.Part{p}, look), p.Key)
+	}
 }
 
 // TestManyExclusionsAreNotProvenOneByOne: what was foreseen is tried first, all of it; when it mends and each

@@ -4528,6 +4528,8 @@ export interface components {
             why?: string;
         };
         SearchView: {
+            /** @description Of each culprit what the change does without when it is left out, by what was seen when the mark was taken; empty when that cannot be told. */
+            costs: string[];
             /** @description Indexes of edits. Each breaks the site by itself, and no part of it does. */
             culprits: number[][];
             edits: components["schemas"]["SearchedEdit"][];

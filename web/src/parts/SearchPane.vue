@@ -143,19 +143,23 @@ const words: Record<string, string> = {
       </p>
       <Trouble :error="trouble" />
     </div>
-    <div v-if="over && editable && may('work') && (s.culprits ?? []).length" class="row">
-      <Button
-        v-for="i in (s.culprits ?? []).keys()"
-        :key="i"
-        size="small"
-        outlined
-        :label="`Leave ${names(i)} out of the change`"
-        :disabled="acts.leaveOut.isPending.value"
-        @click="
-          acts.leaveOut.mutate({ run: run.id, culprit: i }, { onSuccess: (x) => router.push(`/changes/${x.id}`) })
-        "
-      />
-      <span class="small faded">All the rest stays; the change is to be tried again then.</span>
+    <div v-if="over && editable && may('work') && (s.culprits ?? []).length" class="stack">
+      <div v-for="i in (s.culprits ?? []).keys()" :key="i" class="row">
+        <Button
+          size="small"
+          outlined
+          :label="`Leave ${names(i)} out of the change`"
+          :disabled="acts.leaveOut.isPending.value"
+          @click="
+            acts.leaveOut.mutate({ run: run.id, culprit: i }, { onSuccess: (x) => router.push(`/changes/${x.id}`) })
+          "
+        />
+        <span v-if="s.costs?.[i]" class="small">What it costs: {{ s.costs[i] }}</span>
+      </div>
+      <p class="small faded">
+        All the rest stays; the change is to be tried again then. How much faster each solution makes the site is
+        measured on the change's page, once it is on {{ run.environment }}.
+      </p>
     </div>
     <Trouble :error="acts.leaveOut.error.value" />
     <div v-if="!over && may('work')" class="row">

@@ -109,6 +109,10 @@ const grave = ["fails now", "blocks drawing now", "larger", "slower", "new"];
 .falls th:first-child {
   width: 30%;
 }
+.falls th:last-child,
+.falls td:last-child {
+  padding-left: var(--s2);
+}
 .falls th:last-child {
   width: 18%;
 }
