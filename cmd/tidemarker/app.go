@@ -57,7 +57,7 @@ func open(ctx context.Context, data string) (*app, error) {
 		return nil, errors.Join(err, a.close())
 	}
 	acts := &act.Acts{Store: st, Kinds: kinds.All, Log: a.log}
-	if a.runner, err = run.New(acts, &inspect.Tools{Store: st, Blobs: st, Browser: a.startBrowser}, a.log); err != nil {
+	if a.runner, err = run.New(acts, &inspect.Tools{Blobs: st, Browser: a.startBrowser}, a.log); err != nil {
 		return nil, errors.Join(err, a.close())
 	}
 	return a, nil

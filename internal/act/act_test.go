@@ -282,10 +282,10 @@ func TestPurgingAsksOnlyForWhatALayerCanDo(t *testing.T) {
 	require.ErrorContains(t, err, "by hand")
 	assert.Len(t, b.purged, 2)
 
-	unlock, ok, err := b.acts.Store.TryLockEnvironment(t.Context(), 1)
+	held, ok, err := b.acts.Store.TryLockEnvironment(t.Context(), 1)
 	require.NoError(t, err)
 	require.True(t, ok)
-	defer unlock()
+	defer held.Unlock()
 	b.can.PurgesAll = true
 	_, err = b.acts.Purge(t.Context(), 1, act.PurgeOrder{What: "all"}, "ada")
 	require.ErrorAs(t, err, new(*act.Busy), "what is cached is part of a run's evidence")

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 
+	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/speedlayer"
 	"tidemarker/internal/store"
@@ -20,8 +21,42 @@ type Acts struct {
 
 // Layer is the speed layer of an environment.
 func (a *Acts) Layer(env store.Environment) (speedlayer.Layer, error) {
-	return a.Kinds.Open(env.ConnectorKind, speedlayer.Place{Environment: env.Name, URL: env.ConnectorURL, Token: env.Token,
+	l, err := a.Kinds.Open(env.ConnectorKind, speedlayer.Place{Environment: env.Name, URL: env.ConnectorURL, Token: env.Token,
 		Known: func(ctx context.Context) (settings.Values, string, error) { return a.known(ctx, env.ID) }})
+	if err != nil {
+		return nil, err
+	}
+	return guarded{l, a.Store}, nil
+}
+
+// guarded is a speed layer on which only those act who still may: see [store.Store.Fenced].
+type guarded struct {
+	speedlayer.Layer
+	store *store.Store
+}
+
+// Apply applies values, unless another process has taken the run over.
+func (g guarded) Apply(ctx context.Context, v settings.Values, ifMatch string) release.Outcome {
+	if err := g.store.MayAct(ctx); err != nil {
+		return release.NotApplied(err)
+	}
+	return g.Layer.Apply(ctx, v, ifMatch)
+}
+
+// Purge purges pages, unless another process has taken the run over.
+func (g guarded) Purge(ctx context.Context, of speedlayer.Scope) (int, error) {
+	if err := g.store.MayAct(ctx); err != nil {
+		return 0, err
+	}
+	return g.Layer.Purge(ctx, of)
+}
+
+// Warm begins a warm-up, unless another process has taken the run over.
+func (g guarded) Warm(ctx context.Context, urls []string) (speedlayer.Warming, error) {
+	if err := g.store.MayAct(ctx); err != nil {
+		return speedlayer.Warming{}, err
+	}
+	return g.Layer.Warm(ctx, urls)
 }
 
 // Able is what the speed layer of an environment can do.
@@ -111,14 +146,14 @@ func (a *Acts) differences(ctx context.Context, siteID int64, before, after stri
 // lock takes an environment for as long as something is done on it; *[Busy] when
 // somebody else has it.
 func (a *Acts) lock(ctx context.Context, env store.Environment) (unlock func(), err error) {
-	unlock, free, err := a.Store.TryLockEnvironment(ctx, env.ID)
+	held, free, err := a.Store.TryLockEnvironment(ctx, env.ID)
 	if err != nil {
 		return nil, err
 	}
 	if !free {
 		return nil, &Busy{env.Name}
 	}
-	return unlock, nil
+	return held.Unlock, nil
 }
 
 // idle is *[Busy] while a run is open on an environment.

@@ -366,7 +366,7 @@ func TestTheDescriptionAndTheContractAreServed(t *testing.T) {
 // serverOn is a server on a database, with or without a browser.
 func serverOn(t *testing.T, st *store.Store, look func() (*browser.Browser, error), log *slog.Logger) *api.Server {
 	t.Helper()
-	runner, err := run.New(&act.Acts{Store: st, Kinds: kinds.All, Log: log}, &inspect.Tools{Store: st, Blobs: st, Browser: look}, log)
+	runner, err := run.New(&act.Acts{Store: st, Kinds: kinds.All, Log: log}, &inspect.Tools{Blobs: st, Browser: look}, log)
 	require.NoError(t, err)
 	return api.NewServer(runner, nil, log)
 }

@@ -48,7 +48,7 @@ func newBench(t *testing.T) *bench {
 	}
 	quiet := slog.New(slog.DiscardHandler)
 	acts := &act.Acts{Store: st, Kinds: kinds.All, Log: quiet}
-	runner, err := run.New(acts, &inspect.Tools{Store: st, Blobs: st, Browser: func() (*browser.Browser, error) { return nil, errors.New("nobody looks here") }}, quiet)
+	runner, err := run.New(acts, &inspect.Tools{Blobs: st, Browser: func() (*browser.Browser, error) { return nil, errors.New("nobody looks here") }}, quiet)
 	require.NoError(t, err)
 	row, err := st.SaveSite(t.Context(), doc, false, "tester")
 	require.NoError(t, err)

@@ -18,7 +18,6 @@ import (
 
 // Tools are what a process inspects with.
 type Tools struct {
-	Store   *store.Store
 	Blobs   store.Blobs                      // where pictures and bodies are kept
 	Browser func() (*browser.Browser, error) // started at the first look
 	// Little is how often the usual pages are loaded beside each mark and check, to see how fast they are; 0 loads none
@@ -62,6 +61,7 @@ func (t *Tools) keepReady(env int64, state map[[2]string]browser.State) {
 // Inspection is one inspection of an environment.
 type Inspection struct {
 	*Tools
+	Store  *store.Store
 	Run    int64 // under which the evidence is kept
 	SiteID int64
 	EnvID  int64

@@ -20,6 +20,9 @@ type Sought struct {
 // mostSought is on how many pages or journeys a cause is looked for.
 const mostSought = 2
 
+// mostQuick is on how many pages it is looked for first.
+const mostQuick = 3
+
 // Seek picks what to look for of what was found with a change, and where: of each cause the
 // places that say the most, or everywhere that it showed. any is false when nothing of it can be
 // looked for: what shows only to somebody who was there before, or much later.
@@ -59,6 +62,18 @@ func Seek(found []evidence.Finding, everywhere bool) (s Sought, any bool) {
 	}
 	s.keys = slices.SortedFunc(maps.Keys(keys), byName)
 	return s, len(s.findings) > 0
+}
+
+// SeekQuickly picks some pages on which what was found shows; nil when it shows in journeys only, which wait for what does
+// not come.
+func SeekQuickly(found []evidence.Finding) *Sought {
+	s, _ := Seek(found, false)
+	s.keys = slices.DeleteFunc(s.keys, func(k evidence.Key) bool { return k.Journey != "" })
+	if len(s.keys) == 0 {
+		return nil
+	}
+	s.keys, s.asked = s.keys[:min(mostQuick, len(s.keys))], nil
+	return &s
 }
 
 // asked tells whether findings of a kind come of asking for pages without a browser.

@@ -35,14 +35,14 @@ func (d *Desk) locked(ctx context.Context, siteID int64, name string, do func() 
 		if e.Name != name {
 			continue
 		}
-		unlock, free, err := d.Store.TryLockEnvironment(ctx, e.ID)
+		lock, free, err := d.Store.TryLockEnvironment(ctx, e.ID)
 		if err != nil {
 			return err
 		}
 		if !free {
 			return &act.Busy{Environment: e.Name}
 		}
-		defer unlock()
+		defer lock.Unlock()
 	}
 	return do()
 }

@@ -60,7 +60,7 @@ func newBenched(b *testing.B, plan func(*site.Site)) *benched {
 	out.env = envs[0]
 	quiet := slog.New(slog.DiscardHandler)
 	out.acts = &act.Acts{Store: st, Kinds: kinds.All, Log: quiet}
-	out.runs, err = run.New(out.acts, &inspect.Tools{Store: st, Blobs: st, Browser: chromium}, quiet)
+	out.runs, err = run.New(out.acts, &inspect.Tools{Blobs: st, Browser: chromium}, quiet)
 	require.NoError(b, err)
 	return out
 }

@@ -131,7 +131,7 @@ func orUnknown(problem string) string {
 // inspection is what looks at the environment as it is.
 func (r *run) inspection() *inspect.Inspection {
 	at, _, _ := r.site.Environment(r.env.Name)
-	return &inspect.Inspection{Tools: r.Tools, Run: r.row.ID, SiteID: r.row.SiteID, EnvID: r.env.ID, Site: r.site, Env: at, Layer: r.layer, Able: r.able,
+	return &inspect.Inspection{Tools: r.Tools, Store: r.Store, Run: r.row.ID, SiteID: r.row.SiteID, EnvID: r.env.ID, Site: r.site, Env: at, Layer: r.layer, Able: r.able,
 		Catalogue: r.cat, Values: r.values, Base: r.base, MarkRun: r.markRun(), Changed: r.changed, Editing: r.row.Progress.V.Editing, Progress: r.progress}
 }
 

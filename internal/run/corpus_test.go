@@ -118,7 +118,7 @@ func liveSite(t *testing.T, which standin.Site, file string, trim ...func(*site.
 	st, _ := testdb.New(t)
 	g := &liveBench{&bench{T: t, store: st, staging: inst}}
 	quiet := slog.New(slog.DiscardHandler)
-	g.runner, err = run.New(&act.Acts{Store: st, Kinds: kinds.All, Log: quiet}, &inspect.Tools{Store: st, Blobs: st, Browser: chromium}, quiet)
+	g.runner, err = run.New(&act.Acts{Store: st, Kinds: kinds.All, Log: quiet}, &inspect.Tools{Blobs: st, Browser: chromium}, quiet)
 	require.NoError(t, err)
 	g.site, err = st.SaveSite(t.Context(), doc, false, "tester")
 	require.NoError(t, err)

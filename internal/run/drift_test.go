@@ -117,12 +117,13 @@ func TestEnvironmentsAreReadOnASchedule(t *testing.T) {
 
 func TestWhileARunActsNobodyElseReads(t *testing.T) {
 	b := newBench(t, tiny())
-	unlock, err := b.store.LockEnvironment(t.Context(), b.envs[0].ID)
+	held, free, err := b.store.TryLockEnvironment(t.Context(), b.envs[0].ID)
 	require.NoError(t, err)
+	require.True(t, free)
 	_, _, err = b.runner.Acts.Read(t.Context(), b.envs[0].ID)
 	var busy *act.Busy
 	require.ErrorAs(t, err, &busy)
-	unlock()
+	held.Unlock()
 	_, _, err = b.runner.Acts.Read(t.Context(), b.envs[0].ID)
 	assert.NoError(t, err)
 }

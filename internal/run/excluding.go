@@ -40,6 +40,7 @@ func (s *searching) exclude(ctx context.Context, x store.Search, answers []store
 			return true, nil
 		}
 		s.sought, _ = inspect.Seek(s.found, true) // that a culprit may stay has to be so everywhere
+		s.quick = inspect.SeekQuickly(s.found)
 		values := culprit.Excluded(s.withoutOthers(x, list.Culprit), lists[i], lists[i].Ask)
 		now := fmt.Sprintf("Trying with %d of %d excluded; about %d more tries", len(lists[i].Ask), len(list.Candidates), lists[i].Left)
 		a, err := s.find(ctx, store.SearchAnswer{RunID: s.row.ID, Excluding: i, Rest: true, Parts: store.JSON[[]int]{V: lists[i].Ask}}, values, now, firstSearchPass+len(answers)*mostRounds)

@@ -128,11 +128,11 @@ func TestAddressesComeFromTheSitemapOfProduction(t *testing.T) {
 func TestPurgingIsRefusedWhereItWouldDoHarmOrNothing(t *testing.T) {
 	b := newBench(t, tiny())
 	env := b.envs[0].ID
-	unlock, free, err := b.store.TryLockEnvironment(t.Context(), env)
+	held, free, err := b.store.TryLockEnvironment(t.Context(), env)
 	require.NoError(t, err)
 	require.True(t, free)
 	_, err = b.purge(env, order{})
-	unlock()
+	held.Unlock()
 	var busy *act.Busy
 	require.ErrorAs(t, err, &busy, "what is cached is evidence of the run under way")
 	for _, o := range []order{{Page: "cart"}, {Class: "moon"}} {

@@ -71,7 +71,7 @@ func newBench(t *testing.T, doc site.Site, with ...func(*standin.Options)) *benc
 	b.staging, b.production = start("staging"), start("production")
 	quiet := slog.New(slog.DiscardHandler)
 	var err error
-	b.runner, err = run.New(&act.Acts{Store: st, Kinds: kinds.All, Log: quiet}, &inspect.Tools{Store: st, Blobs: st, Browser: chromium}, quiet)
+	b.runner, err = run.New(&act.Acts{Store: st, Kinds: kinds.All, Log: quiet}, &inspect.Tools{Blobs: st, Browser: chromium}, quiet)
 	require.NoError(t, err)
 	b.changes = &changes.Desk{Store: st, Acts: b.runner.Acts, Runner: b.runner}
 	b.exclusions = &exclusions.Desk{Store: st, Changes: b.changes}

@@ -54,7 +54,7 @@ func (w *Runner) handInLost(ctx context.Context) error {
 		return err
 	}
 	for _, r := range lost {
-		unlock, free, err := w.Store.TryLockRun(ctx, r.ID)
+		lock, free, err := w.Store.TryLockRun(ctx, r.ID)
 		if err != nil {
 			return err
 		}
@@ -63,7 +63,7 @@ func (w *Runner) handInLost(ctx context.Context) error {
 		}
 		w.Log.Info("taking up a run that was cut off", "run", r.ID, "state", r.State)
 		err = w.Store.Within(ctx, func(s *store.Store) error { return w.jobs.handIn(ctx, s, r.ID) })
-		unlock()
+		lock.Unlock()
 		if err != nil {
 			return err
 		}

@@ -49,11 +49,11 @@ var (
 // rests, and when another process works on it; [ErrNotFree] when something else acts on
 // the environment. Any other error means that it is to be begun again.
 func (w *Runner) Run(ctx context.Context, id int64) error {
-	unlock, free, err := w.Store.TryLockRun(ctx, id)
+	lock, free, err := w.Store.TryLockRun(ctx, id)
 	if err != nil || !free {
 		return err
 	}
-	defer unlock()
+	defer lock.Unlock()
 	row, err := w.Store.Run(ctx, id)
 	if err != nil {
 		return err
@@ -61,14 +61,12 @@ func (w *Runner) Run(ctx context.Context, id int64) error {
 	if row.State != release.Queued && row.State != release.Running {
 		return nil
 	}
-	unlockEnv, free, err := w.Store.TryLockEnvironment(ctx, row.EnvironmentID)
-	if err != nil {
+	switch free, err := lock.AlsoEnvironment(ctx, row.EnvironmentID); {
+	case err != nil:
 		return err
-	}
-	if !free {
+	case !free:
 		return ErrNotFree
 	}
-	defer unlockEnv()
 	if first, err := w.Store.OpenRunOn(ctx, row.EnvironmentID); err != nil || first.ID != id && first.State != release.Waiting {
 		return errors.Join(err, ErrNotFree) // one before it rests there
 	}
@@ -76,7 +74,12 @@ func (w *Runner) Run(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	return r.finish(ctx, r.attempt(ctx))
+	// Who loses the locks stops at once. Until that is noticed the fence keeps the attempt from writing and acting, once
+	// another process has begun the run.
+	held, lose := context.WithCancelCause(ctx)
+	defer lose(nil)
+	go lock.Watch(held, lose)
+	return r.finish(held, r.attempt(held))
 }
 
 // begin takes a run up, once more.
@@ -94,7 +97,16 @@ func (w *Runner) begin(ctx context.Context, row store.Run) (*run, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &run{Runner: w, row: row, env: env, site: s.Document.V, resumed: resumed, progress: inspect.NewProgress(w.Store, row)}, nil
+	return &run{Runner: w.fenced(row), row: row, env: env, site: s.Document.V, resumed: resumed, progress: inspect.NewProgress(w.Store.Fenced(row.ID, row.Attempt), row)}, nil
+}
+
+// fenced is the runner whose writes and acts are those of one attempt at a run.
+func (w *Runner) fenced(row store.Run) *Runner {
+	own, acts := *w, *w.Acts
+	own.Store = w.Store.Fenced(row.ID, row.Attempt)
+	acts.Store = own.Store
+	own.Acts = &acts
+	return &own
 }
 
 // attempt works on the run until it ends, rests, is stopped, or cannot go on. A panic is
@@ -128,6 +140,9 @@ func (e *failedAttempt) Unwrap() error { return e.error }
 func (r *run) finish(ctx context.Context, err error) error {
 	steady := context.WithoutCancel(ctx)
 	switch {
+	case errors.Is(err, store.ErrTakenOver), errors.Is(context.Cause(ctx), store.ErrLockLost):
+		r.Log.Warn("an attempt at a run was left to another process", "run", r.row.ID, "attempt", r.row.Attempt, "why", errors.Join(err, context.Cause(ctx)))
+		return store.ErrTakenOver
 	case errors.Is(err, errRests):
 		return nil // it goes on when a person has done it
 	case errors.Is(err, errLost):

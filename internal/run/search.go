@@ -39,6 +39,9 @@ type searching struct {
 	base   settings.Values
 	found  []evidence.Finding // what is searched for
 	sought inspect.Sought
+	// quick is where what is sought shows soonest. It is looked at first, and all the rest only when it does not show
+	// there; nil where each place is asked for anyway.
+	quick *inspect.Sought
 	// foreseen is what was foreseen of what is searched for.
 	foreseen []foresight.Held
 	test     sequential.Test
@@ -248,7 +251,7 @@ func (s *searching) look(ctx context.Context, a *store.SearchAnswer, pass int) e
 	}
 	missed := 0
 	for n := range mostRounds {
-		shown, looked, err := i.Look(ctx, s.sought, pass+n)
+		shown, looked, err := s.once(ctx, i, pass+n)
 		if err != nil {
 			return err
 		}
@@ -275,6 +278,16 @@ func (s *searching) look(ctx context.Context, a *store.SearchAnswer, pass int) e
 	}
 	a.Outcome, a.Why = culprit.Undecided, fmt.Sprintf("It showed in %d of %d rounds of looks.", a.Shown, a.Rounds)
 	return nil
+}
+
+// once looks once for what is sought, first where it shows soonest.
+func (s *searching) once(ctx context.Context, i *inspect.Inspection, pass int) (shown []string, looked bool, err error) {
+	if s.quick != nil {
+		if shown, looked, err = i.Look(ctx, *s.quick, pass); err != nil || len(shown) > 0 {
+			return shown, looked, err
+		}
+	}
+	return i.Look(ctx, s.sought, pass)
 }
 
 func pick(parts []culprit.Part, which []int) []culprit.Part {

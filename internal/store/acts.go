@@ -44,7 +44,7 @@ func (s *Store) EndAct(ctx context.Context, id int64, state release.ActState, no
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
 		var a Act
 		if err := tx.GetContext(ctx, &a, `UPDATE acts SET state = $2, note = $3, found = $4, ended_at = CASE WHEN $2 <> 'unknown' THEN now() END,
-			next_read_at = CASE WHEN $2 = 'unknown' THEN now() END WHERE id = $1 RETURNING *`, id, state, note, found); err != nil {
+			next_read_at = CASE WHEN $2 = 'unknown' THEN now() END WHERE id = $1 RETURNING `+columns[Act](""), id, state, note, found); err != nil {
 			return fmt.Errorf("write the outcome: %w", err)
 		}
 		if found == "" {
@@ -75,7 +75,7 @@ func (s *Store) RecordAct(ctx context.Context, a Act) error {
 func (s *Store) ActLanded(ctx context.Context, id int64, note string) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
 		var a Act
-		if err := tx.GetContext(ctx, &a, `UPDATE acts SET state = 'applied', note = $2, found = fingerprint, ended_at = now() WHERE id = $1 RETURNING *`, id, note); err != nil {
+		if err := tx.GetContext(ctx, &a, `UPDATE acts SET state = 'applied', note = $2, found = fingerprint, ended_at = now() WHERE id = $1 RETURNING `+columns[Act](""), id, note); err != nil {
 			return fmt.Errorf("write the outcome: %w", err)
 		}
 		_, err := tx.ExecContext(ctx, `UPDATE environments SET fingerprint = $2, read_at = now() WHERE id = $1`, a.EnvironmentID, a.Fingerprint)
@@ -85,28 +85,28 @@ func (s *Store) ActLanded(ctx context.Context, id int64, note string) error {
 
 // Acts lists what was done to an environment, the latest first.
 func (s *Store) Acts(ctx context.Context, envID int64, limit int) ([]Act, error) {
-	return many[Act](ctx, s, "what was done", `SELECT * FROM acts WHERE environment_id = $1 ORDER BY id DESC LIMIT $2`, envID, limit)
+	return many[Act](ctx, s, "what was done", `SELECT `+columns[Act]("")+` FROM acts WHERE environment_id = $1 ORDER BY id DESC LIMIT $2`, envID, limit)
 }
 
 // RunActs lists what a run did, the oldest first.
 func (s *Store) RunActs(ctx context.Context, runID int64) ([]Act, error) {
-	return many[Act](ctx, s, "what was done", `SELECT * FROM acts WHERE run_id = $1 ORDER BY id`, runID)
+	return many[Act](ctx, s, "what was done", `SELECT `+columns[Act]("")+` FROM acts WHERE run_id = $1 ORDER BY id`, runID)
 }
 
 // LastAct is what was last done to an environment; ErrNotFound when nothing was.
 func (s *Store) LastAct(ctx context.Context, envID int64) (Act, error) {
-	return one[Act](ctx, s, "an act on the environment", `SELECT * FROM acts WHERE environment_id = $1 ORDER BY id DESC LIMIT 1`, envID)
+	return one[Act](ctx, s, "an act on the environment", `SELECT `+columns[Act]("")+` FROM acts WHERE environment_id = $1 ORDER BY id DESC LIMIT 1`, envID)
 }
 
 // OpenAct is the act on an environment whose outcome is not known, or not recorded yet;
 // ErrNotFound when there is none.
 func (s *Store) OpenAct(ctx context.Context, envID int64) (Act, error) {
-	return one[Act](ctx, s, "an open act on the environment", `SELECT * FROM acts WHERE environment_id = $1 AND state IN ('intended', 'unknown')`, envID)
+	return one[Act](ctx, s, "an open act on the environment", `SELECT `+columns[Act]("")+` FROM acts WHERE environment_id = $1 AND state IN ('intended', 'unknown')`, envID)
 }
 
 // OpenActs lists a site's open acts.
 func (s *Store) OpenActs(ctx context.Context, siteID int64) ([]Act, error) {
-	return many[Act](ctx, s, "the open acts", `SELECT a.* FROM acts a JOIN environments e ON e.id = a.environment_id WHERE e.site_id = $1 AND a.state IN ('intended', 'unknown') ORDER BY a.id`, siteID)
+	return many[Act](ctx, s, "the open acts", `SELECT `+columns[Act]("a")+` FROM acts a JOIN environments e ON e.id = a.environment_id WHERE e.site_id = $1 AND a.state IN ('intended', 'unknown') ORDER BY a.id`, siteID)
 }
 
 // UnknownDue lists the environments on which an act's outcome is unknown and is to be

@@ -73,7 +73,7 @@ func (s *Store) Export(ctx context.Context, w io.Writer) error {
 }
 
 func exportTable(ctx context.Context, tx pgx.Tx, z *zip.Writer, table, where string) error {
-	cols, err := columns(ctx, tx, table)
+	cols, err := tableColumns(ctx, tx, table)
 	if err != nil {
 		return err
 	}
@@ -164,7 +164,7 @@ func importTable(ctx context.Context, tx pgx.Tx, z *zip.Reader, table string) er
 	return err
 }
 
-func columns(ctx context.Context, tx pgx.Tx, table string) ([]string, error) {
+func tableColumns(ctx context.Context, tx pgx.Tx, table string) ([]string, error) {
 	rows, err := tx.Query(ctx, `SELECT column_name FROM information_schema.columns WHERE table_schema = 'public' AND table_name = $1 ORDER BY ordinal_position`, table)
 	if err != nil {
 		return nil, err

@@ -33,7 +33,7 @@ func (s *Store) AddBundle(ctx context.Context, b settings.Bundle, who string) (i
 
 // Bundles lists a team's own bundles, by name.
 func (s *Store) Bundles(ctx context.Context) ([]Bundle, error) {
-	return many[Bundle](ctx, s, "the bundles", `SELECT * FROM bundles ORDER BY name`)
+	return many[Bundle](ctx, s, "the bundles", `SELECT `+columns[Bundle]("")+` FROM bundles ORDER BY name`)
 }
 
 // RemoveBundle removes a bundle; ErrNotFound when there is none of that number.

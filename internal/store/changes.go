@@ -46,12 +46,12 @@ func (s *Store) NewChange(ctx context.Context, c Change) (int64, error) {
 
 // Change reads one change.
 func (s *Store) Change(ctx context.Context, id int64) (Change, error) {
-	return one[Change](ctx, s, fmt.Sprintf("change %d", id), `SELECT * FROM changes WHERE id = $1`, id)
+	return one[Change](ctx, s, fmt.Sprintf("change %d", id), `SELECT `+columns[Change]("")+` FROM changes WHERE id = $1`, id)
 }
 
 // Changes lists a site's changes, the latest first.
 func (s *Store) Changes(ctx context.Context, siteID int64, limit, offset int) ([]Change, error) {
-	return many[Change](ctx, s, "the changes", `SELECT * FROM changes WHERE site_id = $1 ORDER BY updated_at DESC, id DESC LIMIT $2 OFFSET $3`, siteID, limit, offset)
+	return many[Change](ctx, s, "the changes", `SELECT `+columns[Change]("")+` FROM changes WHERE site_id = $1 ORDER BY updated_at DESC, id DESC LIMIT $2 OFFSET $3`, siteID, limit, offset)
 }
 
 // ChangesIn lists a site's changes that are in one of these states, the oldest first.
@@ -60,7 +60,7 @@ func (s *Store) ChangesIn(ctx context.Context, siteID int64, states ...release.S
 	for i, st := range states {
 		names[i] = string(st)
 	}
-	return many[Change](ctx, s, "the changes", `SELECT * FROM changes WHERE site_id = $1 AND state = ANY($2) ORDER BY id`, siteID, names)
+	return many[Change](ctx, s, "the changes", `SELECT `+columns[Change]("")+` FROM changes WHERE site_id = $1 AND state = ANY($2) ORDER BY id`, siteID, names)
 }
 
 // EditChange replaces a change's words, edits and state on condition that nobody else

@@ -50,12 +50,12 @@ func (s *Store) NoteDrift(ctx context.Context, env Environment, found string) er
 // OpenDrifts lists what was changed outside on a site's environments and is not
 // settled.
 func (s *Store) OpenDrifts(ctx context.Context, siteID int64) ([]Drift, error) {
-	return many[Drift](ctx, s, "what was changed outside", `SELECT * FROM drifts WHERE site_id = $1 AND state = 'open' ORDER BY id`, siteID)
+	return many[Drift](ctx, s, "what was changed outside", `SELECT `+columns[Drift]("")+` FROM drifts WHERE site_id = $1 AND state = 'open' ORDER BY id`, siteID)
 }
 
 // Drift reads one change made outside.
 func (s *Store) Drift(ctx context.Context, id int64) (Drift, error) {
-	return one[Drift](ctx, s, fmt.Sprintf("change outside %d", id), `SELECT * FROM drifts WHERE id = $1`, id)
+	return one[Drift](ctx, s, fmt.Sprintf("change outside %d", id), `SELECT `+columns[Drift]("")+` FROM drifts WHERE id = $1`, id)
 }
 
 // AcceptDrift says that what was found is meant, on condition that it still is what the

@@ -22,12 +22,12 @@ type FieldSource struct {
 
 // FieldSource reads it; ErrNotFound when the site has none.
 func (s *Store) FieldSource(ctx context.Context, siteID int64) (FieldSource, error) {
-	return one[FieldSource](ctx, s, "the site's beacon", `SELECT * FROM field_sources WHERE site_id = $1`, siteID)
+	return one[FieldSource](ctx, s, "the site's beacon", `SELECT `+columns[FieldSource]("")+` FROM field_sources WHERE site_id = $1`, siteID)
 }
 
 // FieldSourceOf reads it by the key of a beacon.
 func (s *Store) FieldSourceOf(ctx context.Context, key string) (FieldSource, error) {
-	return one[FieldSource](ctx, s, "the site of a beacon", `SELECT * FROM field_sources WHERE key = $1`, key)
+	return one[FieldSource](ctx, s, "the site of a beacon", `SELECT `+columns[FieldSource]("")+` FROM field_sources WHERE key = $1`, key)
 }
 
 // SetFieldSource keeps it in place of the one before.

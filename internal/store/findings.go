@@ -48,12 +48,12 @@ func (s *Store) SaveFindings(ctx context.Context, runID int64, findings []eviden
 
 // Findings lists a run's findings in their order.
 func (s *Store) Findings(ctx context.Context, runID int64) ([]Finding, error) {
-	return many[Finding](ctx, s, "the findings", `SELECT * FROM findings WHERE run_id = $1 ORDER BY place, id`, runID)
+	return many[Finding](ctx, s, "the findings", `SELECT `+columns[Finding]("")+` FROM findings WHERE run_id = $1 ORDER BY place, id`, runID)
 }
 
 // Finding reads one finding.
 func (s *Store) Finding(ctx context.Context, id int64) (Finding, error) {
-	return one[Finding](ctx, s, fmt.Sprintf("finding %d", id), `SELECT * FROM findings WHERE id = $1`, id)
+	return one[Finding](ctx, s, fmt.Sprintf("finding %d", id), `SELECT `+columns[Finding]("")+` FROM findings WHERE id = $1`, id)
 }
 
 // AcceptFinding records that a person takes a finding as meant, or takes that back.

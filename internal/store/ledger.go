@@ -93,12 +93,12 @@ func event(ctx context.Context, tx *sqlx.Tx, id int64, who, text string) error {
 
 // Exclusions lists what a change excludes.
 func (s *Store) Exclusions(ctx context.Context, changeID int64) ([]Exclusion, error) {
-	return many[Exclusion](ctx, s, "the exclusions", `SELECT * FROM exclusions WHERE change_id = $1 ORDER BY id`, changeID)
+	return many[Exclusion](ctx, s, "the exclusions", `SELECT `+columns[Exclusion]("")+` FROM exclusions WHERE change_id = $1 ORDER BY id`, changeID)
 }
 
 // SiteExclusions lists a site's whole ledger, the newest first.
 func (s *Store) SiteExclusions(ctx context.Context, siteID int64) ([]Exclusion, error) {
-	return many[Exclusion](ctx, s, "the exclusions", `SELECT * FROM exclusions WHERE site_id = $1 ORDER BY id DESC`, siteID)
+	return many[Exclusion](ctx, s, "the exclusions", `SELECT `+columns[Exclusion]("")+` FROM exclusions WHERE site_id = $1 ORDER BY id DESC`, siteID)
 }
 
 // ChangeExclusions changes entries of a site's ledger, all or none, and notes what was
@@ -107,7 +107,7 @@ func (s *Store) ChangeExclusions(ctx context.Context, siteID int64, ids []int64,
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
 		for _, id := range ids {
 			var rows []Exclusion
-			if err := tx.SelectContext(ctx, &rows, `SELECT * FROM exclusions WHERE id = $1 AND site_id = $2 FOR UPDATE`, id, siteID); err != nil {
+			if err := tx.SelectContext(ctx, &rows, `SELECT `+columns[Exclusion]("")+` FROM exclusions WHERE id = $1 AND site_id = $2 FOR UPDATE`, id, siteID); err != nil {
 				return fmt.Errorf("read exclusion %d: %w", id, err)
 			}
 			if len(rows) == 0 {
@@ -146,7 +146,7 @@ type ExclusionEvent struct {
 
 // ExclusionEvents lists an exclusion's history, the oldest first.
 func (s *Store) ExclusionEvents(ctx context.Context, siteID, id int64) ([]ExclusionEvent, error) {
-	return many[ExclusionEvent](ctx, s, "the exclusion's history", `SELECT v.* FROM exclusion_events v JOIN exclusions e ON e.id = v.exclusion_id
+	return many[ExclusionEvent](ctx, s, "the exclusion's history", `SELECT `+columns[ExclusionEvent]("v")+` FROM exclusion_events v JOIN exclusions e ON e.id = v.exclusion_id
 		WHERE v.exclusion_id = $1 AND e.site_id = $2 ORDER BY v.id`, id, siteID)
 }
 
@@ -163,7 +163,7 @@ type DecidedPolicy struct {
 
 // Policies lists a site's policies that are not the default.
 func (s *Store) Policies(ctx context.Context, siteID int64) ([]DecidedPolicy, error) {
-	return many[DecidedPolicy](ctx, s, "the policies", `SELECT * FROM policies WHERE site_id = $1`, siteID)
+	return many[DecidedPolicy](ctx, s, "the policies", `SELECT `+columns[DecidedPolicy]("")+` FROM policies WHERE site_id = $1`, siteID)
 }
 
 // DecidePolicy keeps a policy in place of an earlier one; "" brings the default back.

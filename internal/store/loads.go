@@ -53,5 +53,5 @@ func (s *Store) CopyLoads(ctx context.Context, from, to int64) error {
 
 // MeasuredRuns are the runs that have loads, of one site or of all (0), the latest first.
 func (s *Store) MeasuredRuns(ctx context.Context, siteID int64, limit int) ([]Run, error) {
-	return many[Run](ctx, s, "the runs that measured", `SELECT * FROM runs r WHERE ($1 = 0 OR site_id = $1) AND EXISTS (SELECT 1 FROM loads l WHERE l.run_id = r.id) ORDER BY id DESC LIMIT $2`, siteID, limit)
+	return many[Run](ctx, s, "the runs that measured", `SELECT `+columns[Run]("")+` FROM runs r WHERE ($1 = 0 OR site_id = $1) AND EXISTS (SELECT 1 FROM loads l WHERE l.run_id = r.id) ORDER BY id DESC LIMIT $2`, siteID, limit)
 }

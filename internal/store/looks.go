@@ -36,7 +36,7 @@ func (s *Store) SaveLook(ctx context.Context, runID int64, pass int, kind string
 // LookRows lists a run's looks of one pass with their documents, in the order in which
 // they were kept.
 func (s *Store) LookRows(ctx context.Context, runID int64, pass int) ([]LookRow, error) {
-	return many[LookRow](ctx, s, "the looks", `SELECT * FROM looks WHERE run_id = $1 AND pass = $2 ORDER BY id`, runID, pass)
+	return many[LookRow](ctx, s, "the looks", `SELECT `+columns[LookRow]("")+` FROM looks WHERE run_id = $1 AND pass = $2 ORDER BY id`, runID, pass)
 }
 
 // Look reads everything seen in one pass of a run.

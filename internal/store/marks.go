@@ -47,17 +47,17 @@ func (s *Store) SaveMark(ctx context.Context, m Mark) (int64, error) {
 
 // Mark reads one mark.
 func (s *Store) Mark(ctx context.Context, id int64) (Mark, error) {
-	return one[Mark](ctx, s, fmt.Sprintf("mark %d", id), `SELECT * FROM marks WHERE id = $1`, id)
+	return one[Mark](ctx, s, fmt.Sprintf("mark %d", id), `SELECT `+columns[Mark]("")+` FROM marks WHERE id = $1`, id)
 }
 
 // Marks lists an environment's marks, the latest first.
 func (s *Store) Marks(ctx context.Context, envID int64, limit int) ([]Mark, error) {
-	return many[Mark](ctx, s, "the marks", `SELECT * FROM marks WHERE environment_id = $1 ORDER BY id DESC LIMIT $2`, envID, limit)
+	return many[Mark](ctx, s, "the marks", `SELECT `+columns[Mark]("")+` FROM marks WHERE environment_id = $1 ORDER BY id DESC LIMIT $2`, envID, limit)
 }
 
 // LatestMark is an environment's newest mark.
 func (s *Store) LatestMark(ctx context.Context, envID int64) (Mark, error) {
-	return one[Mark](ctx, s, "a mark of the environment", `SELECT * FROM marks WHERE environment_id = $1 ORDER BY id DESC LIMIT 1`, envID)
+	return one[Mark](ctx, s, "a mark of the environment", `SELECT `+columns[Mark]("")+` FROM marks WHERE environment_id = $1 ORDER BY id DESC LIMIT 1`, envID)
 }
 
 // Baseline reads the evidence of a mark as it is now.
@@ -95,7 +95,7 @@ func (s *Store) RenewMark(ctx context.Context, id int64, renewed []Renewal) erro
 }
 
 func (s *Store) pageLook(ctx context.Context, r Renewal) (evidence.PageLook, error) {
-	row, err := one[LookRow](ctx, s, "the look", `SELECT * FROM looks WHERE run_id = $1 AND pass = $2 AND kind = 'page' AND page = $3 AND persona = $4 AND device = $5 ORDER BY id DESC LIMIT 1`,
+	row, err := one[LookRow](ctx, s, "the look", `SELECT `+columns[LookRow]("")+` FROM looks WHERE run_id = $1 AND pass = $2 AND kind = 'page' AND page = $3 AND persona = $4 AND device = $5 ORDER BY id DESC LIMIT 1`,
 		r.Run, r.Pass, r.Key.Page, r.Key.Persona, r.Key.Device)
 	if err != nil {
 		return evidence.PageLook{}, err
@@ -126,5 +126,5 @@ func (s *Store) Record(ctx context.Context, e Event) error {
 // History lists a site's history, the latest first, a page of it before a number (0
 // for the newest).
 func (s *Store) History(ctx context.Context, siteID, before int64, limit int) ([]Event, error) {
-	return many[Event](ctx, s, "the history", `SELECT * FROM history WHERE site_id = $1 AND ($2 = 0 OR id < $2) ORDER BY id DESC LIMIT $3`, siteID, before, limit)
+	return many[Event](ctx, s, "the history", `SELECT `+columns[Event]("")+` FROM history WHERE site_id = $1 AND ($2 = 0 OR id < $2) ORDER BY id DESC LIMIT $3`, siteID, before, limit)
 }

@@ -28,7 +28,7 @@ func (s *Store) Tell(ctx context.Context, n Notice) error {
 // Listen calls hear for every notice until the context ends or the connection is
 // lost; it returns why.
 func (s *Store) Listen(ctx context.Context, hear func(Notice)) error {
-	conn, err := s.Pool.Acquire(ctx)
+	conn, err := s.pinned.Acquire(ctx)
 	if err != nil {
 		return err
 	}

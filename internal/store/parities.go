@@ -30,5 +30,5 @@ func (s *Store) SaveParity(ctx context.Context, siteID int64, d ParityDocument, 
 
 // ParityOf is what was last found; ErrNotFound when nothing was compared yet.
 func (s *Store) ParityOf(ctx context.Context, siteID int64) (Parity, error) {
-	return one[Parity](ctx, s, "the parity", `SELECT * FROM parities WHERE site_id = $1`, siteID)
+	return one[Parity](ctx, s, "the parity", `SELECT `+columns[Parity]("")+` FROM parities WHERE site_id = $1`, siteID)
 }

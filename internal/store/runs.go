@@ -72,35 +72,35 @@ func (s *Store) NewRun(ctx context.Context, r Run) (int64, error) {
 
 // Run reads one run.
 func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
-	return one[Run](ctx, s, fmt.Sprintf("run %d", id), `SELECT * FROM runs WHERE id = $1`, id)
+	return one[Run](ctx, s, fmt.Sprintf("run %d", id), `SELECT `+columns[Run]("")+` FROM runs WHERE id = $1`, id)
 }
 
 // Runs lists a site's runs, the latest first.
 func (s *Store) Runs(ctx context.Context, siteID int64, limit int) ([]Run, error) {
-	return many[Run](ctx, s, "the runs", `SELECT * FROM runs WHERE site_id = $1 ORDER BY id DESC LIMIT $2`, siteID, limit)
+	return many[Run](ctx, s, "the runs", `SELECT `+columns[Run]("")+` FROM runs WHERE site_id = $1 ORDER BY id DESC LIMIT $2`, siteID, limit)
 }
 
 // ChangeRuns lists a change's runs, the latest first.
 func (s *Store) ChangeRuns(ctx context.Context, changeID int64) ([]Run, error) {
-	return many[Run](ctx, s, "the runs", `SELECT * FROM runs WHERE change_id = $1 ORDER BY id DESC`, changeID)
+	return many[Run](ctx, s, "the runs", `SELECT `+columns[Run]("")+` FROM runs WHERE change_id = $1 ORDER BY id DESC`, changeID)
 }
 
 const openStates = `('queued', 'waiting', 'running', 'by hand', 'unknown')`
 
 // OpenRuns lists the runs that have not ended, the oldest first.
 func (s *Store) OpenRuns(ctx context.Context) ([]Run, error) {
-	return many[Run](ctx, s, "the open runs", `SELECT * FROM runs WHERE state IN `+openStates+` ORDER BY id`)
+	return many[Run](ctx, s, "the open runs", `SELECT `+columns[Run]("")+` FROM runs WHERE state IN `+openStates+` ORDER BY id`)
 }
 
 // OpenRunsOf lists those of one site.
 func (s *Store) OpenRunsOf(ctx context.Context, siteID int64) ([]Run, error) {
-	return many[Run](ctx, s, "the open runs", `SELECT * FROM runs WHERE state IN `+openStates+` AND site_id = $1 ORDER BY id`, siteID)
+	return many[Run](ctx, s, "the open runs", `SELECT `+columns[Run]("")+` FROM runs WHERE state IN `+openStates+` AND site_id = $1 ORDER BY id`, siteID)
 }
 
 // OpenRunOn is the oldest run that has not ended on an environment; ErrNotFound when
 // there is none.
 func (s *Store) OpenRunOn(ctx context.Context, envID int64) (Run, error) {
-	return one[Run](ctx, s, "an open run", `SELECT * FROM runs WHERE state IN `+openStates+` AND environment_id = $1 ORDER BY id LIMIT 1`, envID)
+	return one[Run](ctx, s, "an open run", `SELECT `+columns[Run]("")+` FROM runs WHERE state IN `+openStates+` AND environment_id = $1 ORDER BY id LIMIT 1`, envID)
 }
 
 // LockRunsOf lets nobody else begin a run on an environment until the transaction ends,
@@ -114,7 +114,7 @@ func (s *Store) LockRunsOf(ctx context.Context, envID int64) error {
 func (s *Store) MoveRun(ctx context.Context, id int64, e release.RunEvent) (Run, error) {
 	var r Run
 	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &r, `SELECT * FROM runs WHERE id = $1 FOR UPDATE`, id); err != nil {
+		if err := tx.GetContext(ctx, &r, `SELECT `+columns[Run]("")+` FROM runs WHERE id = $1 FOR UPDATE`, id); err != nil {
 			if errors.Is(err, sql.ErrNoRows) {
 				return fmt.Errorf("run %d: %w", id, ErrNotFound)
 			}
@@ -124,7 +124,7 @@ func (s *Store) MoveRun(ctx context.Context, id int64, e release.RunEvent) (Run,
 		if err != nil {
 			return err
 		}
-		if err := tx.GetContext(ctx, &r, `UPDATE runs SET state = $2 WHERE id = $1 RETURNING *`, id, to); err != nil {
+		if err := tx.GetContext(ctx, &r, `UPDATE runs SET state = $2 WHERE id = $1 RETURNING `+columns[Run](""), id, to); err != nil {
 			return fmt.Errorf("write the run's state: %w", err)
 		}
 		return nil
@@ -137,6 +137,10 @@ func (s *Store) MoveRun(ctx context.Context, id int64, e release.RunEvent) (Run,
 func (s *Store) BeginRun(ctx context.Context, id int64) (Run, error) {
 	var r Run
 	err := s.Within(ctx, func(s *Store) error {
+		// Whoever worked on it before and writes just now is waited for, and can write nothing after; see [Store.Fenced].
+		if _, err := one[int](ctx, s, "the run", `SELECT attempt FROM runs WHERE id = $1 FOR UPDATE`, id); err != nil {
+			return err
+		}
 		if _, err := s.MoveRun(ctx, id, release.RunBegins); err != nil {
 			return err
 		}
@@ -144,7 +148,7 @@ func (s *Store) BeginRun(ctx context.Context, id int64) (Run, error) {
 			return err
 		}
 		var err error
-		r, err = one[Run](ctx, s, "the run", `UPDATE runs SET attempt = attempt + 1, resume_at = NULL, started_at = coalesce(started_at, now()) WHERE id = $1 RETURNING *`, id)
+		r, err = one[Run](ctx, s, "the run", `UPDATE runs SET attempt = attempt + 1, resume_at = NULL, started_at = coalesce(started_at, now()) WHERE id = $1 RETURNING `+columns[Run](""), id)
 		return err
 	})
 	return r, err
@@ -160,7 +164,7 @@ func (s *Store) HandIn(ctx context.Context, id int64) (handed int, err error) {
 // left that could do so: none is waiting, and a worker that took one has had the given
 // time. Whether somebody works on one of them all the same, its lock tells.
 func (s *Store) LostRuns(ctx context.Context, patience time.Duration) ([]Run, error) {
-	return many[Run](ctx, s, "the runs", `SELECT r.* FROM runs r WHERE r.state IN ('queued', 'running') AND (r.resume_at IS NULL OR r.resume_at <= now())
+	return many[Run](ctx, s, "the runs", `SELECT `+columns[Run]("r")+` FROM runs r WHERE r.state IN ('queued', 'running') AND (r.resume_at IS NULL OR r.resume_at <= now())
 		AND r.created_at < now() - make_interval(secs => $1) AND NOT EXISTS (
 		SELECT FROM river_job j WHERE j.kind = 'run' AND (j.args->>'run')::bigint = r.id AND (j.args->>'handed')::int = r.handed
 		AND (j.state IN ('available', 'scheduled', 'retryable', 'pending') OR j.state = 'running' AND j.attempted_at > now() - make_interval(secs => $1))) ORDER BY r.id`, patience.Seconds())
@@ -190,7 +194,7 @@ func (s *Store) SaveConclusion(ctx context.Context, r Run) error {
 // SettledRuns lists the runs that waited until it was known what their act came to, and
 // now it is.
 func (s *Store) SettledRuns(ctx context.Context) ([]Run, error) {
-	return many[Run](ctx, s, "the runs", `SELECT r.* FROM runs r WHERE r.state = 'unknown'
+	return many[Run](ctx, s, "the runs", `SELECT `+columns[Run]("r")+` FROM runs r WHERE r.state = 'unknown'
 		AND NOT EXISTS (SELECT FROM acts a WHERE a.environment_id = r.environment_id AND a.state IN ('intended', 'unknown')) ORDER BY r.id`)
 }
 

@@ -95,7 +95,7 @@ func (s *Store) SearchesOf(ctx context.Context, run int64) ([]int64, error) {
 // KnownOf is the latest finished try or check that held some settings of an environment against
 // a mark, which came to clear or broken; [ErrNotFound] when there is none.
 func (s *Store) KnownOf(ctx context.Context, env, mark int64, fingerprint string) (Run, error) {
-	return one[Run](ctx, s, "an earlier run with these settings", `SELECT * FROM runs WHERE environment_id = $1 AND mark_id = $2 AND target = $3
+	return one[Run](ctx, s, "an earlier run with these settings", `SELECT `+columns[Run]("")+` FROM runs WHERE environment_id = $1 AND mark_id = $2 AND target = $3
 		AND kind IN ('try', 'check') AND state = 'done' AND verdict IN ('clear', 'broken') ORDER BY id DESC LIMIT 1`, env, mark, fingerprint)
 }
 

@@ -62,7 +62,7 @@ func (s *Store) SaveSite(ctx context.Context, doc site.Site, rolesMayChange bool
 		err = tx.GetContext(ctx, &row, `
 			INSERT INTO sites (name, document) VALUES ($1, $2)
 			ON CONFLICT (name) DO UPDATE SET document = excluded.document, updated_at = now()
-			RETURNING *`, doc.Name, JSON[site.Site]{doc.WithoutTokens()})
+			RETURNING `+columns[Site](""), doc.Name, JSON[site.Site]{doc.WithoutTokens()})
 		if err != nil {
 			return fmt.Errorf("save the site: %w", err)
 		}
@@ -86,7 +86,7 @@ func recordSite(ctx context.Context, tx *sqlx.Tx, id int64, text, who string) er
 func (s *Store) ChangeTestPlan(ctx context.Context, id int64, who string, change func(site.Site) (now site.Site, told string, err error)) (Site, error) {
 	var row Site
 	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
-		err := tx.GetContext(ctx, &row, `SELECT * FROM sites WHERE id = $1 FOR UPDATE`, id)
+		err := tx.GetContext(ctx, &row, `SELECT `+columns[Site]("")+` FROM sites WHERE id = $1 FOR UPDATE`, id)
 		if errors.Is(err, sql.ErrNoRows) {
 			return fmt.Errorf("site %d: %w", id, ErrNotFound)
 		}
@@ -97,7 +97,7 @@ func (s *Store) ChangeTestPlan(ctx context.Context, id int64, who string, change
 		if err != nil || told == "" {
 			return err
 		}
-		if err := tx.GetContext(ctx, &row, `UPDATE sites SET document = $2, updated_at = now() WHERE id = $1 RETURNING *`, id, JSON[site.Site]{now}); err != nil {
+		if err := tx.GetContext(ctx, &row, `UPDATE sites SET document = $2, updated_at = now() WHERE id = $1 RETURNING `+columns[Site](""), id, JSON[site.Site]{now}); err != nil {
 			return fmt.Errorf("save the site: %w", err)
 		}
 		return recordSite(ctx, tx, id, told, who)
@@ -156,7 +156,7 @@ func saveEnvironments(ctx context.Context, tx *sqlx.Tx, siteID int64, doc site.S
 // Sites lists the sites whose name has a part, by name, a page of them, and how many
 // there are in all.
 func (s *Store) Sites(ctx context.Context, part string, limit, offset int) ([]Site, int, error) {
-	list, err := many[Site](ctx, s, "the sites", `SELECT * FROM sites WHERE position(lower($1) in lower(name)) > 0 ORDER BY name LIMIT $2 OFFSET $3`, part, limit, offset)
+	list, err := many[Site](ctx, s, "the sites", `SELECT `+columns[Site]("")+` FROM sites WHERE position(lower($1) in lower(name)) > 0 ORDER BY name LIMIT $2 OFFSET $3`, part, limit, offset)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -166,17 +166,17 @@ func (s *Store) Sites(ctx context.Context, part string, limit, offset int) ([]Si
 
 // Site reads a site by its number.
 func (s *Store) Site(ctx context.Context, id int64) (Site, error) {
-	return one[Site](ctx, s, fmt.Sprintf("site %d", id), `SELECT * FROM sites WHERE id = $1`, id)
+	return one[Site](ctx, s, fmt.Sprintf("site %d", id), `SELECT `+columns[Site]("")+` FROM sites WHERE id = $1`, id)
 }
 
 // SiteNamed reads a site by its name.
 func (s *Store) SiteNamed(ctx context.Context, name string) (Site, error) {
-	return one[Site](ctx, s, fmt.Sprintf("the site %q", name), `SELECT * FROM sites WHERE name = $1`, name)
+	return one[Site](ctx, s, fmt.Sprintf("the site %q", name), `SELECT `+columns[Site]("")+` FROM sites WHERE name = $1`, name)
 }
 
 // Environments lists a site's environments in the order of its document.
 func (s *Store) Environments(ctx context.Context, siteID int64) ([]Environment, error) {
-	return many[Environment](ctx, s, "the environments", `SELECT * FROM environments WHERE site_id = $1 ORDER BY position`, siteID)
+	return many[Environment](ctx, s, "the environments", `SELECT `+columns[Environment]("")+` FROM environments WHERE site_id = $1 ORDER BY position`, siteID)
 }
 
 // EnvironmentsOfKinds lists the numbers of all environments whose speed layer is of one
@@ -223,7 +223,7 @@ func (s *Store) EnvironmentsByRole(ctx context.Context, siteID int64) (ByRole, e
 
 // Environment reads one environment.
 func (s *Store) Environment(ctx context.Context, id int64) (Environment, error) {
-	return one[Environment](ctx, s, fmt.Sprintf("environment %d", id), `SELECT * FROM environments WHERE id = $1`, id)
+	return one[Environment](ctx, s, fmt.Sprintf("environment %d", id), `SELECT `+columns[Environment]("")+` FROM environments WHERE id = $1`, id)
 }
 
 // SaveReading records what was read of an environment.

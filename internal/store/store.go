@@ -26,9 +26,12 @@ var ErrNotFound = errors.New("there is no such record")
 
 // Store is the database, or one transaction on it: see [Store.Within].
 type Store struct {
-	Pool *pgxpool.Pool
-	db   conn
-	tx   *sqlx.Tx // nil outside a transaction
+	Pool   *pgxpool.Pool
+	pinned *pgxpool.Pool // for those who keep a connection for themselves
+	db     conn
+	tx     *sqlx.Tx // nil outside a transaction
+	// fence is that of the attempt at a run that writes; nil for everybody else.
+	fence *fence
 }
 
 // conn is what statements run on: the pool of connections, or one transaction.
@@ -38,6 +41,10 @@ type conn interface {
 	SelectContext(ctx context.Context, dest any, query string, args ...any) error
 }
 
+// mostConns is how many connections statements have at least, and mostPinned how many there are beside them for what keeps
+// one for itself: locks and listeners. Whoever waits for one of these keeps nobody from working.
+const mostConns, mostPinned = 16, 64
+
 // Open connects to a PostgreSQL server by its address (postgres://…) and does not
 // change its schema.
 func Open(ctx context.Context, url string) (*Store, error) {
@@ -45,18 +52,22 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, errors.New("DATABASE_URL is not a PostgreSQL address such as postgres://user@host:5432/name")
 	}
-	if cfg.MaxConns < 16 {
-		cfg.MaxConns = 16
+	if err := refusePooler(ctx, cfg.ConnConfig); err != nil {
+		return nil, fmt.Errorf("connect to the database at %s:%d: %w", cfg.ConnConfig.Host, cfg.ConnConfig.Port, err)
 	}
+	cfg.MaxConns = max(cfg.MaxConns, mostConns)
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, fmt.Errorf("connect to the database at %s: %w", cfg.ConnConfig.Host, err)
 	}
-	if err := pool.Ping(ctx); err != nil {
+	cfg = cfg.Copy()
+	cfg.MaxConns, cfg.MinConns, cfg.MinIdleConns = mostPinned, 0, 0
+	pinned, err := pgxpool.NewWithConfig(ctx, cfg)
+	if err != nil {
 		pool.Close()
-		return nil, fmt.Errorf("connect to the database at %s:%d: %w. Check that the server runs and DATABASE_URL is right", cfg.ConnConfig.Host, cfg.ConnConfig.Port, err)
+		return nil, fmt.Errorf("connect to the database at %s: %w", cfg.ConnConfig.Host, err)
 	}
-	return &Store{Pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}, nil
+	return &Store{Pool: pool, pinned: pinned, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}, nil
 }
 
 // Close closes all connections.
@@ -65,6 +76,7 @@ func (s *Store) Close() {
 		_ = db.Close()
 	}
 	s.Pool.Close()
+	s.pinned.Close()
 }
 
 // Migrate brings the schema up to date, that of the job queue too.
@@ -73,6 +85,12 @@ func (s *Store) Migrate(ctx context.Context) error {
 	if !ok {
 		return errors.New("a schema is not brought up to date within a transaction")
 	}
+	// Of processes that start at once one does it, and the others wait.
+	lock, _, err := s.lock(ctx, lockKey{lockMigrate, 0}, true)
+	if err != nil {
+		return err
+	}
+	defer lock.Unlock()
 	return Migrate(ctx, db.DB, s.Pool)
 }
 
@@ -124,6 +142,10 @@ func (j JSON[T]) Value() (driver.Value, error) {
 // one reads a single row.
 func one[T any](ctx context.Context, s *Store, what, query string, args ...any) (T, error) {
 	var out T
+	if s.alone(query) {
+		err := s.Within(ctx, func(s *Store) (err error) { out, err = one[T](ctx, s, what, query, args...); return err })
+		return out, err
+	}
 	err := s.db.GetContext(ctx, &out, query, args...)
 	if errors.Is(err, sql.ErrNoRows) {
 		return out, fmt.Errorf("%s: %w", what, ErrNotFound)
@@ -137,6 +159,10 @@ func one[T any](ctx context.Context, s *Store, what, query string, args ...any) 
 // many reads all rows.
 func many[T any](ctx context.Context, s *Store, what, query string, args ...any) ([]T, error) {
 	out := []T{}
+	if s.alone(query) {
+		err := s.Within(ctx, func(s *Store) (err error) { out, err = many[T](ctx, s, what, query, args...); return err })
+		return out, err
+	}
 	if err := s.db.SelectContext(ctx, &out, query, args...); err != nil {
 		return nil, fmt.Errorf("read %s: %w", what, err)
 	}
@@ -144,6 +170,9 @@ func many[T any](ctx context.Context, s *Store, what, query string, args ...any)
 }
 
 func (s *Store) exec(ctx context.Context, what, query string, args ...any) error {
+	if s.alone(query) {
+		return s.Within(ctx, func(s *Store) error { return s.exec(ctx, what, query, args...) })
+	}
 	if _, err := s.db.ExecContext(ctx, query, args...); err != nil {
 		return fmt.Errorf("write %s: %w", what, err)
 	}
@@ -153,6 +182,10 @@ func (s *Store) exec(ctx context.Context, what, query string, args ...any) error
 // insert runs a query that returns the new row's id.
 func (s *Store) insert(ctx context.Context, what, query string, args ...any) (int64, error) {
 	var id int64
+	if s.alone(query) {
+		err := s.Within(ctx, func(s *Store) (err error) { id, err = s.insert(ctx, what, query, args...); return err })
+		return id, err
+	}
 	if err := s.db.GetContext(ctx, &id, query, args...); err != nil {
 		return 0, fmt.Errorf("write %s: %w", what, err)
 	}
@@ -174,7 +207,13 @@ func (s *Store) Within(ctx context.Context, do func(*Store) error) error {
 		return fmt.Errorf("begin to write: %w", err)
 	}
 	defer func() { _ = tx.Rollback() }()
-	if err := do(&Store{Pool: s.Pool, db: tx, tx: tx}); err != nil {
+	in := &Store{Pool: s.Pool, pinned: s.pinned, db: tx, tx: tx, fence: s.fence}
+	if s.fence != nil {
+		if err := s.fence.check(ctx, in); err != nil {
+			return err
+		}
+	}
+	if err := do(in); err != nil {
 		return err
 	}
 	if err := tx.Commit(); err != nil {
@@ -198,7 +237,11 @@ func (s *Store) inTx(ctx context.Context, do func(*sqlx.Tx) error) error {
 }
 
 // changed runs a statement and tells whether it changed exactly one row.
-func (s *Store) changed(ctx context.Context, what, query string, args ...any) (bool, error) {
+func (s *Store) changed(ctx context.Context, what, query string, args ...any) (did bool, err error) {
+	if s.alone(query) {
+		err := s.Within(ctx, func(s *Store) (err error) { did, err = s.changed(ctx, what, query, args...); return err })
+		return did, err
+	}
 	res, err := s.db.ExecContext(ctx, query, args...)
 	if err != nil {
 		return false, fmt.Errorf("write %s: %w", what, err)

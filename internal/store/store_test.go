@@ -132,17 +132,18 @@ func TestARunsLockGoesWithItsHolder(t *testing.T) {
 	ctx := t.Context()
 	other, err := store.Open(ctx, url)
 	require.NoError(t, err)
-	unlock, ok, err := s.TryLockRun(ctx, 7)
+	ours, ok, err := s.TryLockRun(ctx, 7)
 	require.NoError(t, err)
 	require.True(t, ok)
 	_, ok, err = other.TryLockRun(ctx, 7)
 	require.NoError(t, err)
 	assert.False(t, ok, "somebody works on it")
-	unlock()
+	ours.Unlock()
+	ours.Unlock() // once more does nothing
 	theirs, ok, err := other.TryLockRun(ctx, 7)
 	require.NoError(t, err)
 	assert.True(t, ok)
-	theirs()
+	theirs.Unlock()
 	other.Close()
 }
 
