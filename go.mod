@@ -9,6 +9,7 @@ require (
 	github.com/alexedwards/scs/pgxstore v0.0.0-20240316134038-7e11d57e8885
 	github.com/alexedwards/scs/v2 v2.9.0
 	github.com/andybalholm/cascadia v1.3.5
+	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/dunglas/httpsfv v1.1.2
 	github.com/emersion/go-smtp v0.25.1

@@ -60,8 +60,12 @@ func open(ctx context.Context, data string) (*app, error) {
 	if a.runner, err = run.New(acts, &inspect.Tools{Blobs: st, Browser: a.startBrowser}, a.log); err != nil {
 		return nil, errors.Join(err, a.close())
 	}
+	a.runner.Patience = patience
 	return a, nil
 }
+
+// patience is for how long runs ask a speed layer again that brings no answer: as long as a server takes to start anew.
+const patience = 2 * time.Minute
 
 func (a *app) startBrowser() (*browser.Browser, error) {
 	a.mu.Lock()

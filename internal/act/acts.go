@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"time"
 
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
@@ -17,6 +18,9 @@ type Acts struct {
 	Store *store.Store
 	Kinds speedlayer.Kinds
 	Log   *slog.Logger
+	// Patience is for how long a speed layer that brings no answer is asked again before that is said; 0 says it at once,
+	// for those whom a person waits for.
+	Patience time.Duration
 }
 
 // Layer is the speed layer of an environment.
@@ -26,7 +30,13 @@ func (a *Acts) Layer(env store.Environment) (speedlayer.Layer, error) {
 	if err != nil {
 		return nil, err
 	}
-	return guarded{l, a.Store}, nil
+	l = guarded{l, a.Store}
+	if a.Patience > 0 {
+		l = speedlayer.Patient(l, a.Patience, func(why error, next time.Duration) {
+			a.Log.Info("a speed layer is asked again", "environment", env.ID, "why", why, "after", next)
+		})
+	}
+	return l, nil
 }
 
 // guarded is a speed layer on which only those act who still may: see [store.Store.Fenced].

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 
+	"golang.org/x/sync/errgroup"
+
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/speedlayer"
@@ -167,9 +169,11 @@ func (a *Acts) landedLate(ctx context.Context, env store.Environment, found stri
 			Text: fmt.Sprintf("What was to be applied to %s (%s) was taken for not applied, and reached the site late: it is in force.", env.Name, last.Kind)}))
 }
 
+// atOnce is how many environments are read at once.
+const atOnce = 16
+
 // ReadAll reads every environment whose speed layer can be read and on which nothing is
-// under way, one after the other. What cannot be read is passed over: whoever next wants
-// to act on it is told.
+// under way. What cannot be read is passed over: whoever next wants to act on it is told.
 func (a *Acts) ReadAll(ctx context.Context) error {
 	envs, err := a.Store.EnvironmentsOfKinds(ctx, a.Kinds.Readable())
 	if err != nil {
@@ -178,8 +182,7 @@ func (a *Acts) ReadAll(ctx context.Context) error {
 	return a.readEach(ctx, envs)
 }
 
-// ReadUnknown reads the environments whose state is unknown and whose time has come, and
-// returns those of which it is known again.
+// ReadUnknown reads the environments whose state is unknown and whose time has come.
 func (a *Acts) ReadUnknown(ctx context.Context) error {
 	envs, err := a.Store.UnknownDue(ctx)
 	if err != nil {
@@ -188,18 +191,22 @@ func (a *Acts) ReadUnknown(ctx context.Context) error {
 	return a.readEach(ctx, envs)
 }
 
+// readEach reads them beside each other, so that a site that does not answer keeps others waiting as little as may be.
 func (a *Acts) readEach(ctx context.Context, envs []int64) error {
+	var all errgroup.Group
+	all.SetLimit(atOnce)
 	for _, id := range envs {
-		if _, _, err := a.Read(ctx, id); err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			if _, busy := errors.AsType[*Busy](err); !busy { // whoever acts on it reads it
-				a.Log.Info("an environment was not read", "environment", id, "why", err)
-			}
-		}
+		all.Go(func() error { a.TryRead(ctx, id); return ctx.Err() })
 	}
-	return nil
+	return all.Wait()
+}
+
+// TryRead reads an environment if it can be, and otherwise leaves a line in the log.
+func (a *Acts) TryRead(ctx context.Context, envID int64) {
+	_, _, err := a.Read(ctx, envID)
+	if _, busy := errors.AsType[*Busy](err); err != nil && !busy && ctx.Err() == nil { // whoever acts on it reads it
+		a.Log.Info("an environment was not read", "environment", envID, "why", err)
+	}
 }
 
 // RefuseDrift is *[Drifted] while what was changed outside on an environment is neither

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -77,7 +78,7 @@ type Queue struct {
 	runner *Runner
 	climb  func(context.Context) error
 	stop   context.CancelFunc
-	ended  chan struct{}
+	loops  sync.WaitGroup // what goes on beside the jobs
 }
 
 // ReadArgs is a job of the queue: all environments are to be read.
@@ -208,35 +209,53 @@ func (q *Queue) Start(ctx context.Context) error {
 		return fmt.Errorf("start the job queue: %w", err)
 	}
 	watch, stop := context.WithCancel(ctx)
-	q.stop, q.ended = stop, make(chan struct{})
-	go func() {
-		defer close(q.ended)
+	q.stop = stop
+	q.again(watch, "looking for runs that were cut off failed", q.runner.handInWaiting)
+	if q.climb != nil {
+		q.again(watch, "a climb could not go on", q.climb)
+	}
+	// Each environment is read by itself: one that does not answer keeps none of the others unknown.
+	room := make(chan struct{}, mostUnknown)
+	q.again(watch, "looking for environments of which nothing is known failed", func(ctx context.Context) error {
+		due, err := q.runner.Store.UnknownDue(ctx)
+		for _, env := range due {
+			select {
+			case room <- struct{}{}:
+				q.loops.Go(func() { defer func() { <-room }(); q.runner.Acts.TryRead(watch, env) })
+			default: // with the next turn
+			}
+		}
+		return err
+	})
+	return nil
+}
+
+// mostUnknown is how many environments of which nothing is known are read at once.
+const mostUnknown = 64
+
+// again does something every [recoverEvery] until ctx ends, whatever becomes of it.
+func (q *Queue) again(ctx context.Context, failed string, do func(context.Context) error) {
+	q.loops.Go(func() {
 		tick := time.NewTicker(recoverEvery)
 		defer tick.Stop()
 		for {
-			if err := q.runner.Recover(watch); err != nil && watch.Err() == nil {
-				q.runner.Log.Warn("looking for runs that were cut off failed", "why", err)
-			}
-			if q.climb != nil {
-				if err := q.climb(watch); err != nil && watch.Err() == nil {
-					q.runner.Log.Warn("a climb could not go on", "why", err)
-				}
+			if err := do(ctx); err != nil && ctx.Err() == nil {
+				q.runner.Log.Warn(failed, "why", err)
 			}
 			select {
-			case <-watch.Done():
+			case <-ctx.Done():
 				return
 			case <-tick.C:
 			}
 		}
-	}()
-	return nil
+	})
 }
 
 // Stop ends the work. Runs under way are cut off and taken up again later.
 func (q *Queue) Stop(ctx context.Context) {
 	if q.stop != nil {
 		q.stop()
-		<-q.ended
+		q.loops.Wait()
 	}
 	_ = q.client.StopAndCancel(ctx)
 }

@@ -16,7 +16,12 @@ const toBegin = 15 * time.Second
 // lets runs go on that waited for that, and hands in runs that a process left when it
 // died. It carries none out itself, so that one site's trouble never delays another's.
 func (w *Runner) Recover(ctx context.Context) error {
-	return errors.Join(w.Acts.ReadUnknown(ctx), w.resumeSettled(ctx), w.handInLost(ctx))
+	return errors.Join(w.Acts.ReadUnknown(ctx), w.handInWaiting(ctx))
+}
+
+// handInWaiting hands in what may go on.
+func (w *Runner) handInWaiting(ctx context.Context) error {
+	return errors.Join(w.resumeSettled(ctx), w.handInLost(ctx))
 }
 
 // resumeSettled lets runs go on whose act's outcome is known now.
@@ -26,11 +31,9 @@ func (w *Runner) resumeSettled(ctx context.Context) error {
 		return err
 	}
 	for _, r := range settled {
-		if err := w.resume(ctx, r.ID); err != nil {
-			return err
-		}
+		err = errors.Join(err, w.resume(ctx, r.ID))
 	}
-	return nil
+	return err
 }
 
 // resume hands in again a run that waited. Somebody else may have done so just now.
@@ -54,21 +57,20 @@ func (w *Runner) handInLost(ctx context.Context) error {
 		return err
 	}
 	for _, r := range lost {
-		lock, free, err := w.Store.TryLockRun(ctx, r.ID)
-		if err != nil {
-			return err
-		}
-		if !free {
-			continue
-		}
-		w.Log.Info("taking up a run that was cut off", "run", r.ID, "state", r.State)
-		err = w.Store.Within(ctx, func(s *store.Store) error { return w.jobs.handIn(ctx, s, r.ID) })
-		lock.Unlock()
-		if err != nil {
-			return err
-		}
+		err = errors.Join(err, w.handInAgain(ctx, r))
 	}
-	return nil
+	return err
+}
+
+// handInAgain hands in a run that was cut off, unless somebody works on it after all.
+func (w *Runner) handInAgain(ctx context.Context, r store.Run) error {
+	lock, free, err := w.Store.TryLockRun(ctx, r.ID)
+	if err != nil || !free {
+		return err
+	}
+	defer lock.Unlock()
+	w.Log.Info("taking up a run that was cut off", "run", r.ID, "state", r.State)
+	return w.Store.Within(ctx, func(s *store.Store) error { return w.jobs.handIn(ctx, s, r.ID) })
 }
 
 // TakeUp carries out, in this process, the runs of one site that a process left when it

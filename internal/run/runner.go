@@ -20,6 +20,8 @@ type Runner struct {
 	Acts  *act.Acts
 	Tools *inspect.Tools
 	Log   *slog.Logger
+	// Patience is for how long a run asks a speed layer again that brings no answer, before it gives up.
+	Patience time.Duration
 
 	jobs jobs
 }
@@ -104,7 +106,7 @@ func (w *Runner) begin(ctx context.Context, row store.Run) (*run, error) {
 func (w *Runner) fenced(row store.Run) *Runner {
 	own, acts := *w, *w.Acts
 	own.Store = w.Store.Fenced(row.ID, row.Attempt)
-	acts.Store = own.Store
+	acts.Store, acts.Patience = own.Store, w.Patience
 	own.Acts = &acts
 	return &own
 }

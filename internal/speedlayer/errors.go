@@ -2,6 +2,7 @@ package speedlayer
 
 import (
 	"fmt"
+	"time"
 
 	"tidemarker/internal/core/settings"
 )
@@ -52,6 +53,7 @@ func (e *NotAConnector) Error() string {
 type Unreachable struct {
 	Base, Call string
 	Cause      error
+	Again      time.Duration // after which it asks to be asked again; 0 when it does not say
 }
 
 func (e *Unreachable) Error() string {

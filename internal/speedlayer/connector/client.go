@@ -9,6 +9,7 @@ import (
 	"io"
 	"mime"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -234,12 +235,23 @@ func (c *Client) refusal(call string, res *http.Response, raw []byte) error {
 		}
 		return &speedlayer.Refused{Base: c.base, Detail: p.Detail, Keys: p.Errors}
 	case s >= 500 || s == http.StatusTooManyRequests:
-		return c.silent(call, fmt.Errorf("status %d", s))
+		return &speedlayer.Unreachable{Base: c.base, Call: call, Cause: fmt.Errorf("status %d", s), Again: pause(res.Header.Get("Retry-After"), time.Now())}
 	case s >= 300 && s < 400:
 		return c.odd(call, fmt.Sprintf("it redirects (status %d); redirects are not followed", s))
 	default:
 		return c.odd(call, fmt.Sprintf("status %d", s))
 	}
+}
+
+// pause is what a Retry-After says, in seconds or as a date (RFC 9110, section 10.2.3); 0 when it says nothing readable.
+func pause(field string, now time.Time) time.Duration {
+	if n, err := strconv.Atoi(strings.TrimSpace(field)); err == nil && n > 0 {
+		return time.Duration(min(n, 86_400)) * time.Second
+	}
+	if at, err := http.ParseTime(field); err == nil && at.After(now) {
+		return min(at.Sub(now), 24*time.Hour)
+	}
+	return 0
 }
 
 func orNothing(kind string) string {

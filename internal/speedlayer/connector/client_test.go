@@ -207,3 +207,17 @@ func TestAWriteWithoutAProperAnswerIsUnknown(t *testing.T) {
 		assert.Equal(t, want, o.State(), "%d says by itself that nothing was applied", status)
 	}
 }
+
+// TestAFaultTellsWhenToAskAgain: Retry-After in seconds or as a date (RFC 9110, section 10.2.3).
+func TestAFaultTellsWhenToAskAgain(t *testing.T) {
+	for field, about := range map[string]time.Duration{"": 0, "7": 7 * time.Second, "soon": 0, "-1": 0, "99999999": 24 * time.Hour,
+		time.Now().Add(time.Minute).UTC().Format(http.TimeFormat): time.Minute, "Sun, 06 Nov 1994 08:49:37 GMT": 0} {
+		_, err := odd(t, func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Retry-After", field)
+			w.WriteHeader(http.StatusTooManyRequests)
+		}).Settings(t.Context())
+		silent, is := errors.AsType[*speedlayer.Unreachable](err)
+		require.True(t, is, "%q: %v", field, err)
+		assert.InDelta(t, about.Seconds(), silent.Again.Seconds(), 2, "%q", field)
+	}
+}
