@@ -37,6 +37,7 @@ type app struct {
 // schema up to date.
 func open(ctx context.Context, data string) (*app, error) {
 	a := &app{log: slog.New(slog.NewTextHandler(os.Stderr, nil)), who: "command line"}
+	slog.SetDefault(a.log)
 	if u, err := user.Current(); err == nil {
 		a.who = u.Username
 	}

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/http/cookiejar"
@@ -278,13 +279,22 @@ func TestAServerIsMovedIntoAndWorkedWithFromElsewhere(t *testing.T) {
 	require.Zero(t, code, said)
 
 	link := regexp.MustCompile(`(http://\S+)/join#(\S+)`)
-	at, _ := running(t, database, link, "serve", "--listen", "127.0.0.1:0") // it prints how the first administrator comes in
+	status := freePort(t)
+	at, _ := running(t, database, link, "serve", "--listen", "127.0.0.1:0", "--status-listen", "127.0.0.1:"+status) // it prints how the first administrator comes in
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
 	ada := &client{url: at[1], http: http.Client{Jar: jar}}
 	require.NoError(t, ada.call(t.Context(), http.MethodPost, "/session/invited", map[string]any{"secret": at[2], "name": "Ada", "password": "three words here"}, nil))
 	var made struct{ Secret string }
 	require.NoError(t, ada.call(t.Context(), http.MethodPost, "/tokens", map[string]any{"name": "nightly", "most": "maintainer", "days": 1}, &made))
+
+	metrics := get(t, "http://127.0.0.1:"+status+"/metrics")
+	assert.Contains(t, metrics, "# EOF", "OpenMetrics")
+	for _, has := range []string{`tidemarker_environments_unknown 0`, `tidemarker_database_connections{state="in use"}`, `tidemarker_http_request_duration_seconds_count{method="POST",status="201"} 2`, "go_goroutines"} {
+		assert.Contains(t, metrics, has)
+	}
+	assert.NotContains(t, metrics, made.Secret)
+	assert.Contains(t, get(t, "http://127.0.0.1:"+status+"/readyz"), "ready")
 
 	t.Setenv(tokenVariable, "")
 	try := []string{"--server", at[1], "--site", "One", "--set", "markup.compact=true"}
@@ -317,6 +327,31 @@ func TestAServerIsMovedIntoAndWorkedWithFromElsewhere(t *testing.T) {
 	require.NoError(t, ada.call(t.Context(), http.MethodPost, "/session/invited", map[string]any{"secret": again[2], "name": "", "password": "other words here"}, nil))
 	_, err = signedIn(t.Context(), at[1], "Ada", "other words here")
 	assert.NoError(t, err, "who forgot the password chooses another")
+}
+
+func freePort(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	_, port, err := net.SplitHostPort(l.Addr().String())
+	require.NoError(t, err)
+	return port
+}
+
+// get asks for a page as a collector of metrics does.
+func get(t *testing.T, url string) string {
+	t.Helper()
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, url, nil)
+	require.NoError(t, err)
+	req.Header.Set("Accept", "application/openmetrics-text; version=1.0.0")
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	raw, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusOK, res.StatusCode, string(raw))
+	return string(raw)
 }
 
 func reportSchema(t *testing.T) *jsonschema.Schema { return schemaOf(t, contract.ReportSchema) }

@@ -57,6 +57,7 @@ func (a *address) url() (*url.URL, error) {
 func serveCommand(data *string) *cobra.Command {
 	var at address
 	var noWork bool
+	var told string
 	var times timing
 	c := &cobra.Command{
 		Use: "serve", Short: "Serves the interface and the API, and works runs off", Args: cobra.NoArgs,
@@ -70,6 +71,9 @@ func serveCommand(data *string) *cobra.Command {
 				return err
 			}
 			defer a.close()
+			if err := a.tell(cmd.Context(), told); err != nil {
+				return err
+			}
 			return a.serve(cmd.Context(), at.listen, public, noWork, times, func(here string) {
 				if public != nil {
 					here = public.String() + "/"
@@ -83,6 +87,7 @@ func serveCommand(data *string) *cobra.Command {
 	}
 	at.flags(c)
 	times.flags(c)
+	c.Flags().StringVar(&told, statusFlag, "", "address, such as 127.0.0.1:9465, under which the process tells what it does (/metrics, /healthz, /readyz) without anybody signing in; by default it tells nobody, and the server's own address has the last two")
 	c.Flags().BoolVar(&noWork, "no-work", false, "leave the runs to tidemarker worker")
 	return c
 }

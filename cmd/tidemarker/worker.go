@@ -3,14 +3,16 @@ package main
 import (
 	"context"
 	"fmt"
-	"tidemarker/internal/api"
 	"time"
 
 	"github.com/spf13/cobra"
+
+	"tidemarker/internal/api"
 )
 
 func workerCommand(data *string) *cobra.Command {
 	var runs int
+	var told string
 	var times timing
 	c := &cobra.Command{
 		Use: "worker", Short: "Works runs off, in a process or on a machine of its own with the same database", Args: cobra.NoArgs,
@@ -20,6 +22,9 @@ func workerCommand(data *string) *cobra.Command {
 				return err
 			}
 			defer a.close()
+			if err := a.tell(cmd.Context(), told); err != nil {
+				return err
+			}
 			q, err := a.queue(api.NewServer(a.runner, nil, a.log), runs, times)
 			if err != nil {
 				return err
@@ -36,6 +41,7 @@ func workerCommand(data *string) *cobra.Command {
 		},
 	}
 	times.flags(c)
+	c.Flags().StringVar(&told, statusFlag, "", "address, such as 127.0.0.1:9466, under which the process tells what it does (/metrics, /healthz, /readyz) without anybody signing in; by default it tells nobody")
 	c.Flags().IntVar(&runs, "runs", 2, "how many runs at once")
 	return c
 }

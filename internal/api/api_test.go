@@ -254,7 +254,12 @@ func (r *record) listen(token string) (lines chan string) {
 	req, err := http.NewRequestWithContext(r.Context(), http.MethodGet, r.url+"/api/v1/events", nil)
 	require.NoError(r, err)
 	req.Header.Set("Authorization", "Bearer "+token)
-	res, err := http.DefaultClient.Do(req)
+	return r.stream(http.DefaultClient, req)
+}
+
+func (r *record) stream(client *http.Client, req *http.Request) (lines chan string) {
+	r.Helper()
+	res, err := client.Do(req)
 	require.NoError(r, err)
 	r.Cleanup(func() { _ = res.Body.Close() })
 	assert.Equal(r, "text/event-stream", res.Header.Get("Content-Type"))
@@ -275,6 +280,28 @@ func TestWhoIsDisabledIsToldNothingMore(t *testing.T) {
 	lines := r.listen(tokenOf(t, r.store, person, people.Observer))
 	require.Equal(t, "retry: 2000", <-lines)
 	require.NoError(t, r.store.SavePerson(t.Context(), person, people.Observer, true))
+	r.ends(lines)
+}
+
+// TestWhoSignedOutIsToldNothingMore: a stream that is open does not outlive its session.
+func TestWhoSignedOutIsToldNothingMore(t *testing.T) {
+	r := newRecord(t)
+	addPerson(t, r.store, "Guest", people.Observer)
+	guest := r.visitor("")
+	status, text := guest.signIn("Guest", password)
+	require.Equal(t, http.StatusOK, status, text)
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, r.url+"/api/v1/events", nil)
+	require.NoError(t, err)
+	lines := r.stream(&guest.http, req)
+	require.Equal(t, "retry: 2000", <-lines)
+	status, text = guest.ask(http.MethodDelete, "/session", nil, nil)
+	require.Less(t, status, 300, text)
+	r.ends(lines)
+}
+
+// ends tells of changes until a stream has ended.
+func (r *record) ends(lines chan string) {
+	r.Helper()
 	told := time.NewTicker(20 * time.Millisecond)
 	defer told.Stop()
 	for end := time.After(30 * time.Second); ; {
@@ -283,11 +310,11 @@ func TestWhoIsDisabledIsToldNothingMore(t *testing.T) {
 			if !open {
 				return
 			}
-			require.Empty(t, l)
+			require.Empty(r, l)
 		case <-told.C:
-			require.NoError(t, r.store.Tell(t.Context(), store.Notice{Site: 1}))
+			require.NoError(r, r.store.Tell(r.Context(), store.Notice{Site: 1}))
 		case <-end:
-			t.Fatal("the stream is still open")
+			require.FailNow(r, "the stream is still open")
 		}
 	}
 }

@@ -41,7 +41,7 @@ type TaskItemView struct {
 
 func (s *Server) handOperations(api huma.API) {
 	tags := []string{"by hand"}
-	huma.Register(api, huma.Operation{OperationID: "upload-export", Method: http.MethodPost, Path: "/environments/{id}/exports", Summary: "Takes the settings file that somebody exported from a site without a connector", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "upload-export", Method: http.MethodPost, Path: "/environments/{id}/exports", Summary: "Takes the settings file that somebody exported from a site without a connector", Tags: tags, MaxBodyBytes: mostUpload, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -74,7 +74,7 @@ func (s *Server) handOperations(api huma.API) {
 			return out(s.runView(ctx, in.ID))
 		})
 	huma.Register(api, huma.Operation{OperationID: "complete-task", Method: http.MethodPost, Path: "/runs/{id}/task", Summary: "Says that a checklist is carried out, proven by an exported file where there is one; the run goes on",
-		Description: "422 with each setting that is not as it was meant.", Tags: tags, DefaultStatus: http.StatusAccepted},
+		Description: "422 with each setting that is not as it was meant.", Tags: tags, MaxBodyBytes: mostUpload, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {

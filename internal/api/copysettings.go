@@ -23,7 +23,7 @@ func (s *Server) carryOperations(api huma.API) {
 		}) (*output[settings.Copied], error) {
 			return out(s.carry(ctx, in.ID, in.Fingerprint))
 		})
-	huma.Register(api, huma.Operation{OperationID: "fit-copied", Method: http.MethodPost, Path: "/sites/{id}/carried/fit", Summary: "What a carried revision means on this site; nothing is changed", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "fit-copied", Method: http.MethodPost, Path: "/sites/{id}/carried/fit", Summary: "What a carried revision means on this site; nothing is changed", Tags: tags, MaxBodyBytes: mostUpload},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -33,7 +33,7 @@ func (s *Server) carryOperations(api huma.API) {
 			_, fit, err := s.fit(ctx, in.ID, in.Body.Document)
 			return out(fit, err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "begin-from-copied", Method: http.MethodPost, Path: "/sites/{id}/carried", Summary: "Begins a change with what somebody takes of a carried revision", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "begin-from-copied", Method: http.MethodPost, Path: "/sites/{id}/carried", Summary: "Begins a change with what somebody takes of a carried revision", Tags: tags, MaxBodyBytes: mostUpload, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {

@@ -90,7 +90,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			line = fmt.Sprintf("event: changed\ndata: %s\n\n", raw)
 		}
 		if time.Since(asked) > askAgain {
-			if c, err := s.callerFor(r); err != nil || !c.role.May(people.See) {
+			if !s.stillMay(r, people.See) {
 				return
 			}
 			asked = time.Now()
@@ -100,6 +100,23 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+}
+
+// stillMay asks once more who sent a request that goes on, and whether they may do so by now: a session is read anew, since
+// somebody may have signed out since.
+func (s *Server) stillMay(r *http.Request, what people.Ability) bool {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second) // without the session that was loaded at first
+	defer cancel()
+	token := ""
+	if cookie, err := r.Cookie(s.sessions.Cookie.Name); err == nil {
+		token = cookie.Value
+	}
+	ctx, err := s.sessions.Load(ctx, token)
+	if err != nil {
+		return false
+	}
+	c, err := s.callerFor(r.WithContext(ctx))
+	return err == nil && c.role.May(what)
 }
 
 // blob serves a kept picture, or a kept body as plain text: what a watched site sent

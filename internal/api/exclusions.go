@@ -112,7 +112,7 @@ func (s *Server) ledgerFileOperations(api huma.API, tags []string) {
 			return out(s.changeView(ctx, id))
 		})
 	huma.Register(api, huma.Operation{OperationID: "import-exclusions", Method: http.MethodPost, Path: "/sites/{id}/exclusions/import", Summary: "Reads entries from CSV or JSON, all or none",
-		Description: "422 with what is wrong, line by line. What the ledger has already is passed over.", Tags: tags},
+		Description: "422 with what is wrong, line by line. What the ledger has already is passed over.", Tags: tags, MaxBodyBytes: mostUpload},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -181,6 +181,10 @@ func (s *Server) ruleOperations(api huma.API, tags []string) {
 			return out(FoundAddresses{n}, err)
 		})
 }
+
+// mostUpload is how large the body of an operation may be that takes a file or a long list, in octets: as many characters as
+// its description allows, however they are written in JSON.
+const mostUpload = 32 << 20
 
 // exported is a file to be saved.
 type exported struct {

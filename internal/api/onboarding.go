@@ -117,7 +117,7 @@ func (s *Server) onboardingSteps(api huma.API, tags []string) {
 			t, err := s.Store.Onboarding(ctx, in.ID)
 			return out(onboardingView(t), err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "class-pages", Method: http.MethodPut, Path: "/onboardings/{id}/pages", Summary: "Gives pages a class, and says which are watched, many at once", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "class-pages", Method: http.MethodPut, Path: "/onboardings/{id}/pages", Summary: "Gives pages a class, and says which are watched, many at once", Tags: tags, MaxBodyBytes: mostUpload},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {

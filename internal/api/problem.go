@@ -35,11 +35,10 @@ func problem(err error) error {
 			return p
 		}
 	}
-	slog.Error("an operation failed", "why", err)
 	if errors.Is(err, context.Canceled) {
 		return huma.Error503ServiceUnavailable("It was broken off before it was done.")
 	}
-	return huma.Error500InternalServerError("Something went wrong on the server; its log says what.")
+	return failed(slog.Default(), "an operation failed", "why", err)
 }
 
 func notThere(err error) error {

@@ -23,6 +23,7 @@ import (
 	"tidemarker/internal/field"
 	"tidemarker/internal/onboard"
 	"tidemarker/internal/run"
+	"tidemarker/internal/status"
 	"tidemarker/internal/store"
 )
 
@@ -58,7 +59,7 @@ func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
 	s.sessions = newSessions(s.Store, s.Public)
 	r := chi.NewRouter()
 	top := chi.NewRouter()
-	top.Use(s.onlyKnownHosts, secureHeaders)
+	top.Use(secureHeaders, s.watched, s.onlyKnownHosts)
 	s.beaconRoutes(top, files)
 	r.Use(s.sessions.LoadAndSave, s.identify)
 	s.API(r)
@@ -72,7 +73,11 @@ func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
 	r.Get("/api/contract/culprit-report.schema.json", serveBytes("application/schema+json", contract.CulpritReportSchema))
 	r.NotFound(s.unknownOrInterface(files))
 	top.Mount("/", http.NewCrossOriginProtection().Handler(r)) // visitors' browsers come from the sites
-	return top
+	whole := http.NewServeMux()                                // whoever asks whether the process lives may call it by any name
+	whole.HandleFunc("GET /healthz", status.Healthy)
+	whole.HandleFunc("GET /readyz", status.Ready(s.Store.Answers))
+	whole.Handle("/", top)
+	return whole
 }
 
 // A list without members is written as [], so no list of the API can be null.

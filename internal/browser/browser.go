@@ -12,6 +12,7 @@ import (
 	"github.com/go-rod/rod/lib/proto"
 
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/status"
 )
 
 // Options say how a browser is run. The zero value finds Chromium on the PATH and
@@ -20,6 +21,8 @@ type Options struct {
 	Binary  string        // path of Chromium; found on the PATH when ""
 	Tabs    int           // how many tabs at once; 0 means 4
 	Timeout time.Duration // for one look at a page; 0 means 90 seconds
+
+	opens time.Duration // how long a private context may take to open; 0 means 30 seconds
 }
 
 // Browser is a running Chromium. It is safe for concurrent use, and starts Chromium
@@ -42,6 +45,9 @@ func Start(opt Options) (*Browser, error) {
 	}
 	if opt.Timeout == 0 {
 		opt.Timeout = 90 * time.Second
+	}
+	if opt.opens == 0 {
+		opt.opens = opensWithin
 	}
 	if opt.Binary == "" {
 		var err error
@@ -80,6 +86,7 @@ func (b *Browser) connect() error {
 		return fmt.Errorf("watch over the workers of %s: %w", b.opt.Binary, err)
 	}
 	b.launch, b.rod, b.guard = l, r, g
+	status.BrowsersStarted.Inc()
 	return nil
 }
 
@@ -106,35 +113,74 @@ type private struct {
 	guard *guard
 }
 
-// context opens a private context for an environment; when Chromium has died it is started
-// again.
+const (
+	// opensWithin is how long a private context may take to open, and answersWithin how long Chromium may take to say that
+	// it lives; a busy machine is slow, and no reason to end what others do with the browser.
+	opensWithin, answersWithin = 30 * time.Second, 30 * time.Second
+)
+
+// context opens a private context for an environment. One that does not open harms no other: only when Chromium has died,
+// or says nothing any more, it is started again.
 func (b *Browser) context(env site.Environment) (*private, error) {
+	r, g, err := b.running()
+	if err != nil {
+		return nil, err
+	}
+	opened, err := r.Timeout(b.opt.opens).Incognito()
+	if err != nil {
+		if !lives(r) {
+			if r, g, err = b.restarted(r); err != nil {
+				return nil, err
+			}
+		}
+		opened, err = r.Timeout(b.opt.opens).Incognito() // once more
+	}
+	if err != nil {
+		return nil, fmt.Errorf("open a private context within %s: %w", b.opt.opens, err)
+	}
+	opened = opened.CancelTimeout()
+	g.allow(opened.BrowserContextID, env)
+	return &private{opened, g}, nil
+}
+
+// lives tells whether a Chromium still answers.
+func lives(r *rod.Browser) bool {
+	_, err := proto.BrowserGetVersion{}.Call(r.Timeout(answersWithin))
+	return err == nil
+}
+
+// running is the Chromium that runs now, and its guard.
+func (b *Browser) running() (*rod.Browser, *guard, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.closed {
-		return nil, errors.New("the browser has been closed")
+		return nil, nil, errors.New("the browser has been closed")
 	}
-	opened, err := b.rod.Timeout(10 * time.Second).Incognito()
-	if err == nil {
-		opened = opened.CancelTimeout()
-	} else {
+	return b.rod, b.guard, nil
+}
+
+// restarted is a new Chromium in place of a dead one, unless somebody else has started it meanwhile.
+func (b *Browser) restarted(dead *rod.Browser) (*rod.Browser, *guard, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.closed {
+		return nil, nil, errors.New("the browser has been closed")
+	}
+	if b.rod == dead {
 		b.end()
 		if err := b.connect(); err != nil {
-			return nil, err
-		}
-		if opened, err = b.rod.Incognito(); err != nil {
-			return nil, fmt.Errorf("open a private context: %w", err)
+			return nil, nil, err
 		}
 	}
-	b.guard.allow(opened.BrowserContextID, env)
-	return &private{opened, b.guard}, nil
+	return b.rod, b.guard, nil
 }
 
 // acquire waits for a free tab.
 func (b *Browser) acquire(ctx context.Context) (release func(), err error) {
 	select {
 	case b.slots <- struct{}{}:
-		return func() { <-b.slots }, nil
+		status.TabsOpen.Inc()
+		return func() { status.TabsOpen.Dec(); <-b.slots }, nil
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -218,6 +219,30 @@ func TestChromiumIsStartedAgainWhenItDied(t *testing.T) {
 	l, err := b.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: "/"}, Persona: "visitor", Device: site.Desktop}, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing, nil)
 	require.NoError(t, err)
 	assert.Empty(t, l.Missing)
+}
+
+// A Chromium that only is slow is not ended: whoever looks at something with it goes on.
+func TestAContextThatDoesNotOpenHarmsNoOther(t *testing.T) {
+	b, err := Start(Options{Tabs: 2, opens: 300 * time.Millisecond})
+	require.NoError(t, err)
+	defer b.Close()
+	env, _ := pages(t, map[string]string{"/": "<h1>Well</h1>"})
+	p, err := os.FindProcess(b.launch.PID())
+	require.NoError(t, err)
+	other, err := b.context(env)
+	require.NoError(t, err)
+	page, err := other.Page(proto.TargetCreateTarget{URL: "about:blank"})
+	require.NoError(t, err)
+
+	require.NoError(t, p.Signal(syscall.SIGSTOP))
+	time.AfterFunc(time.Second, func() { _ = p.Signal(syscall.SIGCONT) }) // long after a context was to open
+	c, err := b.context(env)
+	require.NoError(t, err)
+	require.NoError(t, c.Close())
+	assert.Equal(t, p.Pid, b.launch.PID(), "it was ended for being slow")
+	got, err := page.Eval(`() => 6 * 7`)
+	require.NoError(t, err, "somebody else's page is gone")
+	assert.Equal(t, 42, got.Value.Int())
 }
 
 func css(s string) *journey.Target { return &journey.Target{CSS: s} }

@@ -19,6 +19,7 @@ import (
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/status"
 	"tidemarker/internal/store"
 )
 
@@ -180,6 +181,7 @@ func (r *Inspection) takeJourneys(ctx context.Context, b *browser.Browser, journ
 
 // counted notes that one look of the first pass has been made.
 func (r *Inspection) counted(ctx context.Context, pass int, what, missing string) {
+	status.Looks.WithLabelValues(map[bool]string{true: "made", false: "not made"}[missing == ""]).Inc()
 	r.Progress.update(ctx, func(p *store.RunProgress) {
 		p.Now = what
 		if pass != 1 {

@@ -16,6 +16,7 @@ import (
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/speedlayer"
+	"tidemarker/internal/status"
 )
 
 // Client talks to the connector of one environment. It is safe for concurrent use.
@@ -189,11 +190,16 @@ func (c *Client) call(ctx context.Context, method, path, ifMatch string, body, i
 	if ifMatch != "" {
 		req.Header.Set("If-Match", ifMatch)
 	}
+	began, code := time.Now(), 0
+	defer func() {
+		status.ConnectorSeconds.WithLabelValues(kindOf(call), strconv.Itoa(code)).Observe(time.Since(began).Seconds())
+	}()
 	res, err := c.http.Do(req)
 	if err != nil {
 		return nil, c.silent(call, err)
 	}
 	defer res.Body.Close()
+	code = res.StatusCode
 	raw, err := io.ReadAll(io.LimitReader(res.Body, answerLimit+1))
 	if err != nil {
 		return nil, c.silent(call, err)
@@ -211,6 +217,14 @@ func (c *Client) call(ctx context.Context, method, path, ifMatch string, body, i
 		return nil, c.odd(call, "the answer is not the JSON that the protocol describes: "+err.Error())
 	}
 	return res.Header, nil
+}
+
+// kindOf is a call without what names a single warm-up.
+func kindOf(call string) string {
+	if strings.HasPrefix(call, "GET /warm/") {
+		return "GET /warm"
+	}
+	return call
 }
 
 func (c *Client) refusal(call string, res *http.Response, raw []byte) error {
