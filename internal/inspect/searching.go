@@ -4,6 +4,7 @@ import (
 	"context"
 	"maps"
 	"slices"
+	"strings"
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/site"
@@ -132,6 +133,18 @@ func (r *Inspection) Look(ctx context.Context, s Sought, pass int) (shown []stri
 	}
 	shown = s.Among(found)
 	return shown, looked || len(shown) > 0, nil
+}
+
+// Places are the names of where it is looked for, each once.
+func (s Sought) Places() []string {
+	out := []string{}
+	for _, k := range s.keys {
+		out = append(out, strings.Join([]string{k.Page, k.Journey, k.Persona, k.Device}, " · "))
+	}
+	for _, page := range s.asked {
+		out = append(out, "asked "+page)
+	}
+	return out
 }
 
 // Among are the fingerprints of what is sought that findings of another look or run show, too.

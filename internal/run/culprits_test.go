@@ -1,6 +1,8 @@
 package run_test
 
 import (
+	"cmp"
+	"fmt"
 	"math/bits"
 	"math/rand/v2"
 	"net/http"
@@ -17,6 +19,7 @@ import (
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/inspect"
 	"tidemarker/internal/standin/sedge"
+	"tidemarker/internal/store"
 )
 
 // beside are harmless edits among which a culprit is hidden, by site.
@@ -111,6 +114,7 @@ func TestFaultsOfTheCorpusHaveTheirCulprit(t *testing.T) {
 			right++
 		} else {
 			wrong = append(wrong, x.Site+": "+x.Name+": "+s.Summary)
+			tellAnswers(t, search, answers, found)
 		}
 		if len(x.Culprit) > 1 || n <= bits.Len(uint(len(search.Problem.V.Parts)-1))+2 {
 			within++
@@ -146,6 +150,27 @@ func TestFaultsOfTheCorpusHaveTheirCulprit(t *testing.T) {
 	slices.Sort(checks)
 	t.Logf("tried %d: culprit right %d, within ⌈log2 n⌉ + 2 tries %d; exclusions right %d of %d; tries %v", tried, right, within, excluded, excludable, checks)
 	assert.Equal(t, tried, right, strings.Join(wrong, "\n"))
+}
+
+// tellAnswers logs what a search asked and heard.
+func tellAnswers(t *testing.T, search store.Search, answers []store.SearchAnswer, found []evidence.Finding) {
+	t.Helper()
+	titles := map[string]string{}
+	for _, f := range found {
+		titles[f.Fingerprint] = fmt.Sprintf("%s %s%s %s: %s", f.Kind, f.Page, f.Journey, f.Device, f.Title)
+	}
+	for i, a := range answers {
+		var parts, shown []string
+		for _, n := range a.Parts.V {
+			if a.Excluding < 0 {
+				parts = append(parts, search.Problem.V.Parts[n].Key)
+			}
+		}
+		for _, f := range a.Findings.V {
+			shown = append(shown, cmp.Or(titles[f], f))
+		}
+		t.Logf("  %2d excluding %d rest %v earlier %v: %s with %s: %s", i, a.Excluding, a.Rest, a.FromRunID != nil, a.Outcome, strings.Join(parts, " "), strings.Join(shown, "; "))
+	}
 }
 
 // flaky are settings with which a file comes only now and then: a culprit that shows in some looks only.

@@ -84,7 +84,10 @@ func (s *searching) goOn(ctx context.Context) (over bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	step := culprit.Next(s.about.Problem.V.Problem(), known(answers, theCulprit))
+	if err := s.narrow(ctx, answers, false); err != nil {
+		return false, err
+	}
+	step := culprit.Next(s.about.Problem.V.Problem(), culprit.Holding(known(answers, theCulprit), s.sought.Places()))
 	if err := s.Store.SaveSearchStep(ctx, s.row.ID, step); err != nil {
 		return false, err
 	}
@@ -154,7 +157,7 @@ func known(answers []store.SearchAnswer, of int) []culprit.Answer {
 		if a.Excluding != of {
 			continue
 		}
-		out = append(out, culprit.Answer{Parts: a.Parts.V, Outcome: a.Outcome})
+		out = append(out, culprit.Answer{Parts: a.Parts.V, Outcome: a.Outcome, Looked: a.Looked.V})
 	}
 	return out
 }
@@ -207,9 +210,9 @@ func (s *searching) earlierAnswer(ctx context.Context, a *store.SearchAnswer) (t
 			return false, err
 		}
 	}
-	switch had, err := s.Store.SearchedBefore(ctx, s.about.OfRunID, a.Fingerprint, a.Rest); {
+	switch had, err := s.Store.SearchedBefore(ctx, s.about.OfRunID, a.Fingerprint, a.Rest, s.sought.Places()); {
 	case err == nil:
-		a.Outcome, a.Findings, a.Shown, a.Rounds, a.FromRunID = had.Outcome, had.Findings, had.Shown, had.Rounds, &had.RunID
+		a.Looked, a.Outcome, a.Findings, a.Shown, a.Rounds, a.FromRunID = had.Looked, had.Outcome, had.Findings, had.Shown, had.Rounds, &had.RunID
 		if had.FromRunID != nil && len(had.Findings.V) == 0 {
 			a.FromRunID = had.FromRunID
 		}
@@ -249,6 +252,7 @@ func (s *searching) look(ctx context.Context, a *store.SearchAnswer, pass int) e
 	if err := i.PurgeFor(ctx, s.sought); err != nil {
 		return err
 	}
+	a.Looked.V = s.sought.Places()
 	missed := 0
 	for n := range mostRounds {
 		shown, looked, err := s.once(ctx, i, pass+n)

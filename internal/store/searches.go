@@ -41,6 +41,7 @@ type SearchAnswer struct {
 	Fingerprint string          `db:"fingerprint"`
 	Outcome     culprit.Outcome `db:"outcome"`
 	Rest        bool            `db:"rest"`        // looked at everywhere: all but the culprits found so far, or with exclusions
+	Looked      JSON[[]string]  `db:"looked"`      // where it was looked for; nil for everywhere
 	Findings    JSON[[]string]  `db:"findings"`    // fingerprints of what showed
 	Shown       int             `db:"shown"`       // rounds of looks that showed it
 	Rounds      int             `db:"rounds"`      // rounds of looks
@@ -76,14 +77,14 @@ func (s *Store) EndSearch(ctx context.Context, run int64) error {
 
 // SaveSearchAnswer records an answer, the next of its search.
 func (s *Store) SaveSearchAnswer(ctx context.Context, a SearchAnswer) error {
-	return s.exec(ctx, "the answer", `INSERT INTO search_answers (run_id, ordinal, excluding, parts, fingerprint, outcome, rest, findings, shown, rounds, from_run_id, why, seconds)
-		SELECT $1, coalesce(max(ordinal), 0) + 1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12 FROM search_answers WHERE run_id = $1`,
-		a.RunID, a.Excluding, a.Parts, a.Fingerprint, a.Outcome, a.Rest, a.Findings, a.Shown, a.Rounds, a.FromRunID, a.Why, a.Seconds)
+	return s.exec(ctx, "the answer", `INSERT INTO search_answers (run_id, ordinal, excluding, parts, fingerprint, outcome, rest, findings, shown, rounds, from_run_id, why, seconds, looked)
+		SELECT $1, coalesce(max(ordinal), 0) + 1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13 FROM search_answers WHERE run_id = $1`,
+		a.RunID, a.Excluding, a.Parts, a.Fingerprint, a.Outcome, a.Rest, a.Findings, a.Shown, a.Rounds, a.FromRunID, a.Why, a.Seconds, a.Looked)
 }
 
 // SearchAnswers lists a search's answers in the order in which they came.
 func (s *Store) SearchAnswers(ctx context.Context, run int64) ([]SearchAnswer, error) {
-	return many[SearchAnswer](ctx, s, "the answers", `SELECT run_id, ordinal, excluding, parts, fingerprint, outcome, rest, findings, shown, rounds, from_run_id, why, seconds
+	return many[SearchAnswer](ctx, s, "the answers", `SELECT `+columns[SearchAnswer]("")+`
 		FROM search_answers WHERE run_id = $1 ORDER BY ordinal`, run)
 }
 
@@ -99,9 +100,11 @@ func (s *Store) KnownOf(ctx context.Context, env, mark int64, fingerprint string
 		AND kind IN ('try', 'check') AND state = 'done' AND verdict IN ('clear', 'broken') ORDER BY id DESC LIMIT 1`, env, mark, fingerprint)
 }
 
-// SearchedBefore is the latest decided answer of an earlier search for what the same run found,
-// looked at everywhere when that is asked for; [ErrNotFound] when there is none.
-func (s *Store) SearchedBefore(ctx context.Context, ofRun int64, fingerprint string, everywhere bool) (SearchAnswer, error) {
-	return one[SearchAnswer](ctx, s, "an earlier answer", `SELECT a.run_id, a.ordinal, a.excluding, a.parts, a.fingerprint, a.outcome, a.rest, a.findings, a.shown, a.rounds, a.from_run_id, a.why, a.seconds
-		FROM search_answers a JOIN searches x ON x.run_id = a.run_id WHERE x.of_run_id = $1 AND a.fingerprint = $2 AND (a.rest OR NOT $3) AND a.outcome <> 'undecided' ORDER BY a.run_id DESC LIMIT 1`, ofRun, fingerprint, everywhere)
+// SearchedBefore is the latest decided answer of a search for what the same run found,
+// looked at everywhere when that is asked for; one that something showed, or that looked at all of these places.
+// [ErrNotFound] when there is none.
+func (s *Store) SearchedBefore(ctx context.Context, ofRun int64, fingerprint string, everywhere bool, places []string) (SearchAnswer, error) {
+	return one[SearchAnswer](ctx, s, "an earlier answer", `SELECT `+columns[SearchAnswer]("a")+`
+		FROM search_answers a JOIN searches x ON x.run_id = a.run_id WHERE x.of_run_id = $1 AND a.fingerprint = $2 AND (a.rest OR NOT $3) AND a.outcome <> 'undecided'
+		AND (a.outcome = 'fails' OR a.looked IS NULL OR a.looked = 'null' OR a.looked @> $4) ORDER BY a.run_id DESC, a.ordinal DESC LIMIT 1`, ofRun, fingerprint, everywhere, JSON[[]string]{places})
 }

@@ -29,8 +29,23 @@ const (
 
 // Answer is what trying some parts came to. Parts are indexes from 0.
 type Answer struct {
-	Parts   []int   `json:"parts"`
-	Outcome Outcome `json:"outcome"`
+	Parts   []int    `json:"parts"`
+	Outcome Outcome  `json:"outcome"`
+	Looked  []string `json:"looked,omitempty"` // places that were looked at; nil for everywhere
+}
+
+// Holding are the answers that hold for what shows at these places. That something showed holds for the parts wherever that
+// was; that nothing did, only where it was looked for: a change that breaks several things is searched for one after the
+// other, and each shows in places of its own.
+func Holding(answers []Answer, places []string) []Answer {
+	var out []Answer
+	for _, a := range answers {
+		missed := func(p string) bool { return !slices.Contains(a.Looked, p) }
+		if a.Outcome != Passes || a.Looked == nil || !slices.ContainsFunc(places, missed) {
+			out = append(out, a)
+		}
+	}
+	return out
 }
 
 // Problem is what is searched.

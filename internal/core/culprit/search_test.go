@@ -206,3 +206,36 @@ func TestASearchThatWasCutOffGoesOn(t *testing.T) {
 		}
 	})
 }
+
+// TestWhatDidNotShowElsewhereMayShowHere searches a change that breaks two things, each on a page of its own: part 2 on /a,
+// part 5 on /b. Answers that were asked for the first say nothing of the second.
+func TestWhatDidNotShowElsewhereMayShowHere(t *testing.T) {
+	problem := culprit.Problem{N: 8, Likely: []float64{0, 0, 1, 0, 0, 9, 0, 0}} // part 5 is tried first, and by itself
+	shows := map[string]int{"/a": 2, "/b": 5}
+	var answers []culprit.Answer
+	look := func(parts []int, places ...string) culprit.Outcome {
+		for _, p := range places {
+			if slices.Contains(parts, shows[p]) {
+				return culprit.Fails
+			}
+		}
+		return culprit.Passes
+	}
+	sought := []string{"/a"}
+	for range 60 {
+		step := culprit.Next(problem, culprit.Holding(answers, sought))
+		if step.Ask == nil {
+			assert.ElementsMatch(t, [][]int{{2}, {5}}, step.Culprits)
+			return
+		}
+		if !step.Rest {
+			answers = append(answers, culprit.Answer{Parts: step.Ask, Outcome: look(step.Ask, sought...), Looked: sought})
+			continue
+		}
+		a := culprit.Answer{Parts: step.Ask, Outcome: look(step.Ask, "/a", "/b")}
+		if answers = append(answers, a); a.Outcome == culprit.Fails {
+			sought = []string{"/b"}
+		}
+	}
+	require.Fail(t, "it does not end")
+}
