@@ -4,7 +4,7 @@ BIN := bin/tidemarker
 WEB := $(shell find web/src web/public web/index.html web/beacon web/vite.config.ts web/vite.beacon.config.ts web/package.json -type f 2>/dev/null)
 GO := $(shell find cmd internal docs/contract web/web.go -name '*.go' -o -name '*.sql' -o -path '*standin/fernhollow/*' -type f 2>/dev/null)
 
-.PHONY: setup build demo record test lint api bench corpus screenshots clean
+.PHONY: setup build demo record test test-interface test-faults lint api bench corpus screenshots clean
 
 setup:
 	@scripts/setup
@@ -35,8 +35,13 @@ api: web/node_modules/.package-lock.json
 test: setup lint
 	cd web && npm run --silent test
 	go test ./docs/... ./internal/core/...
-	go test -race -p 1 -timeout 20m -skip '^Test(Faults|Controls)' $$(go list ./cmd/... ./internal/... | grep -v /internal/core)
+	go test -race -p 2 -timeout 20m -skip '^Test(Faults|Controls)' $$(go list ./cmd/... ./internal/... | grep -v /internal/core)
+	@$(MAKE) --no-print-directory -j2 --output-sync=target test-interface test-faults
+
+# Beside each other, since most of both is waiting for a site.
+test-interface:
 	go test -timeout 20m ./internal/api
+test-faults:
 	go test -timeout 20m -run '^Test(Faults|Controls)' ./internal/run
 
 lint: web/dist/index.html

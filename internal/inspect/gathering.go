@@ -23,6 +23,8 @@ type gathering struct {
 	inspection *Inspection
 	second     bool // what comes now is held against what came first
 	silent     bool // nobody is told, and nothing stored: it is for a control
+	// took is called with what was found of each thing as soon as it is known; nil where nobody waits for it.
+	took func([]evidence.Finding)
 
 	mu    sync.Mutex
 	seen  map[evidence.Key][]evidence.Finding
@@ -147,6 +149,9 @@ func (g *gathering) take(ctx context.Context, k evidence.Key, findings []evidenc
 	had := len(g.seen[k])
 	g.seen[k] = findings
 	g.mu.Unlock()
+	if g.took != nil {
+		g.took(findings)
+	}
 	if g.silent || had == 0 && len(findings) == 0 {
 		return nil
 	}

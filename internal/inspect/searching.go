@@ -2,6 +2,7 @@ package inspect
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"slices"
 	"strings"
@@ -90,10 +91,39 @@ func (r *Inspection) PurgeFor(ctx context.Context, s Sought) error {
 	return r.warmFor(ctx, s.keys, map[string]bool{})
 }
 
+// errShown ends looking for something once it has shown.
+var errShown = errors.New("it has shown")
+
+// LookUntilShown is [Inspection.Look] that ends with the first thing that shows, for whom it does not matter what else does.
+func (r *Inspection) LookUntilShown(ctx context.Context, s Sought, pass int) (shown []string, looked bool, err error) {
+	looking, end := context.WithCancelCause(ctx)
+	defer end(nil)
+	g := r.gathering()
+	g.took = func(found []evidence.Finding) {
+		if len(s.Among(found)) > 0 {
+			end(errShown)
+		}
+	}
+	if err := r.lookFor(looking, s, pass, g); err != nil && !errors.Is(context.Cause(looking), errShown) {
+		return nil, false, err
+	}
+	shown, looked = s.shownBy(g)
+	return shown, looked, nil
+}
+
 // Look looks once for what is sought, with the settings in force. shown are the fingerprints of
 // the findings that showed; looked is false when none did and something could not be looked at.
 func (r *Inspection) Look(ctx context.Context, s Sought, pass int) (shown []string, looked bool, err error) {
 	g := r.gathering()
+	if err := r.lookFor(ctx, s, pass, g); err != nil {
+		return nil, false, err
+	}
+	shown, looked = s.shownBy(g)
+	return shown, looked, nil
+}
+
+// lookFor looks, takes journeys and asks wherever something is sought.
+func (r *Inspection) lookFor(ctx context.Context, s Sought, pass int, g *gathering) error {
 	g.silent = true
 	whole := r.Site.Plan(r.Env.Name)
 	var some site.Plan
@@ -115,16 +145,18 @@ func (r *Inspection) Look(ctx context.Context, s Sought, pass int) (shown []stri
 		some.Others = slices.Collect(maps.Keys(r.everybody()))
 	}
 	if err := r.lookAt(ctx, some, pass, g); err != nil {
-		return nil, false, err
+		return err
 	}
 	if len(s.asked) > 0 {
 		if err := r.probeAgain(ctx, wanted, pass, g); err != nil {
-			return nil, false, err
+			return err
 		}
 	}
-	if err := r.known(ctx, g); err != nil {
-		return nil, false, err
-	}
+	return r.known(ctx, g)
+}
+
+// shownBy is what of it was found; looked is false when nothing was and something could not be looked at.
+func (s Sought) shownBy(g *gathering) (shown []string, looked bool) {
 	var found []evidence.Finding
 	looked = true
 	for _, list := range g.everything() {
@@ -132,7 +164,7 @@ func (r *Inspection) Look(ctx context.Context, s Sought, pass int) (shown []stri
 		looked = looked && !slices.ContainsFunc(list, func(f evidence.Finding) bool { return f.Kind == evidence.NotCheckedKind && f.Severity != evidence.Note })
 	}
 	shown = s.Among(found)
-	return shown, looked || len(shown) > 0, nil
+	return shown, looked || len(shown) > 0
 }
 
 // Places are the names of where it is looked for, each once.

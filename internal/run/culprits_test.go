@@ -169,7 +169,7 @@ func tellAnswers(t *testing.T, search store.Search, answers []store.SearchAnswer
 		for _, f := range a.Findings.V {
 			shown = append(shown, cmp.Or(titles[f], f))
 		}
-		t.Logf("  %2d excluding %d rest %v earlier %v: %s with %s: %s", i, a.Excluding, a.Rest, a.FromRunID != nil, a.Outcome, strings.Join(parts, " "), strings.Join(shown, "; "))
+		t.Logf("  %2d %5.1f s excluding %d rest %v earlier %v: %s with %s: %s", i, a.Seconds, a.Excluding, a.Rest, a.FromRunID != nil, a.Outcome, strings.Join(parts, " "), strings.Join(shown, "; "))
 	}
 }
 

@@ -32,24 +32,51 @@ func (s *searching) exclude(ctx context.Context, x store.Search, answers []store
 			}
 			continue
 		}
-		lists[i] = culprit.NextExclusions(list, known(answers, i))
+		// That a culprit may stay has to be so everywhere. What is tried on the way is looked at where it shows best, and the
+		// fewest that come of it once more everywhere; when something shows there after all, all further tries look there.
+		said := known(answers, i)
+		everywhere := slices.ContainsFunc(answers, func(a store.SearchAnswer) bool { return a.Excluding == i && a.Rest && a.Outcome == culprit.Fails })
+		s.sought, _ = inspect.Seek(s.found, everywhere)
+		s.quick = inspect.SeekQuickly(s.found)
+		if everywhere {
+			said = culprit.Holding(said, s.sought.Places())
+		}
+		lists[i] = culprit.NextExclusions(list, said)
+		if fewest := lists[i].Fewest; lists[i].Over && len(fewest) > 0 {
+			switch seen := everywhereWith(answers, i, fewest); seen {
+			case culprit.Passes:
+			case culprit.Undecided: // nobody knows whether it may stay
+				lists[i].Fewest = []int{}
+			default:
+				lists[i].Over, lists[i].Fewest, lists[i].Ask, lists[i].Left, everywhere = false, []int{}, fewest, 1, true
+				s.sought, _ = inspect.Seek(s.found, true)
+			}
+		}
 		if err := s.Store.SaveExclusions(ctx, s.row.ID, lists); err != nil {
 			return false, err
 		}
 		if lists[i].Over {
 			return true, nil
 		}
-		s.sought, _ = inspect.Seek(s.found, true) // that a culprit may stay has to be so everywhere
-		s.quick = inspect.SeekQuickly(s.found)
 		values := culprit.Excluded(s.withoutOthers(x, list.Culprit), lists[i], lists[i].Ask)
 		now := fmt.Sprintf("Trying with %d of %d excluded; about %d more tries", len(lists[i].Ask), len(list.Candidates), lists[i].Left)
-		a, err := s.find(ctx, store.SearchAnswer{RunID: s.row.ID, Excluding: i, Rest: true, Parts: store.JSON[[]int]{V: lists[i].Ask}}, values, now, firstSearchPass+len(answers)*mostRounds)
+		a, err := s.find(ctx, store.SearchAnswer{RunID: s.row.ID, Excluding: i, Rest: everywhere, Parts: store.JSON[[]int]{V: lists[i].Ask}}, values, now, firstSearchPass+len(answers)*mostRounds)
 		if err != nil {
 			return false, err
 		}
 		return true, s.Store.SaveSearchAnswer(ctx, a)
 	}
 	return false, nil
+}
+
+// everywhereWith is what looking everywhere with these excluded came to; "" when nobody did.
+func everywhereWith(answers []store.SearchAnswer, list int, which []int) culprit.Outcome {
+	for _, a := range answers {
+		if a.Excluding == list && a.Rest && slices.Equal(a.Parts.V, which) {
+			return a.Outcome
+		}
+	}
+	return ""
 }
 
 // excluding are the searches that there are to be: for each culprit of one setting that has a

@@ -255,7 +255,7 @@ func (s *searching) look(ctx context.Context, a *store.SearchAnswer, pass int) e
 	a.Looked.V = s.sought.Places()
 	missed := 0
 	for n := range mostRounds {
-		shown, looked, err := s.once(ctx, i, pass+n)
+		shown, looked, err := s.once(ctx, i, pass+n, a.Excluding != theCulprit)
 		if err != nil {
 			return err
 		}
@@ -284,14 +284,18 @@ func (s *searching) look(ctx context.Context, a *store.SearchAnswer, pass int) e
 	return nil
 }
 
-// once looks once for what is sought, first where it shows soonest.
-func (s *searching) once(ctx context.Context, i *inspect.Inspection, pass int) (shown []string, looked bool, err error) {
+// once looks once for what is sought. For exclusions it is enough that something shows: then it is looked first where that
+// is soonest, and no further than the first thing that does.
+func (s *searching) once(ctx context.Context, i *inspect.Inspection, pass int, any bool) (shown []string, looked bool, err error) {
+	if !any {
+		return i.Look(ctx, s.sought, pass)
+	}
 	if s.quick != nil {
-		if shown, looked, err = i.Look(ctx, *s.quick, pass); err != nil || len(shown) > 0 {
+		if shown, looked, err = i.LookUntilShown(ctx, *s.quick, pass); err != nil || len(shown) > 0 {
 			return shown, looked, err
 		}
 	}
-	return i.Look(ctx, s.sought, pass)
+	return i.LookUntilShown(ctx, s.sought, pass)
 }
 
 func pick(parts []culprit.Part, which []int) []culprit.Part {
