@@ -81,15 +81,7 @@ func PageInDepth(ctx context.Context, s *store.Store, run int64, page string, of
 			continue
 		}
 		requests[i] = rows[at].Requests.V
-		one := &SideMeasured{Load: loads[at], Film: []measure.Frame{}, Kinds: waterfall.Sums(requests[i], func(r waterfall.Fetch) string { return r.Kind }), Hosts: waterfall.Sums(requests[i], waterfall.Fetch.Host)}
-		for _, l := range loads {
-			if l.Side == side && l.Case == out.Case && l.Dropped == "" && l.Journey == "" {
-				one.Of++
-			}
-		}
-		if f := measure.Filmed(loads, side, out.Case, out.Page); f >= 0 {
-			one.Film = slices.DeleteFunc(slices.Clone(loads[f].Film), func(f measure.Frame) bool { return f.Picture == "" && f.At > 0 })
-		}
+		one := sideOf(loads, at, side, out.Case, requests[i])
 		if i == 0 {
 			out.Before = one
 		} else {
@@ -99,6 +91,20 @@ func PageInDepth(ctx context.Context, s *store.Store, run int64, page string, of
 	out.Rows = waterfall.Align(requests[0], requests[1])
 	out.requests = map[measure.Side][]waterfall.Fetch{measure.Before: requests[0], measure.After: requests[1]}
 	return out, nil
+}
+
+// sideOf is one side: the load in the middle with what it asked for, and how the page came into view.
+func sideOf(loads []measure.Load, at int, side measure.Side, of measure.Case, requests []waterfall.Fetch) *SideMeasured {
+	one := &SideMeasured{Load: loads[at], Film: []measure.Frame{}, Kinds: waterfall.Sums(requests, func(r waterfall.Fetch) string { return r.Kind }), Hosts: waterfall.Sums(requests, waterfall.Fetch.Host)}
+	for _, l := range loads {
+		if l.Side == side && l.Case == of && l.Dropped == "" && l.Journey == "" {
+			one.Of++
+		}
+	}
+	if f := measure.Filmed(loads, side, of, loads[at].Page); f >= 0 {
+		one.Film = slices.DeleteFunc(slices.Clone(loads[f].Film), func(f measure.Frame) bool { return f.Picture == "" && f.At > 0 })
+	}
+	return one
 }
 
 // Recordings are all loads of a run for a HAR file, or those of one page.
