@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/alexedwards/argon2id"
 	"github.com/danielgtaylor/huma/v2"
 
 	"tidemarker/internal/core/people"
@@ -123,18 +122,30 @@ func (s *Server) peopleOperations(api huma.API) {
 		})
 }
 
+// signedInOutput is a session that has begun, and the cookie by which the browser is known from then on.
+type signedInOutput struct {
+	SetCookie []http.Cookie `header:"Set-Cookie"`
+	Body      SessionView
+}
+
 func (s *Server) sessionOperations(api huma.API, tags []string) {
-	huma.Register(api, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/session", Summary: "Signs in", Description: "429 after several tries that did not succeed.", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/session", Summary: "Signs in", Description: "429 after several tries that did not succeed. A browser in which somebody has signed in before has tries of its own, so that nobody else can lock them out there.", Tags: tags},
 		func(ctx context.Context, in *struct {
-			Body struct {
+			Known string `cookie:"tidemarker-known" doc:"By which the browser is known."`
+			Body  struct {
 				Name     string `json:"name" maxLength:"200"`
 				Password string `json:"password" maxLength:"1000"`
 			}
-		}) (*output[SessionView], error) {
-			if err := s.signIn(ctx, in.Body.Name, in.Body.Password); err != nil {
+		}) (*signedInOutput, error) {
+			known, err := s.signIn(ctx, in.Body.Name, in.Body.Password, in.Known)
+			if err != nil {
 				return nil, problem(err)
 			}
-			return out(s.sessionOf(ctx, in.Body.Name))
+			v, err := s.sessionOf(ctx, in.Body.Name)
+			if err != nil {
+				return nil, problem(err)
+			}
+			return &signedInOutput{known, v}, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "get-session", Method: http.MethodGet, Path: "/session", Summary: "Who is signed in", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*output[SessionView], error) {
@@ -154,6 +165,9 @@ func (s *Server) sessionOperations(api huma.API, tags []string) {
 				Secret string `json:"secret" maxLength:"200"`
 			}
 		}) (*output[InvitationView], error) {
+			if err := s.limited(ctx); err != nil {
+				return nil, err
+			}
 			inv, err := s.Store.Invited(ctx, in.Body.Secret)
 			if err != nil {
 				return nil, invitationProblem(err)
@@ -320,6 +334,9 @@ func invitationProblem(err error) error {
 }
 
 func (s *Server) join(ctx context.Context, secret, name, password string) (SessionView, error) {
+	if err := s.limited(ctx); err != nil {
+		return SessionView{}, err
+	}
 	inv, err := s.Store.Invited(ctx, secret)
 	if err != nil {
 		return SessionView{}, invitationProblem(err)
@@ -337,7 +354,7 @@ func (s *Server) join(ctx context.Context, secret, name, password string) (Sessi
 	if err := people.CheckPassword(password, name); err != nil {
 		return SessionView{}, refusedInput("body.password", err)
 	}
-	hash, err := HashPassword(password)
+	hash, err := hashed(ctx, func() (string, error) { return HashPassword(password) })
 	if err != nil {
 		return SessionView{}, err
 	}
@@ -369,7 +386,10 @@ func (s *Server) changePassword(ctx context.Context, old, new string) error {
 	if c.token != "" {
 		return huma.Error403Forbidden("A token cannot set a password. Sign in to do so.")
 	}
-	right, err := argon2id.ComparePasswordAndHash(old, c.person.Password)
+	if err := s.limited(ctx); err != nil {
+		return err
+	}
+	right, err := rightPassword(ctx, old, c.person.Password)
 	if err != nil {
 		return err
 	}
@@ -379,7 +399,7 @@ func (s *Server) changePassword(ctx context.Context, old, new string) error {
 	if err := people.CheckPassword(new, c.person.Name); err != nil {
 		return refusedInput("body.new", err)
 	}
-	hash, err := HashPassword(new)
+	hash, err := hashed(ctx, func() (string, error) { return HashPassword(new) })
 	if err != nil {
 		return err
 	}

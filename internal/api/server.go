@@ -41,6 +41,7 @@ type Server struct {
 	// loopback one.
 	Public *url.URL
 
+	tries    addresses // of those who give a secret
 	hub      hub
 	sessions *scs.SessionManager
 }

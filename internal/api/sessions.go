@@ -25,6 +25,8 @@ type caller struct {
 	person store.Person
 	role   people.Role // what they may do here and now; with a token it can be less than the person's
 	token  string      // its name; empty for a session
+	// address is where the request came from, as far as that limits how often somebody tries.
+	address string
 }
 
 // name is how the record calls them.
@@ -75,6 +77,7 @@ func (s *Server) identify(next http.Handler) http.Handler {
 			http.Error(w, "Tide Marker cannot reach its database. Try again in a moment.", http.StatusServiceUnavailable)
 			return
 		}
+		c.address = s.addressOf(r)
 		if c.person.ID != 0 && c.token == "" {
 			if err := s.Store.Saw(r.Context(), c.person.ID); err != nil {
 				s.Log.Error("that somebody was here could not be noted", "why", err)
@@ -99,7 +102,7 @@ func (s *Server) callerFor(r *http.Request) (caller, error) {
 		if err != nil || p.Disabled {
 			return caller{}, err
 		}
-		return caller{p, p.Role.Capped(t.Most), t.Name}, nil
+		return caller{person: p, role: p.Role.Capped(t.Most), token: t.Name}, nil
 	}
 	id := s.sessions.GetInt64(ctx, sessionPerson)
 	if id == 0 {
@@ -112,7 +115,7 @@ func (s *Server) callerFor(r *http.Request) (caller, error) {
 	if err != nil || p.Disabled || p.Epoch != s.sessions.GetInt(ctx, sessionEpoch) {
 		return caller{}, err
 	}
-	return caller{p, p.Role, ""}, nil
+	return caller{person: p, role: p.Role}, nil
 }
 
 // needs says what each operation asks of its caller. An operation that is not here
@@ -207,37 +210,54 @@ func HashPassword(password string) (string, error) {
 }
 
 // signIn begins a session. Right or wrong, no more than a few tries are looked at in a
-// quarter of an hour.
-func (s *Server) signIn(ctx context.Context, name, password string) error {
+// quarter of an hour: of each browser in which this person has signed in before, and of all others together. Those who know
+// no more than a name can lock nobody out of the browser that they use. It gives the cookie by which the browser is known;
+// nil when it has it already.
+func (s *Server) signIn(ctx context.Context, name, password, known string) ([]http.Cookie, error) {
 	name = strings.TrimSpace(name)
-	earlier, err := s.Store.TrySignIn(ctx, name)
+	if err := s.limited(ctx); err != nil {
+		return nil, err
+	}
+	counted := strings.ReplaceAll(name, "\n", " ")
+	browser, err := s.Store.KnownBrowser(ctx, known, name)
+	switch {
+	case err == nil:
+		counted = fmt.Sprintf("%s\nbrowser %d", name, browser)
+	case !errors.Is(err, store.ErrNotFound):
+		return nil, err
+	}
+	earlier, err := s.Store.TrySignIn(ctx, counted)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if until := people.DefaultLockOut.Until(earlier, time.Now()); !until.IsZero() {
-		return huma.Error429TooManyRequests(fmt.Sprintf("Too many tries did not succeed under this name. Try again after %s UTC.", until.UTC().Format("15:04")))
+		return nil, huma.Error429TooManyRequests(fmt.Sprintf("Too many tries did not succeed under this name. Try again after %s UTC, or in a browser in which you have signed in before.", until.UTC().Format("15:04")))
 	}
 	p, err := s.Store.PersonNamed(ctx, name)
 	hash := p.Password
 	if errors.Is(err, store.ErrNotFound) {
 		hash = nobodysHash()
 	} else if err != nil {
-		return err
+		return nil, err
 	}
-	right, hashErr := argon2id.ComparePasswordAndHash(password, hash)
+	right, hashErr := rightPassword(ctx, password, hash)
 	if hashErr != nil {
-		return hashErr
+		return nil, hashErr
 	}
 	if err != nil || !right {
-		return huma.Error401Unauthorized("The name or the password is not right.")
+		return nil, huma.Error401Unauthorized("The name or the password is not right.")
 	}
 	if p.Disabled {
-		return huma.Error403Forbidden("An administrator disabled this account. Ask one of them.")
+		return nil, huma.Error403Forbidden("An administrator disabled this account. Ask one of them.")
 	}
-	if err := s.Store.SignedIn(ctx, name); err != nil {
-		return err
+	if err := s.Store.SignedIn(ctx, counted); err != nil {
+		return nil, err
 	}
-	return s.beginSession(ctx, p)
+	if err := s.beginSession(ctx, p); err != nil || browser != 0 {
+		return nil, err
+	}
+	secret, err := s.Store.KnowBrowser(ctx, p.ID)
+	return []http.Cookie{{Name: "tidemarker-known", Value: secret, Path: "/api/v1/session", MaxAge: 400 * 24 * 3600, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.sessions.Cookie.Secure}}, err
 }
 
 func (s *Server) beginSession(ctx context.Context, p store.Person) error {

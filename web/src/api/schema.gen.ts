@@ -1346,7 +1346,7 @@ export interface paths {
         put?: never;
         /**
          * Signs in
-         * @description 429 after several tries that did not succeed.
+         * @description 429 after several tries that did not succeed. A browser in which somebody has signed in before has tries of its own, so that nobody else can lock them out there.
          */
         post: operations["sign-in"];
         /** Signs out */
@@ -7638,7 +7638,10 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
-            cookie?: never;
+            cookie?: {
+                /** @description By which the browser is known. */
+                "tidemarker-known"?: string;
+            };
         };
         requestBody: {
             content: {
@@ -7649,6 +7652,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    "Set-Cookie"?: string;
                     [name: string]: unknown;
                 };
                 content: {
