@@ -122,31 +122,8 @@ func (s *Server) peopleOperations(api huma.API) {
 		})
 }
 
-// signedInOutput is a session that has begun, and the cookie by which the browser is known from then on.
-type signedInOutput struct {
-	SetCookie []http.Cookie `header:"Set-Cookie"`
-	Body      SessionView
-}
-
 func (s *Server) sessionOperations(api huma.API, tags []string) {
-	huma.Register(api, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/session", Summary: "Signs in", Description: "429 after several tries that did not succeed. A browser in which somebody has signed in before has tries of its own, so that nobody else can lock them out there.", Tags: tags},
-		func(ctx context.Context, in *struct {
-			Known string `cookie:"tidemarker-known" doc:"By which the browser is known."`
-			Body  struct {
-				Name     string `json:"name" maxLength:"200"`
-				Password string `json:"password" maxLength:"1000"`
-			}
-		}) (*signedInOutput, error) {
-			known, err := s.signIn(ctx, in.Body.Name, in.Body.Password, in.Known)
-			if err != nil {
-				return nil, problem(err)
-			}
-			v, err := s.sessionOf(ctx, in.Body.Name)
-			if err != nil {
-				return nil, problem(err)
-			}
-			return &signedInOutput{known, v}, nil
-		})
+	s.signInOperation(api, tags)
 	huma.Register(api, huma.Operation{OperationID: "get-session", Method: http.MethodGet, Path: "/session", Summary: "Who is signed in", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*output[SessionView], error) {
 			c := callerOf(ctx)

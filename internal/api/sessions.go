@@ -209,57 +209,6 @@ func HashPassword(password string) (string, error) {
 	return argon2id.CreateHash(password, argon2id.DefaultParams)
 }
 
-// signIn begins a session. Right or wrong, no more than a few tries are looked at in a
-// quarter of an hour: of each browser in which this person has signed in before, and of all others together. Those who know
-// no more than a name can lock nobody out of the browser that they use. It gives the cookie by which the browser is known;
-// nil when it has it already.
-func (s *Server) signIn(ctx context.Context, name, password, known string) ([]http.Cookie, error) {
-	name = strings.TrimSpace(name)
-	if err := s.limited(ctx); err != nil {
-		return nil, err
-	}
-	counted := strings.ReplaceAll(name, "\n", " ")
-	browser, err := s.Store.KnownBrowser(ctx, known, name)
-	switch {
-	case err == nil:
-		counted = fmt.Sprintf("%s\nbrowser %d", name, browser)
-	case !errors.Is(err, store.ErrNotFound):
-		return nil, err
-	}
-	earlier, err := s.Store.TrySignIn(ctx, counted)
-	if err != nil {
-		return nil, err
-	}
-	if until := people.DefaultLockOut.Until(earlier, time.Now()); !until.IsZero() {
-		return nil, huma.Error429TooManyRequests(fmt.Sprintf("Too many tries did not succeed under this name. Try again after %s UTC, or in a browser in which you have signed in before.", until.UTC().Format("15:04")))
-	}
-	p, err := s.Store.PersonNamed(ctx, name)
-	hash := p.Password
-	if errors.Is(err, store.ErrNotFound) {
-		hash = nobodysHash()
-	} else if err != nil {
-		return nil, err
-	}
-	right, hashErr := rightPassword(ctx, password, hash)
-	if hashErr != nil {
-		return nil, hashErr
-	}
-	if err != nil || !right {
-		return nil, huma.Error401Unauthorized("The name or the password is not right.")
-	}
-	if p.Disabled {
-		return nil, huma.Error403Forbidden("An administrator disabled this account. Ask one of them.")
-	}
-	if err := s.Store.SignedIn(ctx, counted); err != nil {
-		return nil, err
-	}
-	if err := s.beginSession(ctx, p); err != nil || browser != 0 {
-		return nil, err
-	}
-	secret, err := s.Store.KnowBrowser(ctx, p.ID)
-	return []http.Cookie{{Name: "tidemarker-known", Value: secret, Path: "/api/v1/session", MaxAge: 400 * 24 * 3600, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.sessions.Cookie.Secure}}, err
-}
-
 func (s *Server) beginSession(ctx context.Context, p store.Person) error {
 	if err := s.sessions.RenewToken(ctx); err != nil {
 		return fmt.Errorf("begin a session: %w", err)

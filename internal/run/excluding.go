@@ -34,18 +34,18 @@ func (s *searching) exclude(ctx context.Context, x store.Search, answers []store
 		}
 		// That a culprit may stay has to be so everywhere. What is tried on the way is looked at where it shows best, and the
 		// fewest that come of it once more everywhere; when something shows there after all, all further tries look there.
-		said := known(answers, i)
 		everywhere := slices.ContainsFunc(answers, func(a store.SearchAnswer) bool { return a.Excluding == i && a.Rest && a.Outcome == culprit.Fails })
 		s.sought, _ = inspect.Seek(s.found, everywhere)
 		s.quick = inspect.SeekQuickly(s.found)
-		if everywhere {
-			said = culprit.Holding(said, s.sought.Places())
+		counted := answers
+		if everywhere { // that nothing showed counts only where it was looked for everywhere
+			counted = slices.DeleteFunc(slices.Clone(answers), func(a store.SearchAnswer) bool { return a.Outcome == culprit.Passes && !a.Rest })
 		}
-		lists[i] = culprit.NextExclusions(list, said)
+		lists[i] = culprit.NextExclusions(list, known(counted, i))
 		if fewest := lists[i].Fewest; lists[i].Over && len(fewest) > 0 {
 			switch seen := everywhereWith(answers, i, fewest); seen {
 			case culprit.Passes:
-			case culprit.Undecided: // nobody knows whether it may stay
+			case culprit.Undecided, culprit.Fails: // nobody knows whether it may stay
 				lists[i].Fewest = []int{}
 			default:
 				lists[i].Over, lists[i].Fewest, lists[i].Ask, lists[i].Left, everywhere = false, []int{}, fewest, 1, true
