@@ -63,7 +63,7 @@ func TestWhatAChangeDoesToSpeedIsMeasuredAndShown(t *testing.T) {
 	d.click("label", "also a repeat visit")
 	d.fill("#measure-rounds", "8")
 	d.click("button", "^Measure on staging$")
-	d.see("[role=status]", "so far\\. It goes on until the main metrics are decided")
+	d.see("[role=status]", "^It goes on until the main metrics are decided, for 8 rounds at most")
 	runs, err := d.store.ChangeRuns(t.Context(), c.ID)
 	require.NoError(t, err)
 	d.ends(runs[0].ID)

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"tidemarker/internal/core/culprit"
+	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/inspect"
 	"tidemarker/internal/store"
@@ -35,7 +36,7 @@ func (s *searching) exclude(ctx context.Context, x store.Search, answers []store
 		// That a culprit may stay has to be so everywhere. What is tried on the way is looked at where it shows best, and the
 		// fewest that come of it once more everywhere; when something shows there after all, all further tries look there.
 		everywhere := slices.ContainsFunc(answers, func(a store.SearchAnswer) bool { return a.Excluding == i && a.Rest && a.Outcome == culprit.Fails })
-		s.sought, _ = inspect.Seek(s.found, everywhere)
+		s.sought, everywhere = seekFor(s.found, everywhere)
 		s.quick = inspect.SeekQuickly(s.found)
 		counted := answers
 		if everywhere { // that nothing showed counts only where it was looked for everywhere
@@ -67,6 +68,17 @@ func (s *searching) exclude(ctx context.Context, x store.Search, answers []store
 		return true, s.Store.SaveSearchAnswer(ctx, a)
 	}
 	return false, nil
+}
+
+// seekFor is what is looked for where it shows best, or everywhere; wide says that it is everywhere, also where it shows in
+// no more places than that.
+func seekFor(found []evidence.Finding, everywhere bool) (s inspect.Sought, wide bool) {
+	all, _ := inspect.Seek(found, true)
+	few, _ := inspect.Seek(found, false)
+	if everywhere || len(few.Places()) == len(all.Places()) {
+		return all, true
+	}
+	return few, false
 }
 
 // everywhereWith is what looking everywhere with these excluded came to; "" when nobody did.
