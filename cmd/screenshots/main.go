@@ -312,10 +312,12 @@ func signIn(base, name, password string) (*http.Cookie, error) {
 		return nil, err
 	}
 	defer res.Body.Close()
-	if len(res.Cookies()) == 0 {
-		return nil, fmt.Errorf("%s could not sign in: %s", name, res.Status)
+	for _, c := range res.Cookies() {
+		if strings.HasSuffix(c.Name, "tidemarker") { // beside it the one by which a browser is known
+			return c, nil
+		}
 	}
-	return res.Cookies()[0], nil
+	return nil, fmt.Errorf("%s could not sign in: %s", name, res.Status)
 }
 
 func get(url string, into any) error {
