@@ -24,7 +24,7 @@ type gathering struct {
 	second     bool // what comes now is held against what came first
 	silent     bool // nobody is told, and nothing stored: it is for a control
 	// took is called with what was found of each thing as soon as it is known; nil where nobody waits for it.
-	took func([]evidence.Finding)
+	took func(evidence.Key, []evidence.Finding)
 
 	mu    sync.Mutex
 	seen  map[evidence.Key][]evidence.Finding
@@ -150,7 +150,7 @@ func (g *gathering) take(ctx context.Context, k evidence.Key, findings []evidenc
 	g.seen[k] = findings
 	g.mu.Unlock()
 	if g.took != nil {
-		g.took(findings)
+		g.took(k, findings)
 	}
 	if g.silent || had == 0 && len(findings) == 0 {
 		return nil
