@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"testing"
 	"time"
 
@@ -52,17 +53,23 @@ func TestAMeasurementThatWasCutOffGoesOn(t *testing.T) {
 	assert.Equal(t, with, now, "staging has the change")
 	loads, err := b.store.Loads(t.Context(), of)
 	require.NoError(t, err)
-	seen := map[string]int{}
+	seen, once := map[string]int{}, map[string]bool{}
+	busy := measure.Busy(loads)
 	for _, l := range loads {
 		assert.Empty(t, l.Dropped, "%s as %s", l.Name(), l.Persona)
-		seen[l.Name()+string(l.Side)+l.Persona]++
+		one := fmt.Sprint(l.Round, l.Side, l.Name(), l.Persona)
+		assert.False(t, once[one], "%s is there twice", one)
+		once[one] = true
+		if !slices.Contains(busy, l.Round) {
+			seen[l.Name()+string(l.Side)+l.Persona]++
+		}
 		if l.Journey != "" {
 			assert.GreaterOrEqual(t, l.Values[measure.Interaction], 16.0)
 		}
 	}
 	assert.Len(t, seen, 6)
 	for what, n := range seen {
-		assert.Equal(t, 3, n, what)
+		assert.GreaterOrEqual(t, n, 3, "rounds that count: %s", what) // more when a round that was made up for is not a busy one after all
 	}
 	t.Logf("%d loads were there when it was killed", len(before))
 
