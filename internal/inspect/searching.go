@@ -192,6 +192,13 @@ func (s Sought) Among(found []evidence.Finding) []string {
 	return out
 }
 
+// OnlyDrawn tells whether all of what showed, given by fingerprints, is how a page is drawn: what can differ by chance.
+func (s Sought) OnlyDrawn(shown []string) bool {
+	return !slices.ContainsFunc(s.findings, func(f evidence.Finding) bool {
+		return slices.Contains(shown, f.Fingerprint) && f.Kind != evidence.PictureKind && f.Kind != evidence.ShiftKind
+	})
+}
+
 // everybody are all personas that have to be made ready, on each device that they use.
 func (r *Inspection) everybody() map[[2]string]bool {
 	out := map[[2]string]bool{}

@@ -27,9 +27,6 @@ const (
 	mostMissed = 2
 	// firstSearchPass numbers the first round of looks of a search.
 	firstSearchPass = 2000
-	// byChance is how often something shows that the settings do not do; atLeast is how often it
-	// shows at least that they do.
-	byChance, atLeast, always = 0.02, 0.5, 0.98
 )
 
 // searching is a search under way.
@@ -44,7 +41,6 @@ type searching struct {
 	quick *inspect.Sought
 	// foreseen is what was foreseen of what is searched for.
 	foreseen []foresight.Held
-	test     sequential.Test
 }
 
 // search tries parts of the change until it is known what breaks the site. Each answer is kept
@@ -65,7 +61,6 @@ func (r *run) search(ctx context.Context) error {
 		return err
 	}
 	s.sought, _ = inspect.Seek(s.found, false)
-	s.test = sequential.Test{Lower: byChance, Upper: min(always, max(atLeast, s.sought.Rate)), Alpha: 0.05, Beta: 0.05}
 	for over := false; !over; {
 		if err := r.stopIfAsked(ctx); err != nil {
 			return err
@@ -253,7 +248,7 @@ func (s *searching) look(ctx context.Context, a *store.SearchAnswer, pass int) e
 		return err
 	}
 	a.Looked.V = s.sought.Places()
-	missed := 0
+	missed, drawn := 0, true
 	for n := range mostRounds {
 		shown, looked, err := s.once(ctx, i, pass+n, a.Excluding != theCulprit)
 		if err != nil {
@@ -270,8 +265,9 @@ func (s *searching) look(ctx context.Context, a *store.SearchAnswer, pass int) e
 		if len(shown) > 0 {
 			a.Shown++
 			a.Findings.V = shown
+			drawn = drawn && s.sought.OnlyDrawn(shown)
 		}
-		switch s.test.Decide(a.Shown, a.Rounds-a.Shown) {
+		switch culprit.TestOf(s.sought.Rate, drawn).Decide(a.Shown, a.Rounds-a.Shown) {
 		case sequential.Upper:
 			a.Outcome = culprit.Fails
 			return nil
