@@ -23,7 +23,7 @@ import (
 // rooms are the packages from top to bottom, as docs/architecture.md draws them; those
 // of one row know nothing of each other.
 var rooms = [][]string{
-	{"cmd/tidemarker", "cmd/screenshots"},
+	{"cmd/tidemarker", "cmd/screenshots", "internal/soak"},
 	{"internal/api"},
 	{"internal/exclusions", "internal/onboard", "internal/field"},
 	{"internal/changes"},
@@ -32,7 +32,7 @@ var rooms = [][]string{
 	{"internal/testdb", "internal/speedlayer/kinds", "internal/standin"},
 	{"internal/speedlayer/connector", "internal/speedlayer/byhand", "internal/standin/fernhollow", "internal/standin/quillet", "internal/standin/sedge", "internal/standin/mutation", "internal/standin/traffic"},
 	{"internal/speedlayer", "internal/store", "internal/browser", "internal/standin/origin"},
-	{"internal/cluster", "internal/outbox", "internal/status", "internal/core"},
+	{"internal/cluster", "internal/outbox", "internal/status", "internal/trouble", "internal/secret", "internal/core"},
 }
 
 // rowOf is the row of a package of this project, from the top; -1 when it has none.

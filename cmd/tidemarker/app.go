@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"tidemarker/internal/cluster"
 	"tidemarker/internal/inspect"
 	"tidemarker/internal/run"
+	"tidemarker/internal/secret"
 	"tidemarker/internal/speedlayer/kinds"
 	"tidemarker/internal/store"
 )
@@ -49,7 +51,11 @@ func open(ctx context.Context, data string) (*app, error) {
 		}
 		a.cluster, url = c, c.URL()
 	}
-	st, err := store.Open(ctx, url)
+	keys, err := keysOf(data, a.cluster != nil)
+	if err != nil {
+		return nil, errors.Join(err, a.close())
+	}
+	st, err := store.Open(ctx, url, keys)
 	if err != nil {
 		return nil, errors.Join(err, a.close())
 	}
@@ -57,7 +63,15 @@ func open(ctx context.Context, data string) (*app, error) {
 	if err := st.Migrate(ctx); err != nil {
 		return nil, errors.Join(err, a.close())
 	}
-	acts := &act.Acts{Store: st, Kinds: kinds.All, Log: a.log}
+	switch n, err := st.SealUnsealed(ctx); {
+	case errors.Is(err, secret.ErrNoKey):
+		a.log.Warn("secrets lie readable in the database, and none can be added: this process has no key", "mend", "name a file with one in "+keyFileVariable+"; tidemarker key prints a new one")
+	case err != nil:
+		return nil, errors.Join(err, a.close())
+	case n > 0:
+		a.log.Info("secrets that lay readable in the database were sealed", "sites and environments", n)
+	}
+	acts := &act.Acts{Store: st, Kinds: kinds.All, Log: a.log, Variables: strings.Fields(strings.ReplaceAll(os.Getenv(variablesVariable), ",", " "))}
 	if a.runner, err = run.New(acts, &inspect.Tools{Blobs: st, Browser: a.startBrowser}, a.log); err != nil {
 		return nil, errors.Join(err, a.close())
 	}

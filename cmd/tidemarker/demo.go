@@ -237,6 +237,9 @@ func (d *demo) load(ctx context.Context) (bool, error) {
 	if err := d.app.store.Import(ctx, whole.Bytes()); err != nil {
 		return false, fmt.Errorf("the demo's record: %w", err)
 	}
+	if _, err := d.app.store.SealUnsealed(ctx); err != nil {
+		return false, err
+	}
 	if err := makeVisits(ctx, d.app.store, time.Now()); err != nil {
 		return false, fmt.Errorf("make up page views: %w", err)
 	}
@@ -269,6 +272,9 @@ func (d *demo) load(ctx context.Context) (bool, error) {
 // record does the work and writes it down.
 func (d *demo) record(ctx context.Context, url, folder string) error {
 	if err := tell(ctx, url); err != nil {
+		return err
+	}
+	if _, err := d.app.store.Unseal(ctx); err != nil { // made up, and sealed again with each demo's own key
 		return err
 	}
 	var whole bytes.Buffer

@@ -41,7 +41,7 @@ journeys: [{ name: menu, devices: [phone], steps: [{ go: /contact }, { click: { 
 func cli(t *testing.T, bin, database string, args ...string) (int, string) {
 	t.Helper()
 	cmd := exec.Command(bin, args...)
-	cmd.Env = append(os.Environ(), "DATABASE_URL="+database, "ONE_TOKEN=s3cret-token")
+	cmd.Env = append(os.Environ(), "DATABASE_URL="+database, "ONE_TOKEN=s3cret-token", "TIDEMARKER_KEY="+testdb.Key, "TIDEMARKER_TOKEN_VARIABLES=ANOTHER,ONE_TOKEN")
 	out, err := cmd.CombinedOutput()
 	assert.NotContains(t, string(out), "s3cret-token", "a token is never printed")
 	if e, ok := errors.AsType[*exec.ExitError](err); ok {
@@ -86,7 +86,7 @@ func running(t *testing.T, database string, found *regexp.Regexp, args ...string
 	bin, err := built()
 	require.NoError(t, err)
 	cmd := exec.Command(bin, args...)
-	cmd.Env = append(os.Environ(), "DATABASE_URL="+database, "ONE_TOKEN=s3cret-token")
+	cmd.Env = append(os.Environ(), "DATABASE_URL="+database, "ONE_TOKEN=s3cret-token", "TIDEMARKER_KEY="+testdb.Key, "TIDEMARKER_TOKEN_VARIABLES=ANOTHER,ONE_TOKEN")
 	printed, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())

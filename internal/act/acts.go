@@ -11,6 +11,7 @@ import (
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/speedlayer"
 	"tidemarker/internal/store"
+	"tidemarker/internal/trouble"
 )
 
 // Acts acts on environments by what is known of them.
@@ -18,6 +19,8 @@ type Acts struct {
 	Store *store.Store
 	Kinds speedlayer.Kinds
 	Log   *slog.Logger
+	// Variables are the environment variables that an administrator lets tokens come from, as env:NAME.
+	Variables []string
 	// Patience is for how long a speed layer that brings no answer is asked again before that is said; 0 says it at once,
 	// for those whom a person waits for.
 	Patience time.Duration
@@ -25,7 +28,11 @@ type Acts struct {
 
 // Layer is the speed layer of an environment.
 func (a *Acts) Layer(env store.Environment) (speedlayer.Layer, error) {
-	l, err := a.Kinds.Open(env.ConnectorKind, speedlayer.Place{Environment: env.Name, URL: env.ConnectorURL, Token: env.Token,
+	token, err := a.Store.Reveal(env)
+	if err != nil {
+		return nil, err
+	}
+	l, err := a.Kinds.Open(env.ConnectorKind, speedlayer.Place{Environment: env.Name, URL: env.ConnectorURL, Token: token, Variables: a.Variables,
 		Known: func(ctx context.Context) (settings.Values, string, error) { return a.known(ctx, env.ID) }})
 	if err != nil {
 		return nil, err
@@ -58,6 +65,7 @@ func (g guarded) Purge(ctx context.Context, of speedlayer.Scope) (int, error) {
 	if err := g.store.MayAct(ctx); err != nil {
 		return 0, err
 	}
+	defer trouble.At(trouble.Purged)
 	return g.Layer.Purge(ctx, of)
 }
 
@@ -66,6 +74,7 @@ func (g guarded) Warm(ctx context.Context, urls []string) (speedlayer.Warming, e
 	if err := g.store.MayAct(ctx); err != nil {
 		return speedlayer.Warming{}, err
 	}
+	defer trouble.At(trouble.Warmed)
 	return g.Layer.Warm(ctx, urls)
 }
 

@@ -9,6 +9,7 @@ import (
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/speedlayer"
 	"tidemarker/internal/store"
+	"tidemarker/internal/trouble"
 )
 
 // Intent is what is to be put in force on an environment.
@@ -47,13 +48,16 @@ func (a *Acts) Apply(ctx context.Context, in Intent) release.Outcome {
 		return release.NotApplied(&Drifted{Environment: in.Environment.Name, From: in.Environment.Fingerprint, To: predecessor,
 			Differences: a.differences(ctx, in.Environment.SiteID, in.Environment.Fingerprint, predecessor)})
 	}
+	trouble.At(trouble.Intending)
 	id, err := a.Store.Intend(ctx, store.Act{EnvironmentID: in.Environment.ID, RunID: in.Run, ChangeID: in.Change, Kind: in.Kind,
 		Fingerprint: in.Fingerprint, Predecessor: predecessor, Base: in.Base, Who: in.Who})
 	if err != nil {
 		return release.NotApplied(err)
 	}
+	trouble.At(trouble.Intended)
 	steady := context.WithoutCancel(ctx)
 	said := in.Layer.Apply(steady, in.Values, now.ETag)
+	trouble.At(trouble.Told)
 	return release.Take(said,
 		func() release.Outcome { return a.readBack(steady, in, id, nil) },
 		func(why error) release.Outcome { return a.ended(steady, id, release.NotApplied(why), why.Error(), "") },
@@ -79,6 +83,7 @@ func (a *Acts) readBack(ctx context.Context, in Intent, id int64, doubt error) r
 		why := fmt.Errorf("it is not known whether the settings of %s were applied, since they could not be read back: %w", in.Environment.Name, errors.Join(doubt, err))
 		return a.ended(ctx, id, release.Unknown(why), why.Error(), "")
 	}
+	trouble.At(trouble.ReadBack)
 	found, err := a.Store.SaveRevision(ctx, in.Environment.SiteID, back.Values)
 	if err != nil {
 		return release.Unknown(err)
@@ -99,5 +104,6 @@ func (a *Acts) ended(ctx context.Context, id int64, o release.Outcome, note, fou
 	if err := a.Store.EndAct(ctx, id, o.State(), note, found); err != nil {
 		return release.Unknown(err)
 	}
+	trouble.At(trouble.ActEnded)
 	return o
 }

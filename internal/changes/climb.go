@@ -15,6 +15,7 @@ import (
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/run"
 	"tidemarker/internal/store"
+	"tidemarker/internal/trouble"
 )
 
 // ClimbWish is how somebody wants a site to be climbed on.
@@ -92,6 +93,7 @@ func (d *Desk) ClimbOn(ctx context.Context) error {
 			}
 			in := *d
 			in.Store = s
+			defer trouble.At(trouble.Climbing)
 			return in.climbOn(ctx, row)
 		})
 		if why, waits := waiting(err); waits { // the transaction is gone; only what it waits for is kept

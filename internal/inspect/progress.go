@@ -8,6 +8,7 @@ import (
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/store"
+	"tidemarker/internal/trouble"
 )
 
 // Progress says how far a run is, to the database and to everybody who listens. A
@@ -39,6 +40,7 @@ func (g *Progress) Say(ctx context.Context, phase, now string) {
 	g.phase, g.p.Now = phase, now
 	g.mu.Unlock()
 	g.Send(ctx, true)
+	trouble.At(trouble.Phase(phase))
 }
 
 // spend counts the time of the phase so far; g.mu is held.

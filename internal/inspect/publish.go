@@ -15,6 +15,7 @@ import (
 	"tidemarker/internal/core/exclusion"
 	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/trouble"
 )
 
 const (
@@ -80,10 +81,12 @@ func (r *Inspection) publishOne(ctx context.Context, e site.PublishingTest, pass
 	if err := r.Progress.editing(ctx, e.Name); err != nil {
 		return err
 	}
+	trouble.At(trouble.Editing)
 	published, why, err := r.edit(ctx, b, "publishing: "+e.Name, e, journey.WithCanary(e.Steps, word), false)
 	if err != nil { // nobody knows how far it came
 		return errors.Join(err, r.takeBack(ctx, b, e, word))
 	}
+	trouble.At(trouble.Published)
 	at := time.Now()
 	eg, waiting := errgroup.WithContext(ctx)
 	eg.SetLimit(4)
@@ -151,6 +154,7 @@ func (r *Inspection) takeBack(ctx context.Context, b *browser.Browser, e site.Pu
 	if !back {
 		return nil
 	}
+	trouble.At(trouble.TakenBack)
 	return r.Progress.editing(ctx, "")
 }
 

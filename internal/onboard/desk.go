@@ -22,7 +22,7 @@ type Desk struct {
 
 // dial is the speed layer of an environment that a person told of, with its token.
 func (d *Desk) dial(e site.Environment, token string) (speedlayer.Layer, error) {
-	return d.Acts.Kinds.Open(e.Connector.Kind, speedlayer.Place{Environment: e.Name, URL: e.Connector.URL, Token: token})
+	return d.Acts.Kinds.Open(e.Connector.Kind, speedlayer.Place{Environment: e.Name, URL: e.Connector.URL, Token: token, Variables: d.Acts.Variables})
 }
 
 // locked does something on a registered site's environment while nobody else acts there.

@@ -17,6 +17,7 @@ import (
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/store"
+	"tidemarker/internal/testdb"
 )
 
 // program is the built product, for processes that can be killed.
@@ -40,7 +41,7 @@ func (b *bench) killAt(run int64, phase string, later time.Duration) {
 	bin, err := program()
 	require.NoError(b, err)
 	worker := exec.Command(bin, "worker")
-	worker.Env = append(os.Environ(), "DATABASE_URL="+b.url)
+	worker.Env = append(os.Environ(), "DATABASE_URL="+b.url, "TIDEMARKER_KEY="+testdb.Key)
 	require.NoError(b, worker.Start())
 	reached := func() bool {
 		r, err := b.store.Run(context.Background(), run)
@@ -149,7 +150,7 @@ func TestARunOfTheCommandLineThatWasKilledIsPutBack(t *testing.T) {
 	bin, err := program()
 	require.NoError(t, err)
 	try := exec.Command(bin, "try", "--site", "Fernhollow", "--set", "markup.compact=true")
-	try.Env = append(os.Environ(), "DATABASE_URL="+b.url)
+	try.Env = append(os.Environ(), "DATABASE_URL="+b.url, "TIDEMARKER_KEY="+testdb.Key)
 	require.NoError(t, try.Start())
 	require.Eventually(t, func() bool {
 		now, _ := b.staging.Layer.Settings()

@@ -9,6 +9,7 @@ import (
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/speedlayer"
 	"tidemarker/internal/store"
+	"tidemarker/internal/trouble"
 )
 
 // end ends the run: puts back what it is to put back, and then, all at once, records how
@@ -22,10 +23,12 @@ func (r *run) end(ctx context.Context, cause error) error {
 			return err
 		}
 	}
+	trouble.At(trouble.Ending)
 	err := r.Store.Within(ctx, func(s *store.Store) error { return r.record(ctx, s, event) })
 	if err != nil {
 		return err
 	}
+	trouble.At(trouble.Ended)
 	r.progress.Send(ctx, true)
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/store"
+	"tidemarker/internal/trouble"
 )
 
 // toBegin is how long a worker may take from getting a run's job to beginning the run.
@@ -70,6 +71,7 @@ func (w *Runner) handInAgain(ctx context.Context, r store.Run) error {
 	}
 	defer lock.Unlock()
 	w.Log.Info("taking up a run that was cut off", "run", r.ID, "state", r.State)
+	defer trouble.At(trouble.HandedIn)
 	return w.Store.Within(ctx, func(s *store.Store) error { return w.jobs.handIn(ctx, s, r.ID) })
 }
 

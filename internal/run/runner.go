@@ -12,6 +12,7 @@ import (
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/inspect"
 	"tidemarker/internal/store"
+	"tidemarker/internal/trouble"
 )
 
 // Runner carries runs out.
@@ -91,6 +92,7 @@ func (w *Runner) begin(ctx context.Context, row store.Run) (*run, error) {
 	if err != nil {
 		return nil, err
 	}
+	trouble.At(trouble.Begun)
 	env, err := w.Store.Environment(ctx, row.EnvironmentID)
 	if err != nil {
 		return nil, err

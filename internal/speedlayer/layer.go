@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"tidemarker/internal/core/release"
@@ -67,9 +68,10 @@ type Abilities struct {
 
 // Place is one environment as far as its speed layer has to know it.
 type Place struct {
-	Environment string // its name
-	URL         string // of its connector
-	Token       string // itself, or env:NAME
+	Environment string   // its name
+	URL         string   // of its connector
+	Token       string   // itself, or env:NAME
+	Variables   []string // names that env: may name
 	// Known gives the settings that are known of it, and their fingerprint, "" when none
 	// are; for layers that cannot be read.
 	Known func(context.Context) (settings.Values, string, error)
@@ -80,6 +82,9 @@ func (p Place) RevealToken() (string, error) {
 	name, fromEnvironment := strings.CutPrefix(p.Token, "env:")
 	if !fromEnvironment {
 		return p.Token, nil
+	}
+	if !slices.Contains(p.Variables, name) {
+		return "", &NoAccess{fmt.Sprintf("The token of %s is to come from the environment variable %s, which no token may come from. Whoever runs Tide Marker lists the variables that may be named in TIDEMARKER_TOKEN_VARIABLES", p.Environment, name)}
 	}
 	token := os.Getenv(name)
 	if token == "" {

@@ -5,10 +5,12 @@ import (
 
 	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/waterfall"
+	"tidemarker/internal/trouble"
 )
 
 // SaveLoad keeps one page load that was measured, with what it asked for.
 func (s *Store) SaveLoad(ctx context.Context, run int64, l measure.Load, requests []waterfall.Fetch) error {
+	defer trouble.At(trouble.LoadKept)
 	if requests == nil {
 		requests = []waterfall.Fetch{}
 	}

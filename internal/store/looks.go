@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/trouble"
 )
 
 // LookRow is one look as it is kept.
@@ -25,6 +26,7 @@ type LookRow struct {
 
 // SaveLook keeps one look of a pass: an evidence.PageLook, JourneyLook or Probe.
 func (s *Store) SaveLook(ctx context.Context, runID int64, pass int, kind string, k evidence.Key, document any) error {
+	defer trouble.At(trouble.LookKept)
 	raw, err := json.Marshal(document)
 	if err != nil {
 		return fmt.Errorf("write a look: %w", err)

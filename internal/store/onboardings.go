@@ -66,6 +66,9 @@ type SurveyProgress struct {
 
 // NewOnboarding begins to take a site on.
 func (s *Store) NewOnboarding(ctx context.Context, name string, doc OnboardingDocument, tokens map[string]string, who string) (int64, error) {
+	if err := s.sealOnboarding(&doc, &tokens); err != nil {
+		return 0, err
+	}
 	return s.insert(ctx, "the site being added", `INSERT INTO onboardings (name, document, tokens, made_by) VALUES ($1, $2, $3, $4) RETURNING id`,
 		name, JSON[OnboardingDocument]{doc}, JSON[map[string]string]{tokens}, who)
 }
@@ -74,12 +77,20 @@ const onboardingColumns = `id, name, document, tokens, made_by, made_at, updated
 
 // Onboarding reads one.
 func (s *Store) Onboarding(ctx context.Context, id int64) (Onboarding, error) {
-	return one[Onboarding](ctx, s, fmt.Sprintf("site being added %d", id), `SELECT `+onboardingColumns+` FROM onboardings WHERE id = $1`, id)
+	t, err := one[Onboarding](ctx, s, fmt.Sprintf("site being added %d", id), `SELECT `+onboardingColumns+` FROM onboardings WHERE id = $1`, id)
+	if err != nil {
+		return t, err
+	}
+	return t, s.openOnboarding(&t)
 }
 
 // Onboardings lists them, the latest first.
 func (s *Store) Onboardings(ctx context.Context) ([]Onboarding, error) {
-	return many[Onboarding](ctx, s, "the sites being added", `SELECT `+onboardingColumns+` FROM onboardings ORDER BY updated_at DESC LIMIT 50`)
+	list, err := many[Onboarding](ctx, s, "the sites being added", `SELECT `+onboardingColumns+` FROM onboardings ORDER BY updated_at DESC LIMIT 50`)
+	for i := range list {
+		err = errors.Join(err, s.openOnboarding(&list[i]))
+	}
+	return list, err
 }
 
 // ChangeOnboarding changes what is known of a site being added, one change after the
@@ -95,10 +106,17 @@ func (s *Store) ChangeOnboarding(ctx context.Context, id int64, change func(*Onb
 		if err != nil {
 			return fmt.Errorf("read the site being added: %w", err)
 		}
+		if err := s.openOnboarding(&t); err != nil {
+			return err
+		}
 		if err := change(&t); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE onboardings SET name = $2, document = $3, tokens = $4, updated_at = now() WHERE id = $1`, t.ID, t.Name, t.Document, t.Tokens)
+		sealed := t
+		if err := s.sealOnboarding(&sealed.Document.V, &sealed.Tokens.V); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE onboardings SET name = $2, document = $3, tokens = $4, updated_at = now() WHERE id = $1`, t.ID, t.Name, sealed.Document, sealed.Tokens)
 		return err
 	})
 	return t, err

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tidemarker/internal/secret"
 	"tidemarker/internal/store"
 	"tidemarker/internal/testdb"
 )
@@ -103,7 +104,7 @@ func TestAPoolerByTransactionIsRefused(t *testing.T) {
 			go p.serve(c)
 		}
 	}()
-	_, err = store.Open(t.Context(), "postgres://"+cfg.User+"@"+l.Addr().String()+"/"+cfg.Database+"?sslmode=disable")
+	_, err = store.Open(t.Context(), "postgres://"+cfg.User+"@"+l.Addr().String()+"/"+cfg.Database+"?sslmode=disable", secret.Keys{})
 	require.ErrorContains(t, err, "shares its connections among programs")
 	assert.ErrorContains(t, err, "DATABASE_URL")
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"tidemarker/internal/core/culprit"
+	"tidemarker/internal/trouble"
 )
 
 // SearchProblem is what a search is about.
@@ -77,6 +78,7 @@ func (s *Store) EndSearch(ctx context.Context, run int64) error {
 
 // SaveSearchAnswer records an answer, the next of its search.
 func (s *Store) SaveSearchAnswer(ctx context.Context, a SearchAnswer) error {
+	defer trouble.At(trouble.AnswerKept)
 	return s.exec(ctx, "the answer", `INSERT INTO search_answers (run_id, ordinal, excluding, parts, fingerprint, outcome, rest, findings, shown, rounds, from_run_id, why, seconds, looked)
 		SELECT $1, coalesce(max(ordinal), 0) + 1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13 FROM search_answers WHERE run_id = $1`,
 		a.RunID, a.Excluding, a.Parts, a.Fingerprint, a.Outcome, a.Rest, a.Findings, a.Shown, a.Rounds, a.FromRunID, a.Why, a.Seconds, a.Looked)

@@ -13,7 +13,7 @@ import (
 	"tidemarker/internal/core/site"
 )
 
-// Site is a registered site. The document has no tokens.
+// Site is a registered site. The document has no tokens; its secret values are open here and sealed in the database.
 type Site struct {
 	ID        int64           `db:"id"`
 	Name      string          `db:"name"`
@@ -32,7 +32,7 @@ type Environment struct {
 	URL           string                    `db:"url"`
 	ConnectorKind string                    `db:"connector_kind"`
 	ConnectorURL  string                    `db:"connector_url"`
-	Token         string                    `db:"token"` // itself or env:NAME; never leaves the server
+	Token         string                    `db:"token"` // itself or env:NAME, sealed: see [Store.Reveal]; never leaves the server
 	About         JSON[*settings.About]     `db:"about"`
 	Catalogue     JSON[*settings.Catalogue] `db:"catalogue"`
 	Fingerprint   string                    `db:"fingerprint"` // last read back; "" before the first reading
@@ -52,6 +52,9 @@ func (s *Store) SaveSite(ctx context.Context, doc site.Site, rolesMayChange bool
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return fmt.Errorf("read the site as it was: %w", err)
 		}
+		if before.V, err = s.openSite(before.V); err != nil {
+			return err
+		}
 		doc = doc.WithSecretsFrom(before.V).WithRoles()
 		if other := site.RoleChanges(before.V, doc); len(other) > 0 && !rolesMayChange {
 			return &site.RolesChanged{Changes: other}
@@ -59,14 +62,19 @@ func (s *Store) SaveSite(ctx context.Context, doc site.Site, rolesMayChange bool
 		if err := doc.Complete(); err != nil {
 			return err
 		}
+		sealed, err := s.sealSite(doc.WithoutTokens())
+		if err != nil {
+			return err
+		}
 		err = tx.GetContext(ctx, &row, `
 			INSERT INTO sites (name, document) VALUES ($1, $2)
 			ON CONFLICT (name) DO UPDATE SET document = excluded.document, updated_at = now()
-			RETURNING `+columns[Site](""), doc.Name, JSON[site.Site]{doc.WithoutTokens()})
+			RETURNING `+columns[Site](""), doc.Name, JSON[site.Site]{sealed})
 		if err != nil {
 			return fmt.Errorf("save the site: %w", err)
 		}
-		if err := saveEnvironments(ctx, tx, row.ID, doc); err != nil {
+		row.Document.V = doc.WithoutTokens()
+		if err := s.saveEnvironments(ctx, tx, row.ID, doc); err != nil {
 			return err
 		}
 		return recordSite(ctx, tx, row.ID, fmt.Sprintf("Site file read: %d environments, %d pages, %d journeys.", len(doc.Environments), len(doc.Pages), len(doc.Journeys)), who)
@@ -93,13 +101,21 @@ func (s *Store) ChangeTestPlan(ctx context.Context, id int64, who string, change
 		if err != nil {
 			return fmt.Errorf("read the site: %w", err)
 		}
+		if row.Document.V, err = s.openSite(row.Document.V); err != nil {
+			return err
+		}
 		now, told, err := change(row.Document.V)
 		if err != nil || told == "" {
 			return err
 		}
-		if err := tx.GetContext(ctx, &row, `UPDATE sites SET document = $2, updated_at = now() WHERE id = $1 RETURNING `+columns[Site](""), id, JSON[site.Site]{now}); err != nil {
+		sealed, err := s.sealSite(now)
+		if err != nil {
+			return err
+		}
+		if err := tx.GetContext(ctx, &row, `UPDATE sites SET document = $2, updated_at = now() WHERE id = $1 RETURNING `+columns[Site](""), id, JSON[site.Site]{sealed}); err != nil {
 			return fmt.Errorf("save the site: %w", err)
 		}
+		row.Document.V = now
 		return recordSite(ctx, tx, id, told, who)
 	})
 	return row, err
@@ -112,7 +128,7 @@ func (e *StillRecorded) Error() string {
 	return fmt.Sprintf("the site file no longer has %d of the site's environments, of which marks or changes are recorded. Put them back into the file: their record is not thrown away", e.Environments)
 }
 
-func saveEnvironments(ctx context.Context, tx *sqlx.Tx, siteID int64, doc site.Site) error {
+func (s *Store) saveEnvironments(ctx context.Context, tx *sqlx.Tx, siteID int64, doc site.Site) error {
 	names := make([]string, 0, len(doc.Environments))
 	for i, e := range doc.Environments {
 		c := site.Connector{}
@@ -120,13 +136,17 @@ func saveEnvironments(ctx context.Context, tx *sqlx.Tx, siteID int64, doc site.S
 			c = *e.Connector
 		}
 		names = append(names, e.Name)
-		_, err := tx.ExecContext(ctx, `
+		token, err := s.keys.Seal(c.Token)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `
 			INSERT INTO environments (site_id, name, role, position, url, connector_kind, connector_url, token)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
 			ON CONFLICT (site_id, name) DO UPDATE SET role = excluded.role, position = excluded.position, url = excluded.url,
 				connector_kind = excluded.connector_kind, connector_url = excluded.connector_url,
 				token = CASE WHEN excluded.token = '' AND environments.connector_url = excluded.connector_url THEN environments.token ELSE excluded.token END`,
-			siteID, e.Name, e.Role, i, e.URL, c.Kind, c.URL, c.Token)
+			siteID, e.Name, e.Role, i, e.URL, c.Kind, c.URL, token)
 		if err != nil {
 			return fmt.Errorf("save the environment %s: %w", e.Name, err)
 		}
@@ -157,6 +177,9 @@ func saveEnvironments(ctx context.Context, tx *sqlx.Tx, siteID int64, doc site.S
 // there are in all.
 func (s *Store) Sites(ctx context.Context, part string, limit, offset int) ([]Site, int, error) {
 	list, err := many[Site](ctx, s, "the sites", `SELECT `+columns[Site]("")+` FROM sites WHERE position(lower($1) in lower(name)) > 0 ORDER BY name LIMIT $2 OFFSET $3`, part, limit, offset)
+	if err == nil {
+		err = s.openSites(list)
+	}
 	if err != nil {
 		return nil, 0, err
 	}
@@ -166,12 +189,12 @@ func (s *Store) Sites(ctx context.Context, part string, limit, offset int) ([]Si
 
 // Site reads a site by its number.
 func (s *Store) Site(ctx context.Context, id int64) (Site, error) {
-	return one[Site](ctx, s, fmt.Sprintf("site %d", id), `SELECT `+columns[Site]("")+` FROM sites WHERE id = $1`, id)
+	return s.opened(one[Site](ctx, s, fmt.Sprintf("site %d", id), `SELECT `+columns[Site]("")+` FROM sites WHERE id = $1`, id))
 }
 
 // SiteNamed reads a site by its name.
 func (s *Store) SiteNamed(ctx context.Context, name string) (Site, error) {
-	return one[Site](ctx, s, fmt.Sprintf("the site %q", name), `SELECT `+columns[Site]("")+` FROM sites WHERE name = $1`, name)
+	return s.opened(one[Site](ctx, s, fmt.Sprintf("the site %q", name), `SELECT `+columns[Site]("")+` FROM sites WHERE name = $1`, name))
 }
 
 // Environments lists a site's environments in the order of its document.

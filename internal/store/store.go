@@ -16,6 +16,9 @@ import (
 	"github.com/pressly/goose/v3"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
+
+	"tidemarker/internal/secret"
+	"tidemarker/internal/trouble"
 )
 
 //go:embed migrations/*.sql
@@ -30,6 +33,7 @@ type Store struct {
 	pinned *pgxpool.Pool // for those who keep a connection for themselves
 	db     conn
 	tx     *sqlx.Tx // nil outside a transaction
+	keys   secret.Keys
 	// fence is that of the attempt at a run that writes; nil for everybody else.
 	fence *fence
 }
@@ -46,8 +50,8 @@ type conn interface {
 const mostConns, mostPinned = 16, 64
 
 // Open connects to a PostgreSQL server by its address (postgres://…) and does not
-// change its schema.
-func Open(ctx context.Context, url string) (*Store, error) {
+// change its schema. Secrets are sealed and opened with the keys.
+func Open(ctx context.Context, url string, keys secret.Keys) (*Store, error) {
 	cfg, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, errors.New("DATABASE_URL is not a PostgreSQL address such as postgres://user@host:5432/name")
@@ -67,7 +71,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("connect to the database at %s: %w", cfg.ConnConfig.Host, err)
 	}
-	return &Store{Pool: pool, pinned: pinned, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}, nil
+	return &Store{Pool: pool, pinned: pinned, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), keys: keys}, nil
 }
 
 // Close closes all connections.
@@ -207,7 +211,7 @@ func (s *Store) Within(ctx context.Context, do func(*Store) error) error {
 		return fmt.Errorf("begin to write: %w", err)
 	}
 	defer func() { _ = tx.Rollback() }()
-	in := &Store{Pool: s.Pool, pinned: s.pinned, db: tx, tx: tx, fence: s.fence}
+	in := &Store{Pool: s.Pool, pinned: s.pinned, db: tx, tx: tx, keys: s.keys, fence: s.fence}
 	if s.fence != nil {
 		if err := s.fence.check(ctx, in); err != nil {
 			return err
@@ -216,9 +220,11 @@ func (s *Store) Within(ctx context.Context, do func(*Store) error) error {
 	if err := do(in); err != nil {
 		return err
 	}
+	trouble.At(trouble.Committing)
 	if err := tx.Commit(); err != nil {
 		return fmt.Errorf("write it all at once: %w", err)
 	}
+	trouble.At(trouble.Committed)
 	return nil
 }
 

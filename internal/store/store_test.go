@@ -10,6 +10,7 @@ import (
 
 	"tidemarker/internal/core/journey"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/secret"
 	"tidemarker/internal/store"
 	"tidemarker/internal/testdb"
 )
@@ -130,7 +131,7 @@ func TestTheSameBytesAreKeptOnce(t *testing.T) {
 func TestARunsLockGoesWithItsHolder(t *testing.T) {
 	s, url := testdb.New(t)
 	ctx := t.Context()
-	other, err := store.Open(ctx, url)
+	other, err := store.Open(ctx, url, secret.Keys{})
 	require.NoError(t, err)
 	ours, ok, err := s.TryLockRun(ctx, 7)
 	require.NoError(t, err)

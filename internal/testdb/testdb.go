@@ -16,6 +16,7 @@ import (
 	"github.com/peterldowns/pgtestdb"
 
 	"tidemarker/internal/cluster"
+	"tidemarker/internal/secret"
 	"tidemarker/internal/store"
 )
 
@@ -48,6 +49,10 @@ func run(m *testing.M) int {
 	return m.Run()
 }
 
+// Key is the key with which secrets are sealed in the tests' databases; other processes get it in their environment as
+// TIDEMARKER_KEY.
+var Key = secret.NewKey()
+
 // migrator brings the template database up to date once.
 type migrator struct{}
 
@@ -71,7 +76,11 @@ func New(t testing.TB) (*store.Store, string) {
 	}
 	conf := pgtestdb.Custom(t, pgtestdb.Config{DriverName: "pgx", Host: "127.0.0.1", Port: strconv.Itoa(running.Port()), User: "postgres",
 		Password: running.Password(), Database: "postgres", Options: "sslmode=disable", ForceTerminateConnections: true}, migrator{})
-	s, err := store.Open(t.Context(), conf.URL())
+	keys, err := secret.Parse(Key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := store.Open(t.Context(), conf.URL(), keys)
 	if err != nil {
 		t.Fatal(err)
 	}

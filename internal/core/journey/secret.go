@@ -46,6 +46,22 @@ func Redacted(steps []Step) []Step {
 	return out
 }
 
+// MapSecrets is the steps with each secret value as f makes it.
+func MapSecrets(steps []Step, f func(string) (string, error)) ([]Step, error) {
+	out := slices.Clone(steps)
+	for i, s := range out {
+		if s.Fill == nil || !s.Fill.Secret {
+			continue
+		}
+		v, err := f(s.Fill.Value)
+		if err != nil {
+			return nil, err
+		}
+		out[i].Fill = &Input{s.Fill.In, v, true}
+	}
+	return out, nil
+}
+
 // WithSecretsFrom is the steps with the secret values that they lack taken from what the same
 // fields were filled with before, first by first.
 func WithSecretsFrom(steps, before []Step) []Step {

@@ -56,6 +56,19 @@ func (s Site) Redacted() Site {
 	return s.WithoutTokens().eachRow(func(_ string, steps []journey.Step) []journey.Step { return journey.Redacted(steps) })
 }
 
+// MapSecrets is the site with each secret value that its steps fill in as f makes it.
+func (s Site) MapSecrets(f func(string) (string, error)) (Site, error) {
+	var failed error
+	out := s.eachRow(func(whose string, steps []journey.Step) []journey.Step {
+		mapped, err := journey.MapSecrets(steps, f)
+		if err != nil && failed == nil {
+			failed = fmt.Errorf("%s: %w", whose, err)
+		}
+		return mapped
+	})
+	return out, failed
+}
+
 // WithSecretsFrom is the site with the secret values that it lacks taken from how it was
 // before: what goes out without them comes in again. A password is only ever taken from
 // the steps of the same name, and not at all when it could reach a host that it did not go

@@ -27,14 +27,21 @@ func TestWhatAKindCanDoIsAskedInPlaceOfItsName(t *testing.T) {
 
 func TestATokenCanComeFromTheEnvironment(t *testing.T) {
 	t.Setenv("KINDS_TEST_TOKEN", "hush")
-	token, err := speedlayer.Place{Environment: "staging", Token: "env:KINDS_TEST_TOKEN"}.RevealToken()
+	token, err := speedlayer.Place{Environment: "staging", Token: "env:KINDS_TEST_TOKEN", Variables: []string{"KINDS_TEST_TOKEN"}}.RevealToken()
 	require.NoError(t, err)
 	assert.Equal(t, "hush", token)
 	token, err = speedlayer.Place{Token: "itself"}.RevealToken()
 	require.NoError(t, err)
 	assert.Equal(t, "itself", token)
-	_, err = speedlayer.Place{Environment: "staging", Token: "env:KINDS_TEST_NOT_SET"}.RevealToken()
+	_, err = speedlayer.Place{Environment: "staging", Token: "env:KINDS_TEST_NOT_SET", Variables: []string{"KINDS_TEST_NOT_SET"}}.RevealToken()
 	require.ErrorContains(t, err, "KINDS_TEST_NOT_SET, which is not set", "it says what to do, and shows nothing")
+
+	t.Setenv("DATABASE_URL", "postgres://hush")
+	for _, allowed := range [][]string{nil, {"KINDS_TEST_TOKEN"}} {
+		_, err = speedlayer.Place{Environment: "staging", Token: "env:DATABASE_URL", Variables: allowed}.RevealToken()
+		require.ErrorContains(t, err, "which no token may come from", "a variable that nobody listed goes to no connector")
+		assert.NotContains(t, err.Error(), "hush")
+	}
 }
 
 func TestByHandHasWhatIsKnownAndDoesNothingByItself(t *testing.T) {
