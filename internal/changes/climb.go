@@ -120,6 +120,9 @@ func waiting(err error) (why string, is bool) {
 	if no, is := errors.AsType[*Conflict](err); is {
 		return no.Why, true
 	}
+	if no, is := errors.AsType[*release.NoMove](err); is {
+		return no.Error(), true
+	}
 	return "", false
 }
 
@@ -152,6 +155,10 @@ func (d *Desk) climbOn(ctx context.Context, row store.Climb) error {
 	if x.c, err = d.Store.Change(ctx, row.ChangeID); err != nil {
 		return err
 	}
+	if leftClimb(x.c.State) {
+		x.row.Climb.V, x.row.Waits = row.Climb.V.Stop("Somebody went on with its change by hand: it is "+string(x.c.State)+"."), ""
+		return errors.Join(d.Store.SaveClimb(ctx, x.row), note(ctx, d.Store, x.c, row.Who, "The climb on “%s” is over. %s", x.c.Title, x.row.Climb.V.Summary))
+	}
 	if x.envs, err = d.Store.EnvironmentsByRole(ctx, row.SiteID); err != nil {
 		return err
 	}
@@ -177,6 +184,11 @@ func (d *Desk) climbOn(ctx context.Context, row store.Climb) error {
 		return nil
 	}
 	return errors.Join(d.Store.SaveClimb(ctx, x.row), d.Store.Tell(ctx, store.Notice{Site: row.SiteID, Change: row.ChangeID}))
+}
+
+// leftClimb tells whether a change has come to where no climb can go on with it.
+func leftClimb(s release.State) bool {
+	return slices.Contains([]release.State{release.Discarded, release.Promoting, release.Promoted, release.Marked, release.Restored, release.RolledBack}, s)
 }
 
 // takeIn takes in what the run came to that is waited for; over is false while it goes on.

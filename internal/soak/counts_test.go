@@ -1,8 +1,10 @@
 package soak_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -14,12 +16,13 @@ type counts struct {
 	kills    map[string]int // by point; "at random" for the rest
 	troubles map[string]int
 	acts     map[string]map[string]int // by act and what came of it
+	refusals map[string]int            // why people were refused
 	checks   int
 	settled  int
 }
 
 func newCounts() *counts {
-	return &counts{kills: map[string]int{}, troubles: map[string]int{}, acts: map[string]map[string]int{}}
+	return &counts{kills: map[string]int{}, troubles: map[string]int{}, acts: map[string]map[string]int{}, refusals: map[string]int{}}
 }
 
 func (c *counts) killed(at string) {
@@ -63,6 +66,32 @@ func (c *counts) asked(what string, status int) {
 		c.acts[what] = map[string]int{}
 	}
 	c.acts[what][said]++
+}
+
+// refused notes why something was refused or failed.
+func (c *counts) refused(what string, status int, said string) {
+	if status < 400 {
+		return
+	}
+	var problem struct{ Detail string }
+	_ = json.Unmarshal([]byte(said), &problem)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.refusals[fmt.Sprintf("%d %s: %s", status, what, digits.ReplaceAllString(problem.Detail, "…"))]++
+}
+
+var digits = regexp.MustCompile(`\d+`)
+
+// why are the refusals, the most frequent first.
+func (c *counts) why() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	list := slices.SortedFunc(maps.Keys(c.refusals), func(a, b string) int { return c.refusals[b] - c.refusals[a] })
+	var b strings.Builder
+	for _, k := range list[:min(30, len(list))] {
+		fmt.Fprintf(&b, "\n%4d × %s", c.refusals[k], k)
+	}
+	return b.String()
 }
 
 // table is all of it, as docs/reliability.md has it.

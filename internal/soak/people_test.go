@@ -68,6 +68,7 @@ func (p *person) ask(ctx context.Context, method, path string, body, into any) (
 			return res.StatusCode, err.Error()
 		}
 	}
+	p.w.counts.refused(method+" "+digits.ReplaceAllString(path, "…"), res.StatusCode, string(got))
 	return res.StatusCode, string(got)
 }
 

@@ -86,6 +86,14 @@ func (p *program) arm() string {
 	return fmt.Sprintf("%s#%d", p.points[p.random.IntN(len(p.points))], 1+p.random.IntN(3))
 }
 
+// lives is for how long the process may live: long enough for it to come to its point two times of three.
+func (p *program) lives() time.Duration {
+	if p.random.IntN(3) == 0 {
+		return time.Duration(1500+p.random.IntN(6000)) * time.Millisecond
+	}
+	return time.Duration(8000+p.random.IntN(12000)) * time.Millisecond
+}
+
 // kill ends the process at once, wherever it is.
 func (p *program) kill() {
 	p.mu.Lock()
@@ -93,17 +101,6 @@ func (p *program) kill() {
 	p.mu.Unlock()
 	_ = cmd.Process.Kill()
 	<-died
-}
-
-func (p *program) alive() bool {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	select {
-	case <-p.died:
-		return false
-	default:
-		return true
-	}
 }
 
 // still stops the clock of the process, or lets it go on.

@@ -15,7 +15,7 @@ import (
 
 const (
 	// between is how long people act between two checks with nothing under way.
-	between = 45 * time.Second
+	between = 90 * time.Second
 	// shortest is how long the short form goes on, beside what it takes to settle.
 	shortest = 60 * time.Second
 )
@@ -31,11 +31,15 @@ func TestSoak(t *testing.T) {
 	}
 	t.Logf("seed %d: TIDEMARKER_SOAK_SEED=%d repeats it", seed, seed)
 	w := newWorld(t, seed)
-	defer func() { t.Log(w.counts.table()) }()
+	defer func() { t.Log(w.counts.table(), "\nwhat was refused:", w.counts.why()) }()
 	w.begin(t.Context())
 	random := rand.New(rand.NewPCG(seed, 1))
 	for began := time.Now(); ; {
-		w.trouble(t.Context(), random, min(between, shortest))
+		length := between
+		if kills == 0 {
+			length = shortest
+		}
+		w.trouble(t.Context(), random, length)
 		w.calm(t.Context())
 		if done := w.counts.total(); kills > 0 && done >= kills || kills == 0 && time.Since(began) > shortest {
 			return
@@ -115,7 +119,7 @@ func (w *world) killAgainAndAgain(ctx context.Context, p *program) {
 			if !byItself {
 				w.counts.killed(point)
 			}
-		case <-time.After(time.Duration(2500+p.random.IntN(9000)) * time.Millisecond):
+		case <-time.After(p.lives()):
 			p.mu.Lock()
 			still := p.stopped
 			p.mu.Unlock()
