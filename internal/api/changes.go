@@ -174,6 +174,7 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 		Lacking: map[string]string{}, Series: []settings.Part{}, EditedBy: c.EditedBy,
 		CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt, Runs: []RunSummary{}}
 	v.Choices = permitted(v.Choices, callerOf(ctx).role)
+	s.permittedBack(ctx, c.ID, v.Choices)
 	target := base.With(c.Edits.V)
 	if cat := production.Catalogue.V; cat != nil {
 		v.Catalogue = *cat

@@ -37,7 +37,7 @@ func (s *Server) driftOperations(api huma.API) {
 		}) (*output[SiteView], error) {
 			return out(s.acceptDrift(ctx, in.ID, in.Body.Found, in.Body.Reason))
 		})
-	huma.Register(api, huma.Operation{OperationID: "revert-drift", Method: http.MethodPost, Path: "/drifts/{id}/revert", Summary: "Puts the environment back to what it had before, and proves it", Tags: tags, DefaultStatus: http.StatusAccepted},
+	huma.Register(api, huma.Operation{OperationID: "revert-drift", Method: http.MethodPost, Path: "/drifts/{id}/revert", Summary: "Puts the environment back to what it had before, and proves it", Description: "On production it takes an approver, unless that is what it had before the latest promotion.", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *ByID) (*output[RunSummary], error) {
 			return out(s.revertDrift(ctx, in.ID))
 		})
@@ -127,6 +127,9 @@ func (s *Server) acceptDrift(ctx context.Context, id int64, seen, reason string)
 func (s *Server) revertDrift(ctx context.Context, id int64) (RunSummary, error) {
 	d, env, err := s.openDrift(ctx, id)
 	if err != nil {
+		return RunSummary{}, err
+	}
+	if err := s.mayPutBack(ctx, env, d.Was); err != nil {
 		return RunSummary{}, err
 	}
 	marks, err := s.Store.Marks(ctx, env.ID, 50)

@@ -92,7 +92,7 @@ func (s *Server) environmentActs(api huma.API, tags []string) {
 				s.Store.Record(ctx, store.Event{SiteID: env.SiteID, EnvironmentID: &env.ID, Kind: "backup", Who: who(ctx), Text: fmt.Sprintf("There is a backup of %s: %s", env.Name, in.Body.Place)}),
 				s.Store.Tell(ctx, store.Notice{Site: env.SiteID})))
 		})
-	huma.Register(api, huma.Operation{OperationID: "roll-back-environment", Method: http.MethodPost, Path: "/environments/{id}/rollbacks", Summary: "Goes back to a mark, and proves it", Tags: tags, DefaultStatus: http.StatusAccepted},
+	huma.Register(api, huma.Operation{OperationID: "roll-back-environment", Method: http.MethodPost, Path: "/environments/{id}/rollbacks", Summary: "Goes back to a mark, and proves it", Description: "A maintainer puts production back to what it had before the latest promotion; anything further takes an approver.", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -105,6 +105,13 @@ func (s *Server) environmentActs(api huma.API, tags []string) {
 			}
 			if m.EnvironmentID != in.ID {
 				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("Mark %d is not one of this environment's.", m.ID))
+			}
+			env, err := s.Store.Environment(ctx, in.ID)
+			if err == nil {
+				err = s.mayPutBack(ctx, env, m.Fingerprint)
+			}
+			if err != nil {
+				return nil, problem(err)
 			}
 			return out(s.startRun(ctx, in.ID, release.RollBackRun, m.Fingerprint, &m.ID))
 		})

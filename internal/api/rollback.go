@@ -47,13 +47,16 @@ func (s *Server) rollbackOperations(api huma.API) {
 			return out(s.rollBackPlan(ctx, in.ID))
 		})
 	huma.Register(api, huma.Operation{OperationID: "roll-back-change", Method: http.MethodPost, Path: "/changes/{id}/rollback", Summary: "Puts the environments back to what they had before it, and proves it",
-		Description: "409 with the reason when it is not allowed now: so, while other changes were promoted on top of it and nobody said that they go with it.", Tags: tags, DefaultStatus: http.StatusAccepted},
+		Description: "A maintainer puts production back to what it had before the latest promotion; anything further takes an approver. 409 with the reason when it is not allowed now: so, while other changes were promoted on top of it and nobody said that they go with it.", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
 				All bool `json:"all,omitempty" doc:"The changes that were promoted on top of it go with it."`
 			}
 		}) (*output[ChangeView], error) {
+			if err := s.mayRollBack(ctx, in.ID); err != nil {
+				return nil, problem(err)
+			}
 			if err := s.Changes.RollBack(ctx, in.ID, in.Body.All, who(ctx)); err != nil {
 				return nil, problem(err)
 			}

@@ -65,7 +65,13 @@ func TestRollingBackWithAnotherOnTopIsAPersonsChoice(t *testing.T) {
 	require.Len(t, plan.Conflicts, 1)
 	assert.Equal(t, "pages.lifetime", plan.Conflicts[0].Key)
 	assert.Equal(t, "production", plan.Backs[0].Environment, "where visitors are comes first")
-	status, text = marin.ask(http.MethodPost, at+"/rollback", map[string]any{}, nil)
+	vera := d.api(people.Approver)
+	for _, all := range []bool{false, true} {
+		status, text = marin.ask(http.MethodPost, at+"/rollback", map[string]any{"all": all}, nil)
+		assert.Equal(t, http.StatusForbidden, status)
+		assert.Contains(t, text, "only to what it had before the latest promotion")
+	}
+	status, text = vera.ask(http.MethodPost, at+"/rollback", map[string]any{}, nil)
 	assert.Equal(t, http.StatusConflict, status)
 	assert.Contains(t, text, "Another change was promoted on top of it")
 	status, text = marin.ask(http.MethodPost, at+"/take-out", map[string]any{}, nil)
@@ -95,7 +101,7 @@ func TestRollingBackWithAnotherOnTopIsAPersonsChoice(t *testing.T) {
 	assert.Equal(t, settings.Values{"markup.compact": false}, drafts[0].Edits.V)
 
 	// Or back to before all of them.
-	status, text = marin.ask(http.MethodPost, at+"/rollback", map[string]any{"all": true}, nil)
+	status, text = vera.ask(http.MethodPost, at+"/rollback", map[string]any{"all": true}, nil)
 	require.Equal(t, http.StatusAccepted, status, text)
 	d.reaches(first, release.RolledBack)
 	d.reaches(second, release.RolledBack)

@@ -2,6 +2,7 @@ package soak_test
 
 import (
 	"io"
+	"log"
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
@@ -61,6 +62,7 @@ func newEnvironment(t *testing.T, name string) *environment {
 	behind, err := url.Parse(inst.URL)
 	require.NoError(t, err)
 	proxy := httputil.NewSingleHostReverseProxy(behind)
+	proxy.ErrorLog = log.New(io.Discard, "", 0) // whoever asked was killed
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		r.Host = behind.Host
 		e.answer(w, r, proxy)

@@ -160,3 +160,20 @@ func ChooseMark(marks []MarkOf, fingerprint string) (m MarkOf, exact, ok bool) {
 	}
 	return marks[0], false, true
 }
+
+// BeforeLatestPromotion is what an environment had before the promotion that came last, by all acts that were applied to it,
+// the oldest first: as far as whoever does not decide about production may put it back. ok is false when nothing was promoted,
+// or what was has gone again.
+func BeforeLatestPromotion(acts []Placed) (fingerprint string, ok bool) {
+	var latest int64
+	for _, a := range acts {
+		if a.Kind == ActPromote {
+			latest = a.Change
+		}
+	}
+	w, ok := Back(Record(acts), latest)
+	if latest == 0 || !ok || len(w.OnTop) > 0 {
+		return "", false
+	}
+	return w.To, true
+}

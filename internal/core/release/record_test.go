@@ -32,6 +32,30 @@ func TestARollbackGoesToWhatWasBeforeThatChange(t *testing.T) {
 	assert.False(t, ok, "what is no longer in force cannot be rolled back")
 }
 
+// TestHowFarAMaintainerPutsProductionBack is the decision of docs/security.md: to before the latest promotion, and no further.
+func TestHowFarAMaintainerPutsProductionBack(t *testing.T) {
+	first := Placed{Kind: ActFirst, To: "0"}
+	both := []Placed{first, promoted(1, "0", "A"), promoted(2, "A", "AB")}
+	for name, tc := range map[string]struct {
+		acts []Placed
+		want string
+	}{
+		"nothing was promoted":                  {[]Placed{first, {Kind: ActOutside, From: "0", To: "x"}}, ""},
+		"the first promotion":                   {both[:2], "0"},
+		"the second":                            {both, "A"},
+		"what is under it is for somebody else": {append(both[:3:3], Placed{Change: 2, Kind: ActRollBack, From: "AB", To: "A"}), ""},
+		"with something from outside on top":    {append(both[:3:3], Placed{Kind: ActOutside, From: "AB", To: "x"}), "A"},
+		"the same change once more":             {append(both[:3:3], promoted(2, "AB", "AB2")), "A"},
+		"promoted again after it had gone":      {append(both[:3:3], Placed{Change: 2, Kind: ActRollBack, From: "AB", To: "A"}, promoted(2, "A", "AB")), "A"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			got, ok := BeforeLatestPromotion(tc.acts)
+			assert.Equal(t, tc.want != "", ok)
+			assert.Equal(t, tc.want, got)
+		})
+	}
+}
+
 func TestWhatIsInForceIsReadFromTheRecord(t *testing.T) {
 	first := Placed{Kind: ActFirst, To: "0"}
 	for name, tc := range map[string]struct {

@@ -261,7 +261,7 @@ export interface paths {
         put?: never;
         /**
          * Puts the environments back to what they had before it, and proves it
-         * @description 409 with the reason when it is not allowed now: so, while other changes were promoted on top of it and nobody said that they go with it.
+         * @description A maintainer puts production back to what it had before the latest promotion; anything further takes an approver. 409 with the reason when it is not allowed now: so, while other changes were promoted on top of it and nobody said that they go with it.
          */
         post: operations["roll-back-change"];
         delete?: never;
@@ -396,7 +396,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Puts the environment back to what it had before, and proves it */
+        /**
+         * Puts the environment back to what it had before, and proves it
+         * @description On production it takes an approver, unless that is what it had before the latest promotion.
+         */
         post: operations["revert-drift"];
         delete?: never;
         options?: never;
@@ -646,7 +649,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Goes back to a mark, and proves it */
+        /**
+         * Goes back to a mark, and proves it
+         * @description A maintainer puts production back to what it had before the latest promotion; anything further takes an approver.
+         */
         post: operations["roll-back-environment"];
         delete?: never;
         options?: never;
