@@ -13,7 +13,6 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
-	"github.com/riverqueue/river/rivertype"
 
 	"tidemarker/internal/store"
 )
@@ -173,17 +172,15 @@ type Options struct {
 // NewQueue returns a queue that works jobs off after [Queue.Start].
 func NewQueue(runner *Runner, opt Options) (*Queue, error) {
 	cfg := &river.Config{Logger: slog.New(levelled{runner.Log.Handler(), slog.LevelWarn}), Workers: river.NewWorkers(), FetchPollInterval: time.Second,
-		Queues: map[string]river.QueueConfig{queueRuns: {MaxWorkers: opt.Workers}, queueReads: {MaxWorkers: 1}, queueSurveys: {MaxWorkers: 2}, queueLater: {MaxWorkers: 1}}}
+		Queues: map[string]river.QueueConfig{queueRuns: {MaxWorkers: opt.Workers}, queueReads: {MaxWorkers: 1}, queueSurveys: {MaxWorkers: 2}, queueLater: {MaxWorkers: 1}, queueKeeping: {MaxWorkers: 1}}}
 	river.AddWorker(cfg.Workers, &worker{runner: runner})
 	river.AddWorker(cfg.Workers, &readWorker{runner: runner})
 	river.AddWorker(cfg.Workers, &laterWorker{runner: runner})
+	river.AddWorker(cfg.Workers, &keepWorker{runner: runner})
 	river.AddWorker(cfg.Workers, &surveyWorker{survey: opt.Survey})
+	cfg.PeriodicJobs = []*river.PeriodicJob{periodic(keepEvery, queueKeeping, KeepArgs{})}
 	if opt.ReadEvery > 0 {
-		// However many processes work jobs off, one of them hands this in.
-		cfg.PeriodicJobs = []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(opt.ReadEvery), func() (river.JobArgs, *river.InsertOpts) {
-			return ReadArgs{}, &river.InsertOpts{Queue: queueReads, MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByState: []rivertype.JobState{
-				rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateScheduled}}}
-		}, nil)}
+		cfg.PeriodicJobs = append(cfg.PeriodicJobs, periodic(opt.ReadEvery, queueReads, ReadArgs{}))
 	}
 	client, err := river.NewClient(riverpgxv5.New(runner.Store.Pool), cfg)
 	if err != nil {

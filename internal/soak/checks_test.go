@@ -142,10 +142,13 @@ const state = `SELECT concat_ws(' ',
 const open = `SELECT (SELECT count(*) FROM runs WHERE state NOT IN ('done', 'failed', 'stopped')) + (SELECT count(*) FROM acts WHERE state IN ('intended', 'unknown'))
 	+ (SELECT count(*) FROM climbs WHERE over_at IS NULL)`
 
+// patience is for how long people let runs go on once all trouble is over.
+const patience = 40 * time.Second
+
 // settle waits, with all trouble gone, until nothing is under way. Whatever is has to go on within a minute.
 func (w *world) settle(ctx context.Context) (wrong, error) {
 	var out wrong
-	was, since := "", time.Now()
+	was, since, began := "", time.Now(), time.Now()
 	tick := time.NewTicker(250 * time.Millisecond)
 	defer tick.Stop()
 	for {
@@ -162,6 +165,12 @@ func (w *world) settle(ctx context.Context) (wrong, error) {
 		}
 		if now != was {
 			was, since = now, time.Now()
+		}
+		if time.Since(began) > patience { // what takes long is stopped, as people do
+			for _, s := range w.shops {
+				w.people[2].stop(ctx, s)
+			}
+			began = time.Now()
 		}
 		if time.Since(since) > time.Minute {
 			var list string

@@ -19,18 +19,18 @@ import (
 // archived are the tables of an archive in the order in which they can be read in,
 // each with the condition of what is taken.
 var archived = []struct{ table, where string }{
-	{"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"runs", ""}, {"acts", ""}, {"manual_tasks", ""}, {"drifts", ""}, {"looks", ""},
+	{"blobs", shownBlobs}, {"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"runs", ""}, {"acts", ""}, {"manual_tasks", ""}, {"drifts", ""}, {"looks", ""},
 	{"findings", ""}, {"decisions", ""}, {"later_looks", ""}, {"searches", ""}, {"search_answers", ""}, {"foresights", ""}, {"climbs", ""}, {"loads", ""}, {"field_sources", ""}, {"field_days", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"exports", ""}, {"backups", ""},
-	{"parities", ""}, {"bundles", ""}, {"history", ""}, {"blobs", shownBlobs},
+	{"parities", ""}, {"bundles", ""}, {"history", ""},
 }
 
 // cameLater are tables that an archive of an earlier version does not have; it holds nothing of
 // theirs.
 var cameLater = []string{"decisions", "later_looks", "searches", "search_answers", "foresights", "climbs", "loads", "field_sources", "field_days"}
 
-// notArchived are the other tables: who may sign in, with their secrets, and sites
+// notArchived are the other tables: references to blobs, which come about again: who may sign in, with their secrets, and sites
 // that somebody is still adding, with theirs; and page views, of which each day is kept.
-var notArchived = []string{"people", "invitations", "tokens", "sign_in_failures", "known_browsers", "sessions", "team_history", "onboardings", "visits"}
+var notArchived = []string{"people", "invitations", "tokens", "sign_in_failures", "known_browsers", "sessions", "team_history", "onboardings", "visits", "blob_references"}
 
 // shownBlobs are the bodies of first looks and of those that a finding's proof shows, and of their pictures those that a page
 // shows or a run needs: of each environment's newest mark, and on both sides of the

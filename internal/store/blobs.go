@@ -20,11 +20,12 @@ type Blob struct {
 	Bytes     []byte `db:"bytes"`
 }
 
-// Put keeps bytes and returns their SHA-256 in lower-case hexadecimal.
+// Put keeps bytes, for a day at least and then for as long as something refers to them, and returns their SHA-256 in lower-case hexadecimal.
 func (s *Store) Put(ctx context.Context, mediaType string, raw []byte) (string, error) {
 	sum := sha256.Sum256(raw)
 	name := hex.EncodeToString(sum[:])
-	return name, s.exec(ctx, "a picture or body", `INSERT INTO blobs (sha256, media_type, size, bytes) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`,
+	return name, s.exec(ctx, "a picture or body", `INSERT INTO blobs (sha256, media_type, size, bytes) VALUES ($1, $2, $3, $4)
+		ON CONFLICT (sha256) DO UPDATE SET kept_at = now()`,
 		name, mediaType, len(raw), raw)
 }
 

@@ -50,9 +50,9 @@ func (s *Store) Mark(ctx context.Context, id int64) (Mark, error) {
 	return one[Mark](ctx, s, fmt.Sprintf("mark %d", id), `SELECT `+columns[Mark]("")+` FROM marks WHERE id = $1`, id)
 }
 
-// Marks lists an environment's marks, the latest first.
+// Marks lists an environment's marks whose evidence is there, the latest first.
 func (s *Store) Marks(ctx context.Context, envID int64, limit int) ([]Mark, error) {
-	return many[Mark](ctx, s, "the marks", `SELECT `+columns[Mark]("")+` FROM marks WHERE environment_id = $1 ORDER BY id DESC LIMIT $2`, envID, limit)
+	return many[Mark](ctx, s, "the marks", `SELECT `+columns[Mark]("")+` FROM marks m WHERE environment_id = $1 AND NOT EXISTS (SELECT FROM runs r WHERE r.id = m.run_id AND r.evidence_gone_at IS NOT NULL) ORDER BY id DESC LIMIT $2`, envID, limit)
 }
 
 // LatestMark is an environment's newest mark.

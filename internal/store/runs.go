@@ -58,6 +58,7 @@ type Run struct {
 	CreatedAt     time.Time            `db:"created_at"`
 	StartedAt     *time.Time           `db:"started_at"`
 	FinishedAt    *time.Time           `db:"finished_at"`
+	EvidenceGone  *time.Time           `db:"evidence_gone_at"` // its looks, loads and pictures were removed then
 }
 
 // NewRun records that a run is wanted. It is queued, unless it waits for another.

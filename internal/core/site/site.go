@@ -19,6 +19,7 @@ type Site struct {
 	Journeys     []journey.Journey `json:"journeys,omitempty"`
 	Publishing   []PublishingTest  `json:"publishing,omitempty"`
 	Budgets      []Budget          `json:"budgets,omitempty" doc:"What pages may cost; checks on staging measure it after each change."`
+	Keep         *Keeping          `json:"keep,omitempty" doc:"For how many days evidence is kept."`
 	FindCulprit  bool              `json:"findCulprit,omitempty" doc:"When a change with several edits breaks staging, the culprit is searched for at once."`
 }
 
