@@ -75,6 +75,9 @@ func (s *Server) evidenceOf(ctx context.Context, findingID int64) (evidenceOf, e
 	if e.run, err = s.Store.Run(ctx, e.finding.RunID); err != nil {
 		return e, err
 	}
+	if err := goneSince(e.run); err != nil {
+		return e, err
+	}
 	if e.run.MarkID != nil {
 		if e.mark, err = s.Store.Mark(ctx, *e.run.MarkID); err != nil {
 			return e, err

@@ -59,6 +59,7 @@ type RunView struct {
 	Search      *SearchView           `json:"search" doc:"Of a culprit search."`
 	Measure     *run.MeasureReport    `json:"measure,omitempty" doc:"Of a measurement: what is known so far."`
 	NoSearch    string                `json:"noSearch" doc:"Why what it found cannot be searched for its culprit; empty when it can."`
+	Gone        *time.Time            `json:"gone" doc:"When its looks and pictures were removed, as its site says; null while they are there."`
 	Searches    []int64               `json:"searches" doc:"Runs that searched for the culprit of what it found, the latest first."`
 	ManualTask  *ManualTaskView       `json:"manualTask" doc:"The checklist that a person carries out; none where a connector does it."`
 }
@@ -213,6 +214,7 @@ func (s *Server) ofKind(ctx context.Context, v *RunView, r store.Run, env store.
 			v.Measure = &rep
 		}
 	}
+	v.Gone = r.EvidenceGone
 	v.NoSearch, v.Searches, err = s.searchable(ctx, r)
 	return err
 }

@@ -95,6 +95,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	v1.UseMiddleware(guard(api))
 	s.peopleOperations(v1)
 	s.siteOperations(v1)
+	s.keepingOperations(v1)
 	s.environmentOperations(v1)
 	s.kindOperations(v1)
 	s.driftOperations(v1)

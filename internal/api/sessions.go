@@ -131,6 +131,7 @@ var needs = map[string]people.Ability{
 	"import-site": people.Work, "read-environment": people.Work, "take-mark": people.Work, "record-backup": people.Work, "try-on-environment": people.Work, "check-environment": people.Work, "roll-back-environment": people.Work,
 	"record-exclusion": people.Work, "edit-exclusions": people.Work, "retire-exclusions": people.Work, "try-without-exclusions": people.Work, "mend-exclusions": people.Work,
 	"import-exclusions": people.Work, "find-addresses": people.Work, "get-exclusion-history": people.See, "get-coverage": people.See, "get-matrix": people.See, "try-pattern": people.See, "export-exclusions": people.See,
+	"get-kept": people.See, "decide-kept": people.Decide, "look-at-removal": people.Administer, "remove-site": people.Administer,
 	"decide-policy": people.Decide,
 	"get-parity":    people.See, "test-cache-isolation": people.Work, "purge-environment": people.Work, "compare-environments": people.Work,
 	"begin-change": people.Work, "edit-change": people.Work, "try-change": people.Work, "roll-back-change": people.Work, "plan-roll-back": people.See, "take-out-change": people.Work, "discard-change": people.Work, "rebase-change": people.Work, "split-change": people.Work,

@@ -160,3 +160,53 @@ func (s *Store) SizeOf(ctx context.Context, siteID int64) (Size, error) {
 		(SELECT count(*) FROM loads l JOIN runs r ON r.id = l.run_id WHERE r.site_id = $1) AS loads, (SELECT count(*) FROM history WHERE site_id = $1) AS events, x.blobs, x.bytes
 		FROM (SELECT count(*) AS blobs, coalesce(sum(b.size), 0)::bigint AS bytes FROM blobs b WHERE EXISTS (SELECT FROM blob_references f JOIN runs r ON r.id = f.run_id WHERE f.sha256 = b.sha256 AND r.site_id = $1)) x`, siteID)
 }
+
+// Removable says how far a site has come, as seen, and why it cannot be removed now; "" when it can.
+func (s *Store) Removable(ctx context.Context, siteID int64) (seen, open string, err error) {
+	at, err := one[struct {
+		Runs    int64 `db:"runs"`
+		Open    int   `db:"open"`
+		Unknown int   `db:"unknown"`
+		Acts    int64 `db:"acts"`
+		Changes int64 `db:"changes"`
+	}](ctx, s, "what is under way", `SELECT (SELECT coalesce(max(id), 0) FROM runs WHERE site_id = $1) AS runs, (SELECT count(*) FROM runs WHERE site_id = $1 AND state NOT IN ('done', 'failed', 'stopped')) AS open,
+		(SELECT count(*) FROM acts a JOIN environments e ON e.id = a.environment_id WHERE e.site_id = $1 AND a.state IN ('intended', 'unknown')) AS unknown,
+		(SELECT coalesce(max(a.id), 0) FROM acts a JOIN environments e ON e.id = a.environment_id WHERE e.site_id = $1) AS acts,
+		(SELECT coalesce(max(id), 0) FROM changes WHERE site_id = $1) AS changes`, siteID)
+	switch {
+	case err != nil:
+		return "", "", err
+	case at.Open > 0:
+		open = "a run is under way on the site. Wait for it, or stop it."
+	case at.Unknown > 0:
+		open = "it is not known which settings an environment has. Wait until it is."
+	}
+	return fmt.Sprintf("%d-%d-%d-%d", siteID, at.Runs, at.Acts, at.Changes), open, nil
+}
+
+// RemoveSite removes a site with all that is recorded of it; seen is how far it had come when somebody looked at what would go.
+// why says why nothing was removed; "" when it was. The pictures go when they are a day old and nothing else refers to them.
+func (s *Store) RemoveSite(ctx context.Context, siteID int64, seen, who string) (why string, err error) {
+	err = s.Within(ctx, func(s *Store) error {
+		name, err := one[string](ctx, s, fmt.Sprintf("site %d", siteID), `SELECT name FROM sites WHERE id = $1 FOR UPDATE`, siteID)
+		if err != nil {
+			return err
+		}
+		now, open, err := s.Removable(ctx, siteID)
+		switch {
+		case err != nil:
+			return err
+		case open != "":
+			why = open
+			return nil
+		case now != seen:
+			why = "something has happened on the site since you looked. Look again at what would go."
+			return nil
+		}
+		if err := s.exec(ctx, "the site", `DELETE FROM sites WHERE id = $1`, siteID); err != nil {
+			return err
+		}
+		return s.RecordTeam(ctx, who, "Removed the site “"+name+"” with all that was recorded of it.")
+	})
+	return why, err
+}

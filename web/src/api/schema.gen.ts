@@ -1759,6 +1759,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/kept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much of a site is kept, and for how long */
+        get: operations["get-kept"];
+        /**
+         * Says for how many days a site's evidence is kept
+         * @description What is older is removed within the hour, and is not to be had back.
+         */
+        put: operations["decide-kept"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/learned": {
         parameters: {
             query?: never;
@@ -1825,6 +1846,27 @@ export interface paths {
         get: operations["export-recording"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What would go with a site */
+        get: operations["look-at-removal"];
+        put?: never;
+        /**
+         * Removes a site with all that is recorded of it
+         * @description The site itself is not touched: it keeps the settings that it has. 409 when something is under way there, or it has gone on since somebody looked. 422 when the name is not the site's.
+         */
+        post: operations["remove-site"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3412,6 +3454,28 @@ export interface components {
             /** @description It is missing because its persona could not be made ready. */
             unready?: boolean;
         };
+        Keeping: {
+            /**
+             * Format: int64
+             * @description Looks, measurements and pictures of runs that were clear; 30 when absent.
+             */
+            clear?: number;
+            /**
+             * Format: int64
+             * @description The same of all other runs; 180 when absent.
+             */
+            others?: number;
+            /**
+             * Format: int64
+             * @description Bodies of pages as personas were shown them; 14 when absent.
+             */
+            personal?: number;
+        };
+        KeptView: {
+            /** @description For how many days evidence is kept. Marks in use and what they refer to, and the history, are kept for ever. */
+            days: components["schemas"]["Keeping"];
+            size: components["schemas"]["Size"];
+        };
         KindView: {
             name: string;
             /** @description It is reached under an address, with a token. */
@@ -4261,6 +4325,20 @@ export interface components {
             share?: number;
             text: string;
         };
+        RemovalView: {
+            name: string;
+            /** @description Why it cannot be removed now; empty when it can. */
+            open: string;
+            /** @description To be sent back with the site's name: it says what was seen, and is of no use once the site has gone on. */
+            seen: string;
+            size: components["schemas"]["Size"];
+        };
+        "Remove-siteRequest": {
+            /** @description The site's name, typed once more. */
+            name: string;
+            /** @description As the look at it said. */
+            seen: string;
+        };
         Report: {
             change: components["schemas"]["Difference"][];
             comparedWith: string;
@@ -4430,6 +4508,11 @@ export interface components {
             findings: components["schemas"]["FindingView"][];
             /** Format: date-time */
             finishedAt: string | null;
+            /**
+             * Format: date-time
+             * @description When its looks and pictures were removed, as its site says; null while they are there.
+             */
+            gone: string | null;
             /** Format: int64 */
             id: number;
             /** @enum {string} */
@@ -4756,6 +4839,29 @@ export interface components {
             waitingFor: "" | "change" | "run" | "mark" | "read" | "drift" | "unknown" | "going";
             /** Format: int64 */
             waitingId?: number;
+        };
+        Size: {
+            /**
+             * Format: int64
+             * @description Pictures and bodies. One that several sites have counts for each.
+             */
+            blobs: number;
+            /**
+             * Format: int64
+             * @description Of the pictures and bodies, in octets.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Lines of its history.
+             */
+            events: number;
+            /** Format: int64 */
+            loads: number;
+            /** Format: int64 */
+            looks: number;
+            /** Format: int64 */
+            runs: number;
         };
         Step: {
             choose?: components["schemas"]["Input"];
@@ -8628,6 +8734,72 @@ export interface operations {
             };
         };
     };
+    "get-kept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decide-kept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Keeping"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-learned": {
         parameters: {
             query?: never;
@@ -8779,6 +8951,70 @@ export interface operations {
                 content: {
                     "application/json": string;
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "look-at-removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemovalView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Remove-siteRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
