@@ -12,6 +12,7 @@ export const router = createRouter({
     { path: "/sites/:id(\\d+)/exclusions", component: () => import("./views/ExclusionsView.vue"), props: id },
     { path: "/sites/:id(\\d+)/test-plan", component: () => import("./views/TestPlanView.vue"), props: id },
     { path: "/sites/:id(\\d+)/field", component: () => import("./views/FieldView.vue"), props: id },
+    { path: "/sites/:id(\\d+)/kept", component: () => import("./views/KeptView.vue"), props: id },
     { path: "/sites/:id(\\d+)/settings", component: () => import("./views/SettingsView.vue"), props: id },
     { path: "/changes/:id(\\d+)", component: () => import("./views/ChangeView.vue"), props: id },
     { path: "/runs/:id(\\d+)", component: () => import("./views/RunView.vue"), props: id },

@@ -144,6 +144,10 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
             : `${run.environment} could not be put back.`
         }}
       </p>
+      <p v-if="run.gone" class="small faded">
+        Its looks and pictures were removed <When :at="run.gone" />, as
+        <RouterLink :to="`/sites/${run.site}/kept`">the site says</RouterLink>. What was found stays.
+      </p>
       <p v-if="over && run.problem && run.problem !== run.summary" class="problem">{{ run.problem }}</p>
       <p v-if="over && (run.progress.uncached ?? []).length" class="small faded">
         Not served from the cache before they were looked at: {{ (run.progress.uncached ?? []).join(", ") }}.

@@ -158,7 +158,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
       <p class="small faded foot">
         <RouterLink :to="`/sites/${id}/test-plan`"
           >{{ counted(site.pages, "page") }} and {{ counted(site.journeys, "journey") }} in the test plan</RouterLink
-        >, as {{ site.personas.join(", ") }}.
+        >, as {{ site.personas.join(", ") }}. <RouterLink :to="`/sites/${id}/kept`">What is kept</RouterLink>
       </p>
       <Consequence
         v-if="back"
