@@ -63,7 +63,7 @@ func (s *Store) Export(ctx context.Context, w io.Writer) error {
 	z.RegisterCompressor(zstd.ZipMethodWinZip, zstd.ZipCompressor(zstd.WithWindowSize(zstdWindow), zstd.WithEncoderLevel(zstd.SpeedBestCompression)))
 	err := pgx.BeginTxFunc(ctx, s.Pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
 		for _, a := range archived {
-			if err := exportTable(ctx, tx, z, a.table, a.where); err != nil {
+			if err := exportTable(ctx, tx, z, a.table, a.where, true); err != nil {
 				return fmt.Errorf("write %s into the archive: %w", a.table, err)
 			}
 		}
@@ -72,7 +72,7 @@ func (s *Store) Export(ctx context.Context, w io.Writer) error {
 	return errors.Join(err, z.Close())
 }
 
-func exportTable(ctx context.Context, tx pgx.Tx, z *zip.Writer, table, where string) error {
+func exportTable(ctx context.Context, tx pgx.Tx, z *zip.Writer, table, where string, withoutTokens bool) error {
 	cols, err := tableColumns(ctx, tx, table)
 	if err != nil {
 		return err
@@ -94,7 +94,7 @@ func exportTable(ctx context.Context, tx pgx.Tx, z *zip.Writer, table, where str
 	selected := make([]string, len(cols))
 	for i, c := range cols {
 		selected[i] = pgx.Identifier{c}.Sanitize()
-		if table == "environments" && c == "token" {
+		if withoutTokens && table == "environments" && c == "token" {
 			selected[i] = "''::text"
 		}
 	}

@@ -7,3 +7,8 @@ func ArchivedTables() (in, out []string) {
 	}
 	return in, append([]string(nil), notArchived...)
 }
+
+// BackedUpTables are the tables that are in a backup and those that are not.
+func BackedUpTables() (in, out []string) {
+	return backedUpTables(), append([]string(nil), notBackedUp...)
+}

@@ -4,13 +4,18 @@ package testdb
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"fmt"
+	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver that pgtestdb opens
 	"github.com/peterldowns/pgtestdb"
@@ -53,6 +58,16 @@ func run(m *testing.M) int {
 // TIDEMARKER_KEY.
 var Key = secret.NewKey()
 
+// Keys are the keys of the tests' databases.
+func Keys(t testing.TB) secret.Keys {
+	t.Helper()
+	keys, err := secret.Parse(Key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return keys
+}
+
 // migrator brings the template database up to date once.
 type migrator struct{}
 
@@ -76,14 +91,35 @@ func New(t testing.TB) (*store.Store, string) {
 	}
 	conf := pgtestdb.Custom(t, pgtestdb.Config{DriverName: "pgx", Host: "127.0.0.1", Port: strconv.Itoa(running.Port()), User: "postgres",
 		Password: running.Password(), Database: "postgres", Options: "sslmode=disable", ForceTerminateConnections: true}, migrator{})
-	keys, err := secret.Parse(Key)
-	if err != nil {
-		t.Fatal(err)
-	}
-	s, err := store.Open(t.Context(), conf.URL(), keys)
+	s, err := store.Open(t.Context(), conf.URL(), Keys(t))
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(s.Close)
 	return s, conf.URL()
+}
+
+// Empty gives a test the address of a database in which there is nothing, not even a schema.
+func Empty(t testing.TB) string {
+	t.Helper()
+	if running == nil {
+		t.Fatal("the package's TestMain does not call testdb.Main")
+	}
+	at := url.URL{Scheme: "postgres", User: url.UserPassword("postgres", running.Password()), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(running.Port())), Path: "postgres", RawQuery: "sslmode=disable"}
+	name := "empty_" + strings.ToLower(rand.Text())
+	do := func(query string) {
+		conn, err := pgx.Connect(context.Background(), at.String())
+		if err == nil {
+			_, err = conn.Exec(context.Background(), query)
+			_ = conn.Close(context.Background())
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	do(`CREATE DATABASE ` + name)
+	t.Cleanup(func() { do(`DROP DATABASE ` + name + ` WITH (FORCE)`) })
+	here := at
+	here.Path = name
+	return here.String()
 }
