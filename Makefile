@@ -4,7 +4,7 @@ BIN := bin/tidemarker
 WEB := $(shell find web/src web/public web/index.html web/beacon web/vite.config.ts web/vite.beacon.config.ts web/package.json -type f 2>/dev/null)
 GO := $(shell find cmd internal docs/contract web/web.go -name '*.go' -o -name '*.sql' -o -path '*standin/fernhollow/*' -type f 2>/dev/null)
 
-.PHONY: setup build demo record test test-interface test-faults lint api bench corpus screenshots clean
+.PHONY: setup build demo record test test-interface test-faults lint api bench corpus soak licences release reproducible screenshots clean
 
 setup:
 	@scripts/setup
@@ -60,9 +60,26 @@ corpus: build
 	@scripts/setup corpus
 	TIDEMARKER_CORPUS=all TIDEMARKER_CULPRITS=all TIDEMARKER_MUTATIONS=500 TIDEMARKER_RUNS=1 go test -v -timeout 420m -run '^TestFaults' ./internal/run | grep -v '^{\|goose'
 
+# Trouble made on purpose, until 1,000 processes were killed (or KILLS of them): about an hour. SEED repeats a run.
+KILLS ?= 1000
+soak: build
+	TIDEMARKER_SOAK=$(KILLS) TIDEMARKER_SOAK_SEED=$(SEED) go test -v -timeout 240m -run '^TestSoak$$' ./internal/soak | grep -v '^{\|goose'
+
+# What is built in, and under which licence.
+licences: web/node_modules/.package-lock.json
+	@scripts/licences
+
+# The program, a Debian package of it, and lists of what it is made of, in dist/.
+release: build licences
+	@scripts/release
+
+# The same commit gives the same bytes: built twice, the second time in another folder.
+reproducible: release
+	@scripts/reproducible
+
 # Fresh pictures of the main views, from the demo's data.
 screenshots: build
 	@scripts/screenshots
 
 clean:
-	rm -rf bin web/dist/assets web/dist/index.html .data
+	rm -rf bin dist web/dist/assets web/dist/index.html .data
