@@ -91,6 +91,9 @@ func (a *app) startBrowser() (*browser.Browser, error) {
 			return nil, err
 		}
 		a.browser = b
+		if os.Geteuid() == 0 {
+			a.log.Warn("Chromium runs without its sandbox, since this process is root's", "mend", "run Tide Marker as a user of its own, as the package's unit does (docs/running.md)")
+		}
 	}
 	return a.browser, nil
 }

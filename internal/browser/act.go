@@ -85,7 +85,7 @@ func (t *tab) act(target journey.Target, do func(*rod.Element) error) error {
 
 // click uses a finger on a touch device and a mouse elsewhere.
 func (t *tab) click(el *rod.Element) error {
-	pt, err := reach(el)
+	pt, err := scrollTo(el)
 	if err != nil {
 		return err
 	}
@@ -99,15 +99,15 @@ func (t *tab) click(el *rod.Element) error {
 }
 
 func (t *tab) hover(el *rod.Element) error {
-	pt, err := reach(el)
+	pt, err := scrollTo(el)
 	if err != nil {
 		return err
 	}
 	return t.page.Mouse.MoveTo(*pt)
 }
 
-// reach scrolls an element into view and returns a point inside it.
-func reach(el *rod.Element) (*proto.Point, error) {
+// scrollTo scrolls an element into view and returns a point inside it.
+func scrollTo(el *rod.Element) (*proto.Point, error) {
 	if err := el.ScrollIntoView(); err != nil {
 		return nil, err
 	}

@@ -79,6 +79,11 @@ func (b *Browser) connect() error {
 		l.Kill()
 		return fmt.Errorf("talk to %s: %w", b.opt.Binary, err)
 	}
+	if _, err := limitMemory(l.PID()); err != nil {
+		_ = r.Close()
+		l.Kill()
+		return err
+	}
 	g, err := newGuard(r)
 	if err != nil {
 		_ = r.Close()
@@ -111,6 +116,18 @@ func (b *Browser) end() {
 type private struct {
 	*rod.Browser
 	guard *guard
+	gate  *gate
+}
+
+// incognito opens a private context whose only way out is a gate, to loopback addresses too.
+func incognito(r *rod.Browser, way *gate) (*rod.Browser, error) {
+	res, err := proto.TargetCreateBrowserContext{ProxyServer: way.address(), ProxyBypassList: "<-loopback>"}.Call(r)
+	if err != nil {
+		return nil, err
+	}
+	opened := *r
+	opened.BrowserContextID = res.BrowserContextID
+	return &opened, nil
 }
 
 const (
@@ -126,21 +143,27 @@ func (b *Browser) context(env site.Environment) (*private, error) {
 	if err != nil {
 		return nil, err
 	}
-	opened, err := r.Timeout(b.opt.opens).Incognito()
+	way, err := openGate(env)
+	if err != nil {
+		return nil, err
+	}
+	opened, err := incognito(r.Timeout(b.opt.opens), way)
 	if err != nil {
 		if !lives(r) {
 			if r, g, err = b.restarted(r); err != nil {
+				way.close()
 				return nil, err
 			}
 		}
-		opened, err = r.Timeout(b.opt.opens).Incognito() // once more
+		opened, err = incognito(r.Timeout(b.opt.opens), way) // once more
 	}
 	if err != nil {
+		way.close()
 		return nil, fmt.Errorf("open a private context within %s: %w", b.opt.opens, err)
 	}
 	opened = opened.CancelTimeout()
 	g.allow(opened.BrowserContextID, env)
-	return &private{opened, g}, nil
+	return &private{opened, g, way}, nil
 }
 
 // lives tells whether a Chromium still answers.
@@ -192,4 +215,5 @@ func (p *private) dispose() {
 		_ = proto.TargetDisposeBrowserContext{BrowserContextID: p.BrowserContextID}.Call(p.Timeout(5 * time.Second))
 	}
 	p.guard.forget(p.BrowserContextID)
+	p.gate.close()
 }

@@ -31,6 +31,7 @@ func (t *tab) threw(d *proto.RuntimeExceptionDetails) {
 }
 
 func (t *tab) logged(e *proto.RuntimeConsoleAPICalled) {
+	t.tooMuch(&t.lines, 1, mostLines, "wrote more than 20,000 lines to the console")
 	if e.Type != proto.RuntimeConsoleAPICalledTypeError {
 		return
 	}

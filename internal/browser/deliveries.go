@@ -89,7 +89,7 @@ func (d *deliveries) list(ctx context.Context, name string) ([]delivery, error) 
 	if err != nil {
 		return nil, fmt.Errorf("ask the outbox: %w", err)
 	}
-	client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := http.Client{Transport: way, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	res, err := client.Do(req)
 	if err != nil {
 		return nil, fmt.Errorf("ask the outbox: %w", err)

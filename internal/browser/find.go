@@ -35,6 +35,6 @@ func Launcher(binary string) *launcher.Launcher {
 		Set("disable-site-isolation-trials").
 		Set("disable-features", "IsolateOrigins", "site-per-process", "Translate", "MediaRouter", "OptimizationHints", "PreloadTopChromeWebUI").
 		Set("hide-scrollbars").Set("force-color-profile", "srgb").Set("font-render-hinting", "none").
-		Set("disable-lcd-text").Set("mute-audio").Set("lang", "en-GB").
+		Set("disable-lcd-text").Set("mute-audio").Set("force-webrtc-ip-handling-policy", "disable_non_proxied_udp").Set("lang", "en-GB").
 		Delete(flags.Flag("use-mock-keychain"))
 }

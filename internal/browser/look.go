@@ -105,7 +105,7 @@ func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.
 	}
 	defer t.close()
 	if picture, err = t.look(task, reader, out); err != nil || sources == nil {
-		return picture, err
+		return picture, t.explain(err)
 	}
 	if out.Source, err = sources.take(ctx, t); err != nil {
 		return nil, &notKept{err}

@@ -98,6 +98,9 @@ func (t *tab) pressing(do func() error) error {
 }
 
 func (t *tab) sent(e *proto.NetworkRequestWillBeSent) {
+	if e.Type == proto.NetworkResourceTypeDocument && e.FrameID == t.frame {
+		t.tooMuch(&t.documents, 1, mostDocuments, "went on to another address more than 200 times")
+	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.changed = time.Now()

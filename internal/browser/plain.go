@@ -19,7 +19,11 @@ import (
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/reach"
 )
+
+// way is how sites are asked without a browser.
+var way = reach.Transport()
 
 // Plain asks for pages without a browser, one answer at a time.
 type Plain struct {
@@ -48,7 +52,7 @@ func (p Plain) Ask(ctx context.Context, path, deviceName string, state State, ma
 	for _, c := range cookiesFor(state.Cookies, u) {
 		req.AddCookie(c)
 	}
-	client := http.Client{Timeout: 20 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := http.Client{Transport: way, Timeout: 20 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	res, err := client.Do(req)
 	if err != nil {
 		return evidence.Answer{}, fmt.Errorf("ask for %s: %w", address, err)

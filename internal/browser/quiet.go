@@ -15,6 +15,9 @@ var quietJS string
 
 // explain turns an error of the protocol into what a person can act on.
 func (t *tab) explain(err error) error {
+	if harm := t.harmed(); err != nil && harm != nil {
+		return harm
+	}
 	select {
 	case <-t.crashed:
 		return errors.New("the page crashed its tab")

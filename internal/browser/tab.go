@@ -96,6 +96,11 @@ type tab struct {
 	drawOnce  *sync.Once
 	lifted    chan struct{} // closed when the finger or button that is down is up again
 	crashed   chan struct{}
+	harm      error // why the tab was given up
+	sentBytes int   // what its pages were sent, unpacked
+	lines     int   // that they wrote to the console
+	dialogs   int   // that they opened
+	documents int   // that they went on to
 }
 
 const (
@@ -203,6 +208,7 @@ func (t *tab) listen() {
 		},
 		func(e *proto.NetworkDataReceived) {
 			t.metered().of(e.RequestID, func(r *waterfall.Fetch) { r.Content += e.DataLength })
+			t.tooMuch(&t.sentBytes, e.DataLength, mostSent, "was sent more than 150 MB")
 		},
 		func(e *proto.PageScreencastFrame) {
 			t.metered().filmed(e)
@@ -238,6 +244,7 @@ func (t *tab) listen() {
 			}
 		},
 		func(e *proto.PageJavascriptDialogOpening) {
+			t.tooMuch(&t.dialogs, 1, mostDialogs, "opened more than 100 dialogs")
 			go func() { _ = proto.PageHandleJavaScriptDialog{Accept: false}.Call(t.page) }()
 		},
 		func(e *proto.EmulationVirtualTimeBudgetExpired) {

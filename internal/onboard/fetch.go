@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/reach"
 )
 
 // The limits of a survey.
@@ -30,7 +31,7 @@ type fetcher struct {
 
 func newFetcher(env site.Environment) *fetcher {
 	f := &fetcher{env: env}
-	f.http = http.Client{Timeout: 30 * time.Second, CheckRedirect: func(r *http.Request, via []*http.Request) error {
+	f.http = http.Client{Transport: reach.Transport(), Timeout: 30 * time.Second, CheckRedirect: func(r *http.Request, via []*http.Request) error {
 		if !env.Owns(r.URL) || len(via) > 5 {
 			return http.ErrUseLastResponse
 		}

@@ -15,6 +15,7 @@ import (
 
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
+	"tidemarker/internal/reach"
 	"tidemarker/internal/speedlayer"
 	"tidemarker/internal/status"
 )
@@ -31,6 +32,9 @@ const (
 	defaultTimeout = 20 * time.Second
 )
 
+// way is how connectors are reached: with connections that are used again.
+var way = reach.Transport()
+
 // New returns a client for a base address such as http://127.0.0.1:9101/_speed/v1. A
 // timeout of 0 means 20 seconds for each call. Redirects are not followed, so that
 // the token reaches no other host.
@@ -42,6 +46,7 @@ func New(base, token string, timeout time.Duration) *Client {
 		base:  strings.TrimSuffix(base, "/"),
 		token: token,
 		http: &http.Client{
+			Transport:     way,
 			Timeout:       timeout,
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		},
