@@ -124,6 +124,7 @@ func (s *Server) peopleOperations(api huma.API) {
 
 func (s *Server) sessionOperations(api huma.API, tags []string) {
 	s.signInOperation(api, tags)
+	s.sessionListOperations(api, tags)
 	huma.Register(api, huma.Operation{OperationID: "get-session", Method: http.MethodGet, Path: "/session", Summary: "Who is signed in", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*output[SessionView], error) {
 			c := callerOf(ctx)

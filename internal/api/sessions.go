@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"net/http"
@@ -27,6 +28,7 @@ type caller struct {
 	token  string      // its name; empty for a session
 	// address is where the request came from, as far as that limits how often somebody tries.
 	address string
+	agent   string // as the browser calls itself
 }
 
 // name is how the record calls them.
@@ -77,7 +79,7 @@ func (s *Server) identify(next http.Handler) http.Handler {
 			http.Error(w, "Tide Marker cannot reach its database. Try again in a moment.", http.StatusServiceUnavailable)
 			return
 		}
-		c.address = s.addressOf(r)
+		c.address, c.agent = s.addressOf(r), r.UserAgent()
 		if c.person.ID != 0 && c.token == "" {
 			if err := s.Store.Saw(r.Context(), c.person.ID); err != nil {
 				s.Log.Error("that somebody was here could not be noted", "why", err)
@@ -122,7 +124,7 @@ func (s *Server) callerFor(r *http.Request) (caller, error) {
 // cannot be registered.
 var needs = map[string]people.Ability{
 	"sign-in": anybody, "sign-out": anybody, "get-session": anybody, "look-at-invitation": anybody, "join": anybody,
-	"change-password": people.See, "list-tokens": people.See, "make-token": people.See, "revoke-token": people.See,
+	"change-password": people.See, "list-sessions": people.See, "end-session": people.See, "list-tokens": people.See, "make-token": people.See, "revoke-token": people.See,
 	"list-people": people.Administer, "edit-person": people.Administer, "invite": people.Administer, "list-invitations": people.Administer,
 	"withdraw-invitation": people.Administer, "get-team-history": people.Administer,
 	"list-sites": people.See, "get-site": people.See, "get-history": people.See, "list-exclusions": people.See, "get-change": people.See,
@@ -216,5 +218,6 @@ func (s *Server) beginSession(ctx context.Context, p store.Person) error {
 	}
 	s.sessions.Put(ctx, sessionPerson, p.ID)
 	s.sessions.Put(ctx, sessionEpoch, p.Epoch)
+	s.noteSession(ctx, rand.Text()[:16])
 	return nil
 }

@@ -18,6 +18,11 @@ export function useTokens() {
   return useQuery({ queryKey: ["tokens"], queryFn: () => body(api.GET("/api/v1/tokens")) });
 }
 
+/** Where you are signed in. */
+export function useOpenSessions() {
+  return useQuery({ queryKey: ["open sessions"], queryFn: () => body(api.GET("/api/v1/session/open")) });
+}
+
 export function usePeopleActs() {
   const client = useQueryClient();
   const again = (key: string) => () => client.invalidateQueries({ queryKey: [key] });
@@ -48,6 +53,10 @@ export function usePeopleActs() {
     revoke: useMutation({
       mutationFn: (id: number) => done(api.DELETE("/api/v1/tokens/{id}", { params: { path: { id } } })),
       onSuccess: again("tokens"),
+    }),
+    endSession: useMutation({
+      mutationFn: (key: string) => done(api.DELETE("/api/v1/session/open/{key}", { params: { path: { key } } })),
+      onSettled: again("open sessions"),
     }),
     password: useMutation({
       mutationFn: (v: { old: string; new: string }) => done(api.PUT("/api/v1/session/password", { body: v })),

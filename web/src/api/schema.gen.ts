@@ -1379,6 +1379,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where you are signed in */
+        get: operations["list-sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/open/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Ends a session of yours
+         * @description others ends all but the one that asks.
+         */
+        delete: operations["end-session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session/password": {
         parameters: {
             query?: never;
@@ -3932,6 +3969,23 @@ export interface components {
             tests: components["schemas"]["OnboardingTest"][];
             /** Format: date-time */
             updatedAt: string;
+        };
+        OpenSession: {
+            /** @description From where it was begun. */
+            address: string;
+            /** Format: date-time */
+            began: string;
+            /** @description As the browser calls itself. */
+            browser: string;
+            /** @description Names it; it opens nothing. */
+            key: string;
+            /** @description It is the one that asks. */
+            this: boolean;
+            /**
+             * Format: date-time
+             * @description When it is over at the latest.
+             */
+            until: string;
         };
         Option: {
             /** @description Host abilities that this choice alone needs. */
@@ -7830,6 +7884,64 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SessionView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenSession"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -4,16 +4,18 @@ import InputNumber from "primevue/inputnumber";
 import InputText from "primevue/inputtext";
 import Select from "primevue/select";
 import { computed, ref } from "vue";
-import { usePeopleActs, useTokens } from "../api/people";
+import { useOpenSessions, usePeopleActs, useTokens } from "../api/people";
 import { roles, useSession, type Role } from "../api/session";
 import AskState from "../parts/AskState.vue";
 import OnceShown from "../parts/OnceShown.vue";
 import Trouble from "../parts/Trouble.vue";
 import When from "../parts/When.vue";
+import { browserOf } from "../parts/browsers";
 
 const { session } = useSession();
 const { data, isPending, error, refetch } = useTokens();
-const { makeToken, revoke, password } = usePeopleActs();
+const { data: sessions, isPending: asking, error: unread, refetch: readSessions } = useOpenSessions();
+const { makeToken, revoke, password, endSession } = usePeopleActs();
 const own = computed(() => roles.slice(0, roles.findIndex((r) => r.value === session.value?.role) + 1));
 const name = ref("");
 const most = ref<Role>("maintainer");
@@ -107,34 +109,73 @@ function setPassword() {
         what="This is the token. It is kept here only as a hash and not shown again."
       />
     </section>
-    <section class="sheet stack">
-      <h2>Password</h2>
-      <form class="stack" @submit.prevent="setPassword">
-        <div>
-          <label for="old">The one you have</label>
-          <InputText id="old" v-model="before" type="password" autocomplete="current-password" fluid required />
-        </div>
-        <div>
-          <label for="new">The new one</label>
-          <InputText
-            id="new"
-            v-model="after"
-            type="password"
-            autocomplete="new-password"
-            fluid
-            required
-            minlength="10"
+    <div class="stack">
+      <section class="sheet stack">
+        <h2>Password</h2>
+        <form class="stack" @submit.prevent="setPassword">
+          <div>
+            <label for="old">The one you have</label>
+            <InputText id="old" v-model="before" type="password" autocomplete="current-password" fluid required />
+          </div>
+          <div>
+            <label for="new">The new one</label>
+            <InputText
+              id="new"
+              v-model="after"
+              type="password"
+              autocomplete="new-password"
+              fluid
+              required
+              minlength="10"
+            />
+          </div>
+          <Trouble :error="password.error.value" />
+          <p v-if="password.isSuccess.value" role="status">It is set. Your other sessions are over.</p>
+          <Button type="submit" label="Set the password" :loading="password.isPending.value" />
+        </form>
+      </section>
+      <section class="stack">
+        <h2>Where you are signed in</h2>
+        <AskState :pending="asking" :error="unread" what="Your sessions" @again="readSessions()">
+          <ul class="plain-list">
+            <li v-for="o in sessions" :key="o.key" class="open">
+              <span
+                >{{ browserOf(o.browser) }}<span v-if="o.this" class="faded">, this one</span
+                ><span class="small faded"
+                  >since <When :at="o.began" />, from {{ o.address || "an unknown address" }}</span
+                ></span
+              >
+              <Button v-if="!o.this" text size="small" label="End" @click="endSession.mutate(o.key)" />
+            </li>
+          </ul>
+          <Button
+            v-if="(sessions?.length ?? 0) > 1"
+            outlined
+            size="small"
+            label="End all others"
+            :loading="endSession.isPending.value"
+            @click="endSession.mutate('others')"
           />
-        </div>
-        <Trouble :error="password.error.value" />
-        <p v-if="password.isSuccess.value" role="status">It is set. Your other sessions are over.</p>
-        <Button type="submit" label="Set the password" :loading="password.isPending.value" />
-      </form>
-    </section>
+          <Trouble :error="endSession.error.value" />
+        </AskState>
+      </section>
+    </div>
   </div>
 </template>
 
 <style scoped>
+.open {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  gap: var(--s2);
+  border-bottom: 1px solid var(--rule);
+  padding: 5px 0;
+  min-height: 38px;
+}
+.open .small {
+  display: block;
+}
 .two {
   display: grid;
   grid-template-columns: 1.8fr 1fr;
