@@ -4,7 +4,7 @@ BIN := bin/tidemarker
 WEB := $(shell find web/src web/public web/index.html web/beacon web/vite.config.ts web/vite.beacon.config.ts web/package.json -type f 2>/dev/null)
 GO := $(shell find cmd internal docs/contract web/web.go -name '*.go' -o -name '*.sql' -o -path '*standin/fernhollow/*' -type f 2>/dev/null)
 
-.PHONY: setup build demo record test test-interface test-faults lint api bench corpus soak licences release reproducible screenshots clean
+.PHONY: setup build demo record test test-interface test-faults lint api bench corpus soak fuzz licences release reproducible screenshots clean
 
 setup:
 	@scripts/setup
@@ -64,6 +64,10 @@ corpus: build
 KILLS ?= 1000
 soak: build
 	TIDEMARKER_SOAK=$(KILLS) TIDEMARKER_SOAK_SEED=$(SEED) go test -v -timeout 240m -run '^TestSoak$$' ./internal/soak | grep -v '^{\|goose'
+
+# Foreign bytes of all kinds, each for FUZZTIME; four minutes of each are an hour.
+fuzz:
+	@FUZZTIME=$(or $(FUZZTIME),4m) scripts/fuzz
 
 # What is built in, and under which licence.
 licences: web/node_modules/.package-lock.json

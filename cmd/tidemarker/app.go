@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"os/user"
@@ -35,10 +36,20 @@ type app struct {
 	browser *browser.Browser
 }
 
+// logVariable says how the log is written: json, or lines of text.
+const logVariable = "TIDEMARKER_LOG"
+
+func logged(w io.Writer, how string) *slog.Logger {
+	if how == "json" {
+		return slog.New(slog.NewJSONHandler(w, nil))
+	}
+	return slog.New(slog.NewTextHandler(w, nil))
+}
+
 // open connects to the database that DATABASE_URL names, or runs one, and brings its
 // schema up to date.
 func open(ctx context.Context, data string) (*app, error) {
-	a := &app{log: slog.New(slog.NewTextHandler(os.Stderr, nil)), who: "command line"}
+	a := &app{log: logged(os.Stderr, os.Getenv(logVariable)), who: "command line"}
 	slog.SetDefault(a.log)
 	if u, err := user.Current(); err == nil {
 		a.who = u.Username
