@@ -93,6 +93,13 @@ func (g *Progress) editing(ctx context.Context, name string) error {
 	return g.store.SaveProgress(ctx, g.about.Run, phase, p)
 }
 
+// Editing is the test edit that is published and not taken back yet; "" when there is none.
+func (g *Progress) Editing() string {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.p.Editing
+}
+
 func (g *Progress) Looks() evidence.Progress {
 	g.mu.Lock()
 	defer g.mu.Unlock()

@@ -106,11 +106,11 @@ func (r *Inspection) publishOne(ctx context.Context, e site.PublishingTest, pass
 	return errors.Join(err, r.takeBack(ctx, b, e, word))
 }
 
-// TakeBackLeft takes back what an earlier attempt of the run published and, being cut
-// off, left. It comes before anything is looked at.
-func (r *Inspection) TakeBackLeft(ctx context.Context) error {
+// TakeBack takes back what a publishing test of that name published: what an attempt that was cut off, or an earlier run, left.
+// Where the test plan has no such test any more there is nothing to take it back with.
+func (r *Inspection) TakeBack(ctx context.Context, test string) error {
 	for _, e := range r.Site.PublishingTestsOn(r.Env.Name) {
-		if e.Name != r.Editing {
+		if e.Name != test {
 			continue
 		}
 		b, err := r.Browser()
@@ -118,6 +118,9 @@ func (r *Inspection) TakeBackLeft(ctx context.Context) error {
 			return err
 		}
 		r.Editing = ""
+		if err := r.Progress.editing(ctx, e.Name); err != nil {
+			return err
+		}
 		return r.takeBack(ctx, b, e, "")
 	}
 	return nil

@@ -166,7 +166,11 @@ func (r *run) connect(ctx context.Context) error {
 	if r.row.Before == "" {
 		r.row.Before = env.Fingerprint
 	}
-	return r.inspection().TakeBackLeft(ctx)
+	i := r.inspection()
+	if err := i.TakeBack(ctx, i.Editing); err != nil {
+		return err
+	}
+	return r.takeBackEarlier(ctx)
 }
 
 // lostOwn is errLost when it is not known what an act of this run came to.

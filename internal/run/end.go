@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/site"
 	"tidemarker/internal/speedlayer"
 	"tidemarker/internal/store"
 	"tidemarker/internal/trouble"
@@ -17,6 +19,9 @@ import (
 // the environment cannot be put back yet.
 func (r *run) end(ctx context.Context, cause error) error {
 	event := r.judge(cause)
+	if err := r.takeBackEdit(ctx); err != nil {
+		r.row.Problem = joined(r.row.Problem, "What was published for a test could not be taken back; the next run on "+r.env.Name+" tries again: "+err.Error())
+	}
 	_, givenUp := errors.AsType[*tooOften](cause)
 	if r.row.PutBack || givenUp && r.row.Kind.PutsBackWhenItFails() {
 		if err := r.restore(ctx); err != nil {
@@ -30,6 +35,50 @@ func (r *run) end(ctx context.Context, cause error) error {
 	}
 	trouble.At(trouble.Ended)
 	r.progress.Send(ctx, true)
+	return nil
+}
+
+// takeBackEdit takes back what the run published for a test, where that is not done yet: however it ended, and also when it was
+// begun too often to be finished.
+func (r *run) takeBackEdit(ctx context.Context) error {
+	left := r.progress.Editing()
+	if left == "" {
+		return nil
+	}
+	if r.layer == nil {
+		if err := r.connectAgain(ctx); err != nil {
+			return err
+		}
+	}
+	if err := r.inspection().TakeBack(ctx, left); err != nil {
+		return err
+	}
+	if r.progress.Editing() != "" {
+		return errors.New("the steps that take it back do not lead there")
+	}
+	return nil
+}
+
+// takeBackEarlier takes back what earlier runs on the environment left published.
+func (r *run) takeBackEarlier(ctx context.Context) error {
+	left, err := r.Store.LeftEdits(ctx, r.env.ID, r.row.ID)
+	if err != nil {
+		return err
+	}
+	for _, l := range left {
+		if !slices.ContainsFunc(r.site.PublishingTestsOn(r.env.Name), func(e site.PublishingTest) bool { return e.Name == l.Test }) {
+			continue // the test plan has it no more, and nobody knows how it is taken back
+		}
+		if err := r.inspection().TakeBack(ctx, l.Test); err != nil {
+			return err
+		}
+		if r.progress.Editing() != "" { // it is on record as this run's now
+			continue
+		}
+		if err := r.Store.EditTakenBack(ctx, l.Run); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

@@ -149,13 +149,13 @@ func TestFaultsOfBeingStoppedLeaveNothingPublished(t *testing.T) {
 	assert.NotContains(t, anew(), "by tide", "it was taken back")
 }
 
-// The process died after it had published and before it took that back.
-func TestFaultsOfBeingCutOffLeaveNothingPublished(t *testing.T) {
-	b := newBench(t, written(false))
+// leftPublished is a site on which an editor's test was published and not taken back; get asks for its pages as the editor.
+func leftPublished(t *testing.T) (b *bench, get func(path string) string) {
+	b = newBench(t, written(false))
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
 	editor := http.Client{Jar: jar}
-	get := func(path string) string {
+	get = func(path string) string {
 		res, err := editor.Get(b.staging.URL + path)
 		require.NoError(t, err)
 		defer res.Body.Close()
@@ -171,26 +171,72 @@ func TestFaultsOfBeingCutOffLeaveNothingPublished(t *testing.T) {
 	token := regexp.MustCompile(`name="token" value="([^"]+)"`).FindStringSubmatch(get("/account"))
 	require.Len(t, token, 2)
 	post("/account/sign-in", url.Values{"token": {token[1]}, "name": {"ida"}, "password": {"second edition"}})
-	post(article+"/edit", url.Values{"lead": {"What nobody took back."}})
-	require.Contains(t, get(article), "What nobody took back.")
+	post(article+"/edit", url.Values{"lead": {nobodys}})
+	require.Contains(t, get(article), nobodys)
+	return b, get
+}
 
-	id, err := b.store.NewRun(t.Context(), store.Run{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, Kind: release.MarkRun, RequestedBy: "tester"})
-	require.NoError(t, err)
-	_, err = b.store.BeginRun(t.Context(), id)
-	require.NoError(t, err)
-	require.NoError(t, b.store.SaveProgress(t.Context(), id, "probing", store.RunProgress{Editing: "a new lead"}))
+const nobodys = "What nobody took back."
+
+// cutOff is a run whose process died after it had published.
+func (b *bench) cutOff(attempts int) (id int64) {
+	b.Helper()
+	id, err := b.store.NewRun(b.Context(), store.Run{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, Kind: release.MarkRun, RequestedBy: "tester"})
+	require.NoError(b, err)
+	for range attempts {
+		_, err = b.store.BeginRun(b.Context(), id)
+		require.NoError(b, err)
+	}
+	require.NoError(b, b.store.SaveProgress(b.Context(), id, "probing", store.RunProgress{Editing: "a new lead"}))
+	return id
+}
+
+// The process died after it had published and before it took that back.
+func TestFaultsOfBeingCutOffLeaveNothingPublished(t *testing.T) {
+	b, get := leftPublished(t)
+	id := b.cutOff(1)
 	require.NoError(t, b.runner.TakeUp(t.Context(), b.site.ID))
 	r := b.run(id)
 	assert.Equal(t, release.Done, r.State, r.Problem)
 	assert.Empty(t, r.Progress.V.Editing)
-	assert.NotContains(t, get(article), "What nobody took back.")
+	assert.NotContains(t, get(article), nobodys)
 	look, err := b.store.Look(t.Context(), id, 1)
 	require.NoError(t, err)
 	for _, p := range look.Pages {
 		for _, l := range p.Lines {
-			assert.NotContains(t, l.Text, "What nobody took back.", "the mark is of the site as it was")
+			assert.NotContains(t, l.Text, nobodys, "the mark is of the site as it was")
 		}
 	}
+}
+
+// It died so often that the run is given up: what it published is taken back all the same.
+func TestFaultsOfBeingGivenUpLeaveNothingPublished(t *testing.T) {
+	b, get := leftPublished(t)
+	id := b.cutOff(release.MostAttempts)
+	require.NoError(t, b.runner.TakeUp(t.Context(), b.site.ID))
+	r := b.run(id)
+	assert.Equal(t, release.Failed, r.State)
+	assert.Contains(t, r.Problem, "could not be finished")
+	assert.NotContains(t, r.Problem, "published")
+	assert.Empty(t, r.Progress.V.Editing)
+	assert.NotContains(t, get(article), nobodys)
+}
+
+// The site was away when the run ended: it says so, and the next run on the environment takes back what it left.
+func TestFaultsThatLeaveAnEditBehindAreMendedByTheNextRun(t *testing.T) {
+	b, get := leftPublished(t)
+	tr := b.trouble(0)
+	tr.leave(true)
+	id := b.cutOff(release.MostAttempts)
+	require.NoError(t, b.runner.TakeUp(t.Context(), b.site.ID))
+	r := b.run(id)
+	assert.Equal(t, release.Failed, r.State)
+	assert.Contains(t, r.Problem, "What was published for a test could not be taken back; the next run on staging tries again")
+	require.Contains(t, get(article), nobodys)
+	tr.leave(false)
+	b.mark(0)
+	assert.NotContains(t, get(article), nobodys)
+	assert.Empty(t, b.run(id).Progress.V.Editing)
 }
 
 func TestFaultsOfAnEditItselfHarmNothing(t *testing.T) {

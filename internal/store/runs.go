@@ -229,3 +229,19 @@ func (s *Store) StopAsked(ctx context.Context, id int64) (bool, error) {
 func (s *Store) SaveVerdict(ctx context.Context, runID int64, v evidence.Verdict, summary string) error {
 	return s.exec(ctx, "the verdict", `UPDATE runs SET verdict = $2, summary = $3 WHERE id = $1`, runID, v, summary)
 }
+
+// LeftEdit is a test edit that a run published and did not take back.
+type LeftEdit struct {
+	Run  int64  `db:"id"`
+	Test string `db:"test"`
+}
+
+// LeftEdits are the test edits that other runs on an environment left published, the oldest first.
+func (s *Store) LeftEdits(ctx context.Context, envID, but int64) ([]LeftEdit, error) {
+	return many[LeftEdit](ctx, s, "the edits that were left", `SELECT id, progress->>'editing' AS test FROM runs WHERE environment_id = $1 AND id <> $2 AND progress->>'editing' <> '' ORDER BY id`, envID, but)
+}
+
+// EditTakenBack records that what a run published is taken back.
+func (s *Store) EditTakenBack(ctx context.Context, run int64) error {
+	return s.exec(ctx, "the run", `UPDATE runs SET progress = progress - 'editing' WHERE id = $1`, run)
+}
