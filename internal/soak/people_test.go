@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"net/http/cookiejar"
+	"slices"
 	"sync"
 	"time"
 
@@ -127,10 +128,21 @@ func (p *person) acts() map[string]func(context.Context, *shop) int {
 // often is in which proportion they are done.
 var often = []string{"begin", "begin", "edit", "edit", "try", "try", "try", "promote", "promote", "roll back", "stop", "accept", "accept", "exclude", "adopt", "adopt", "import", "watch", "mark", "check", "measure", "search", "climb", "purge", "file", "discard"}
 
+// alone is what is refused while a run is under way.
+var alone = []string{"edit", "try", "promote", "roll back", "mark", "check", "measure", "search", "climb", "discard"}
+
 // act does one thing at random.
 func (p *person) act(ctx context.Context) {
 	what := often[p.random.IntN(len(often))]
 	s := p.w.shops[p.random.IntN(len(p.w.shops))]
+	if _, busy := p.openRun(ctx, s); busy && slices.Contains(alone, what) && p.random.IntN(4) > 0 {
+		for _, other := range p.w.shops { // people, too, mostly go where nothing is under way
+			if _, busy := p.openRun(ctx, other); !busy {
+				s = other
+				break
+			}
+		}
+	}
 	status := p.acts()[what](ctx, s)
 	p.w.counts.asked(what, status)
 }

@@ -117,7 +117,7 @@ func (w *world) restartDatabase() {
 
 func (w *world) addShops() {
 	w.Helper()
-	for i, name := range []string{"Fernhollow", "Fernhollow South", "Fernhollow North"} {
+	for i, name := range []string{"Fernhollow", "Fernhollow South", "Fernhollow North", "Fernhollow East", "Fernhollow West"} {
 		s := &shop{name: name, staging: newEnvironment(w.T, "staging"), production: newEnvironment(w.T, "production")}
 		doc := site.Site{Name: name, Pages: []site.Page{{Path: "/contact", Class: "form", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}}}}
 		if i == 0 {
