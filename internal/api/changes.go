@@ -173,8 +173,7 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 		StagingURL: staging.URL, ProductionURL: production.URL,
 		Lacking: map[string]string{}, Series: []settings.Part{}, EditedBy: c.EditedBy,
 		CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt, Runs: []RunSummary{}}
-	v.Choices = permitted(v.Choices, callerOf(ctx).role)
-	s.permittedBack(ctx, c.ID, v.Choices)
+	v.Choices = s.permitted(ctx, c.ID, v.Choices)
 	target := base.With(c.Edits.V)
 	if cat := production.Catalogue.V; cat != nil {
 		v.Catalogue = *cat
@@ -223,15 +222,16 @@ func (s *Server) newestMark(ctx context.Context, env int64) (*MarkView, error) {
 var operationOf = map[release.Event]string{release.Edit: "edit-change", release.Try: "try-change", release.Promote: "promote-change", release.Tidy: "tidy-change",
 	release.Accept: "accept-change", release.RollBack: "roll-back-change", release.RollBackAll: "roll-back-change", release.TakeOut: "take-out-change", release.Rebase: "rebase-change", release.Discard: "discard-change"}
 
-// permitted says of each choice that the role lacks the ability for who has it.
-func permitted(choices []release.Choice, role people.Role) []release.Choice {
-	out := []release.Choice{}
+// permitted says of each choice that the person lacks the ability for who has it.
+func (s *Server) permitted(ctx context.Context, change int64, choices []release.Choice) []release.Choice {
+	role, out := callerOf(ctx).role, []release.Choice{}
 	for _, c := range choices {
 		if ability := needs[operationOf[c.Event]]; c.Allowed && !role.May(ability) {
 			c.Allowed, c.Why = false, (&people.Forbidden{Ability: ability, Role: role}).Error()
 		}
 		out = append(out, c)
 	}
+	s.permittedBack(ctx, change, out)
 	return out
 }
 
