@@ -4,7 +4,7 @@ BIN := bin/tidemarker
 WEB := $(shell find web/src web/public web/index.html web/beacon web/vite.config.ts web/vite.beacon.config.ts web/package.json -type f 2>/dev/null)
 GO := $(shell find cmd internal docs/contract web/web.go -name '*.go' -o -name '*.sql' -o -path '*standin/fernhollow/*' -type f 2>/dev/null)
 
-.PHONY: setup build demo record test test-interface test-faults lint api bench corpus soak fuzz licences release reproducible screenshots clean
+.PHONY: setup build demo record test test-interface test-faults test-trouble lint api bench corpus soak fuzz licences release reproducible screenshots clean
 
 setup:
 	@scripts/setup
@@ -37,12 +37,17 @@ test: setup lint
 	go test ./docs/... ./internal/core/...
 	go test -race -p 2 -timeout 20m -skip '^Test(Faults|Controls)' $$(go list ./cmd/... ./internal/... | grep -v /internal/core)
 	@$(MAKE) --no-print-directory -j2 --output-sync=target test-interface test-faults
+	@$(MAKE) --no-print-directory test-trouble
 
 # Beside each other, since most of both is waiting for a site.
 test-interface:
 	go test -timeout 20m ./internal/api
 test-faults:
 	go test -timeout 20m -run '^Test(Faults|Controls)' ./internal/run
+
+# Trouble on purpose; by itself, since it counts how long things take.
+test-trouble:
+	go test -timeout 20m -run '^TestFaults' ./internal/browser ./internal/soak
 
 lint: web/dist/index.html
 	@test -z "$$(gofmt -l cmd internal docs web/web.go)" || { gofmt -l cmd internal docs web/web.go; echo "these files are not gofmt-ed"; exit 1; }
@@ -63,7 +68,7 @@ corpus: build
 # Trouble made on purpose, until 1,000 processes were killed (or KILLS of them): about an hour. SEED repeats a run.
 KILLS ?= 1000
 soak: build
-	TIDEMARKER_SOAK=$(KILLS) TIDEMARKER_SOAK_SEED=$(SEED) go test -v -timeout 240m -run '^TestSoak$$' ./internal/soak | grep -v '^{\|goose'
+	TIDEMARKER_SOAK=$(KILLS) TIDEMARKER_SOAK_SEED=$(SEED) go test -v -timeout 240m -run '^TestFaultsAreSurvived$$' ./internal/soak | grep -v '^{\|goose'
 
 # Foreign bytes of all kinds, each for FUZZTIME; four minutes of each are an hour.
 fuzz:

@@ -61,10 +61,10 @@ func memory(b *Browser) (total int64) {
 	return total
 }
 
-// TestPagesThatMeanHarm looks at pages that would eat a machine or reach what is not theirs. Each look ends within the time that
+// TestFaultsOfPagesThatMeanHarm looks at pages that would eat a machine or reach what is not theirs. Each look ends within the time that
 // looks may take, says what came of it, and leaves a browser that goes on.
-func TestPagesThatMeanHarm(t *testing.T) {
-	const most, heap = 25 * time.Second, 1600 << 20 // the browser by itself has some 300 MB of it
+func TestFaultsOfPagesThatMeanHarm(t *testing.T) {
+	const most, heap = 40 * time.Second, 1600 << 20 // the browser by itself has some 300 MB of it
 	var outside atomic.Int64                        // connections to what is nobody's site
 	stranger, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -132,7 +132,7 @@ func TestPagesThatMeanHarm(t *testing.T) {
 			w.Header().Set("Content-Encoding", "gzip")
 			_, _ = w.Write(gzipped.Bytes())
 		}}, says: "more than 150 MB|did not answer in time"},
-		"console lines":    {body: `<script>for (let i = 0; i < 100000; i++) console.log("line " + i); for (let i = 0; i < 5000; i++) setTimeout(() => { throw new Error("e" + i) })</script>`, says: "more than 20,000 lines"},
+		"console lines":    {body: `<script>for (let i = 0; i < 100000; i++) console.log("line " + i); for (let i = 0; i < 5000; i++) setTimeout(() => { throw new Error("e" + i) })</script>`, says: "more than 20,000 lines|did not answer in time"},
 		"a million pixels": {body: `<div style="height: 1000000px; background: linear-gradient(red, blue)"></div>`},
 		"a picture bomb":   {body: `<img src="/bomb.png" width="100"><img src="/bomb.png?2">`, beside: map[string]http.HandlerFunc{"/bomb.png": send("image/png", picture(t, 16000))}, says: "^$|crashed its tab|did not answer in time"},
 		"downloads":        {body: `<a download href="/file.bin" id=d>d</a><script>for (let i = 0; i < 50; i++) document.getElementById("d").click()</script>`, beside: map[string]http.HandlerFunc{"/file.bin": send("application/octet-stream", large)}},

@@ -39,7 +39,7 @@ func (w *world) check(ctx context.Context, all bool) (wrong, error) {
 	var out wrong
 	for what, query := range lies {
 		var n int
-		if err := w.store.Pool.QueryRow(ctx, query).Scan(&n); err != nil {
+		if err := w.db().Pool.QueryRow(ctx, query).Scan(&n); err != nil {
 			return nil, fmt.Errorf("%s: %w", what, err)
 		}
 		if n > 0 {
@@ -78,7 +78,7 @@ type act struct {
 // before it, no intent was written twice, and nothing is said to be applied that was not written.
 func (w *world) checkWrites(ctx context.Context, s *shop, env int64, e *environment, out *wrong) error {
 	writes, _ := e.truth() // before the acts are read: what is written meanwhile is looked at the next time
-	rows, err := w.store.Pool.Query(ctx, `SELECT id, kind, state, fingerprint, predecessor, found, intended_at, ended_at FROM acts WHERE environment_id = $1 AND kind NOT IN ('outside', 'first') ORDER BY id`, env)
+	rows, err := w.db().Pool.Query(ctx, `SELECT id, kind, state, fingerprint, predecessor, found, intended_at, ended_at FROM acts WHERE environment_id = $1 AND kind NOT IN ('outside', 'first') ORDER BY id`, env)
 	if err != nil {
 		return err
 	}
@@ -154,13 +154,13 @@ func (w *world) settle(ctx context.Context) (wrong, error) {
 	for {
 		var n int
 		var now string
-		if err := w.store.Pool.QueryRow(ctx, open).Scan(&n); err != nil {
+		if err := w.db().Pool.QueryRow(ctx, open).Scan(&n); err != nil {
 			return nil, err
 		}
 		if n == 0 {
 			return out, nil
 		}
-		if err := w.store.Pool.QueryRow(ctx, state).Scan(&now); err != nil {
+		if err := w.db().Pool.QueryRow(ctx, state).Scan(&now); err != nil {
 			return nil, err
 		}
 		if now != was {
@@ -174,7 +174,7 @@ func (w *world) settle(ctx context.Context) (wrong, error) {
 		}
 		if time.Since(since) > time.Minute {
 			var list string
-			_ = w.store.Pool.QueryRow(ctx, `SELECT coalesce(string_agg(concat_ws(' ', 'run', id, kind, state, phase, 'attempt', attempt, 'handed', handed, problem), '; '), '') FROM runs WHERE state NOT IN ('done', 'failed', 'stopped')`).Scan(&list)
+			_ = w.db().Pool.QueryRow(ctx, `SELECT coalesce(string_agg(concat_ws(' ', 'run', id, kind, state, phase, 'attempt', attempt, 'handed', handed, problem), '; '), '') FROM runs WHERE state NOT IN ('done', 'failed', 'stopped')`).Scan(&list)
 			out.add("nothing has gone on for a minute: %s (%s)", now, list)
 			return out, nil
 		}
@@ -199,7 +199,7 @@ func (w *world) checkSettled(ctx context.Context) (wrong, error) {
 				continue
 			}
 			var known string
-			if err := w.store.Pool.QueryRow(ctx, `SELECT fingerprint FROM environments WHERE id = $1`, s.envs[i]).Scan(&known); err != nil {
+			if err := w.db().Pool.QueryRow(ctx, `SELECT fingerprint FROM environments WHERE id = $1`, s.envs[i]).Scan(&known); err != nil {
 				return nil, err
 			}
 			if _, inForce := e.truth(); known != inForce {

@@ -8,7 +8,7 @@ import (
 
 // openRun is a run of a site that has not ended.
 func (p *person) openRun(ctx context.Context, s *shop) (id int64, ok bool) {
-	err := p.w.store.Pool.QueryRow(ctx, `SELECT id FROM runs WHERE site_id = $1 AND state NOT IN ('done', 'failed', 'stopped') ORDER BY id DESC LIMIT 1`, s.id).Scan(&id)
+	err := p.w.db().Pool.QueryRow(ctx, `SELECT id FROM runs WHERE site_id = $1 AND state NOT IN ('done', 'failed', 'stopped') ORDER BY id DESC LIMIT 1`, s.id).Scan(&id)
 	return id, err == nil
 }
 
@@ -24,7 +24,7 @@ func (p *person) stop(ctx context.Context, s *shop) int {
 
 func (p *person) accept(ctx context.Context, s *shop) int {
 	var id int64
-	if p.w.store.Pool.QueryRow(ctx, `SELECT f.id FROM findings f JOIN runs r ON r.id = f.run_id WHERE r.site_id = $1 AND f.state = 'open' ORDER BY f.id DESC LIMIT 1`, s.id).Scan(&id) != nil {
+	if p.w.db().Pool.QueryRow(ctx, `SELECT f.id FROM findings f JOIN runs r ON r.id = f.run_id WHERE r.site_id = $1 AND f.state = 'open' ORDER BY f.id DESC LIMIT 1`, s.id).Scan(&id) != nil {
 		return -1
 	}
 	why := fmt.Sprintf("known, %d", p.random.Int64())
@@ -52,7 +52,7 @@ func (p *person) importLedger(ctx context.Context, s *shop) int {
 func (p *person) adopt(ctx context.Context, s *shop) int {
 	var id int64
 	var found string
-	if p.w.store.Pool.QueryRow(ctx, `SELECT id, found FROM drifts WHERE site_id = $1 AND state = 'open' ORDER BY id LIMIT 1`, s.id).Scan(&id, &found) != nil {
+	if p.w.db().Pool.QueryRow(ctx, `SELECT id, found FROM drifts WHERE site_id = $1 AND state = 'open' ORDER BY id LIMIT 1`, s.id).Scan(&id, &found) != nil {
 		return -1
 	}
 	if p.random.IntN(3) == 0 {
@@ -94,7 +94,7 @@ func (p *person) measure(ctx context.Context, s *shop) int {
 
 func (p *person) search(ctx context.Context, s *shop) int {
 	var id int64
-	if p.w.store.Pool.QueryRow(ctx, `SELECT id FROM runs WHERE site_id = $1 AND kind = 'try' AND verdict = 'broken' ORDER BY id DESC LIMIT 1`, s.id).Scan(&id) != nil {
+	if p.w.db().Pool.QueryRow(ctx, `SELECT id FROM runs WHERE site_id = $1 AND kind = 'try' AND verdict = 'broken' ORDER BY id DESC LIMIT 1`, s.id).Scan(&id) != nil {
 		return -1
 	}
 	return p.summary(ctx, fmt.Sprintf("/runs/%d/find-culprit", id), nil)

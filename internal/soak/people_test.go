@@ -93,7 +93,7 @@ func (p *person) broken(ctx context.Context, all bool) (out []string, err error)
 	p.mu.Unlock()
 	for _, pr := range list {
 		var n int
-		if err := p.w.store.Pool.QueryRow(ctx, pr.query, pr.args...).Scan(&n); err != nil {
+		if err := p.w.db().Pool.QueryRow(ctx, pr.query, pr.args...).Scan(&n); err != nil {
 			return nil, fmt.Errorf("%s: %w", pr.what, err)
 		}
 		if n == 0 {
@@ -158,7 +158,7 @@ func pick[T any](random *rand.Rand, from []T) (one T, ok bool) {
 // some is a change of a site in one of the states, as the server shows it.
 func (p *person) some(ctx context.Context, s *shop, states ...string) (c change, ok bool) {
 	var ids []int64
-	rows, err := p.w.store.Pool.Query(ctx, `SELECT id FROM changes WHERE site_id = $1 AND state = ANY($2) ORDER BY id DESC LIMIT 6`, s.id, states)
+	rows, err := p.w.db().Pool.Query(ctx, `SELECT id FROM changes WHERE site_id = $1 AND state = ANY($2) ORDER BY id DESC LIMIT 6`, s.id, states)
 	if err != nil {
 		return c, false
 	}

@@ -20,10 +20,10 @@ const (
 	shortest = 60 * time.Second
 )
 
-// TestSoak makes trouble until as many processes were killed as TIDEMARKER_SOAK says, or for two minutes. What people, troubles
+// TestFaultsAreSurvived makes trouble until as many processes were killed as TIDEMARKER_SOAK says, or for two minutes. What people, troubles
 // and kills are chosen follows from the seed, which TIDEMARKER_SOAK_SEED repeats; when each comes about depends on the machine,
 // too, so that a fault may need several tries with its seed.
-func TestSoak(t *testing.T) {
+func TestFaultsAreSurvived(t *testing.T) {
 	kills, _ := strconv.Atoi(os.Getenv("TIDEMARKER_SOAK"))
 	seed, err := strconv.ParseUint(os.Getenv("TIDEMARKER_SOAK_SEED"), 10, 64)
 	if err != nil {
@@ -184,13 +184,13 @@ func (w *world) next(random *rand.Rand) (what string, do func(context.Context)) 
 // fullDisk has the database answer each picture as it does when its disk is full (SQLSTATE 53100).
 func (w *world) fullDisk(ctx context.Context, d time.Duration) {
 	steady := context.WithoutCancel(ctx)
-	_, err := w.store.Pool.Exec(steady, `CREATE OR REPLACE FUNCTION full_disk() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'could not extend file: No space left on device' USING ERRCODE = '53100'; END $$`)
+	_, err := w.db().Pool.Exec(steady, `CREATE OR REPLACE FUNCTION full_disk() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'could not extend file: No space left on device' USING ERRCODE = '53100'; END $$`)
 	if err == nil {
-		_, err = w.store.Pool.Exec(steady, `CREATE OR REPLACE TRIGGER full_disk BEFORE INSERT ON blobs EXECUTE FUNCTION full_disk()`)
+		_, err = w.db().Pool.Exec(steady, `CREATE OR REPLACE TRIGGER full_disk BEFORE INSERT ON blobs EXECUTE FUNCTION full_disk()`)
 	}
 	require.NoError(w, err)
 	pause(ctx, d)
-	_, err = w.store.Pool.Exec(steady, `DROP TRIGGER full_disk ON blobs`)
+	_, err = w.db().Pool.Exec(steady, `DROP TRIGGER full_disk ON blobs`)
 	require.NoError(w, err)
 }
 
@@ -221,7 +221,9 @@ func (w *world) calm(ctx context.Context) {
 		require.NoError(w, err)
 		everything, err := w.check(ctx, true)
 		require.NoError(w, err)
-		x = append(settled, everything...)
+		secrets, err := w.checkSecrets(ctx)
+		require.NoError(w, err)
+		x = append(append(settled, everything...), secrets...)
 	}
 	w.counts.checks++
 	w.counts.settled++
@@ -232,7 +234,7 @@ func (w *world) calm(ctx context.Context) {
 
 func (w *world) endClimb(ctx context.Context, s *shop) {
 	var id int64
-	if w.store.Pool.QueryRow(ctx, `SELECT change_id FROM climbs WHERE site_id = $1 AND over_at IS NULL`, s.id).Scan(&id) == nil {
+	if w.db().Pool.QueryRow(ctx, `SELECT change_id FROM climbs WHERE site_id = $1 AND over_at IS NULL`, s.id).Scan(&id) == nil {
 		w.people[2].ask(ctx, "POST", "/changes/"+strconv.FormatInt(id, 10)+"/climb/stop", nil, nil)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -50,7 +51,7 @@ type world struct {
 	folder   string
 	key      string // with which secrets are sealed
 	cluster  *cluster.Cluster
-	store    *store.Store // directly, past all lines
+	direct   atomic.Pointer[store.Store] // past all lines
 	server   string
 	programs []*program
 	shops    []*shop
@@ -68,7 +69,7 @@ func newWorld(t *testing.T, seed uint64) *world {
 	w.startDatabase()
 	t.Cleanup(func() { _ = w.cluster.Stop(t.Context()) })
 	w.open()
-	require.NoError(t, w.store.Migrate(t.Context()))
+	require.NoError(t, w.db().Migrate(t.Context()))
 	w.addShops()
 	w.addPrograms()
 	w.addPeople()
@@ -89,17 +90,19 @@ func (w *world) database() string {
 	return net.JoinHostPort("127.0.0.1", strconv.Itoa(w.cluster.Port()))
 }
 
+// db is the store that only the checks use, and people who look for what they can do something to.
+func (w *world) db() *store.Store { return w.direct.Load() }
+
 // open opens the store that only the checks use.
 func (w *world) open() {
 	w.Helper()
-	if w.store != nil {
-		w.store.Close()
-	}
 	keys, err := secret.Parse(w.key)
 	require.NoError(w, err)
 	st, err := store.Open(w.Context(), w.cluster.URL(), keys)
 	require.NoError(w, err)
-	w.store = st
+	if before := w.direct.Swap(st); before != nil {
+		before.Close()
+	}
 }
 
 // restartDatabase ends the database in the middle of all, as a failing machine does, and starts it again.
@@ -126,10 +129,10 @@ func (w *world) addShops() {
 		for _, e := range []*environment{s.staging, s.production} {
 			doc.Environments = append(doc.Environments, site.Environment{Name: e.inst.Environment, URL: e.inst.URL, Hosts: []string{e.inst.OtherHost}, Connector: &site.Connector{Kind: "http", URL: e.connector, Token: token}})
 		}
-		row, err := w.store.SaveSite(w.Context(), doc, false, "soak")
+		row, err := w.db().SaveSite(w.Context(), doc, false, "soak")
 		require.NoError(w, err)
 		s.id = row.ID
-		envs, err := w.store.Environments(w.Context(), row.ID)
+		envs, err := w.db().Environments(w.Context(), row.ID)
 		require.NoError(w, err)
 		for _, e := range envs {
 			at := 0
@@ -143,6 +146,8 @@ func (w *world) addShops() {
 }
 
 const (
+	editorPassword = "second edition" // as the stand-in has it
+
 	article = "/library/reading-the-first-pins"
 	lead    = "Soak lead, by "
 )
@@ -150,7 +155,7 @@ const (
 // edited is a site on whose staging a test edit is published with each check.
 func edited(doc site.Site) site.Site {
 	target := func(role, name string) *journey.Target { return &journey.Target{Role: role, Name: name} }
-	sign := []journey.Step{{Go: "/account"}, {Fill: &journey.Input{In: journey.Target{Label: "Name"}, Value: "ida"}}, {Fill: &journey.Input{In: journey.Target{Label: "Password"}, Value: "second edition"}},
+	sign := []journey.Step{{Go: "/account"}, {Fill: &journey.Input{In: journey.Target{Label: "Name"}, Value: "ida"}}, {Fill: &journey.Input{In: journey.Target{Label: "Password"}, Value: editorPassword, Secret: true}},
 		{Click: target("button", "Sign in")}, {Expect: &journey.Expect{URL: "/account"}}}
 	said := journey.Step{Expect: &journey.Expect{Text: &journey.Containing{In: journey.Target{CSS: "main"}, Contains: "It is published"}}}
 	doc.Personas = []site.Persona{{Name: "ida", Kind: "editor", Prepare: sign}}
@@ -217,7 +222,7 @@ func (w *world) addPeople() {
 		name string
 		role people.Role
 	}{{"marin", people.Maintainer}, {"ada", people.Approver}, {"root", people.Administrator}} {
-		_, err := w.store.AddPerson(w.Context(), who.name, hash, who.role)
+		_, err := w.db().AddPerson(w.Context(), who.name, hash, who.role)
 		require.NoError(w, err)
 		w.people = append(w.people, newPerson(w, who.name, rand.New(rand.NewPCG(w.seed, uint64(100+i)))))
 	}
