@@ -79,11 +79,6 @@ func (b *Browser) connect() error {
 		l.Kill()
 		return fmt.Errorf("talk to %s: %w", b.opt.Binary, err)
 	}
-	if _, err := limitMemory(l.PID()); err != nil {
-		_ = r.Close()
-		l.Kill()
-		return err
-	}
 	g, err := newGuard(r)
 	if err != nil {
 		_ = r.Close()
@@ -162,8 +157,20 @@ func (b *Browser) context(env site.Environment) (*private, error) {
 		return nil, fmt.Errorf("open a private context within %s: %w", b.opt.opens, err)
 	}
 	opened = opened.CancelTimeout()
+	if err := limitMemory(b.pid()); err != nil { // each time: a zygote may have come, or come again, since the last
+		_ = proto.TargetDisposeBrowserContext{BrowserContextID: opened.BrowserContextID}.Call(opened)
+		way.close()
+		return nil, err
+	}
 	g.allow(opened.BrowserContextID, env)
 	return &private{opened, g, way}, nil
+}
+
+// pid is the number of the Chromium that runs.
+func (b *Browser) pid() int {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.launch.PID()
 }
 
 // lives tells whether a Chromium still answers.

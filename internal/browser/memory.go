@@ -1,6 +1,7 @@
 package browser
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -15,21 +16,21 @@ import (
 // page is there (some 650 MB, measured), and 1 GB for the page. A page that wants more is refused it, or its tab crashes.
 const pageMemory = 1700 << 20
 
-// limitMemory limits the memory of every page that a Chromium will open: pages' processes are forked off its zygotes, from which
-// they inherit it. It says how many zygotes there were.
-func limitMemory(browser int) (int, error) {
-	n := 0
+// limitMemory limits the memory of every page that a Chromium has open or will open: pages' processes are forked off its zygotes,
+// from which they inherit it.
+func limitMemory(browser int) error {
 	for _, pid := range descendants(browser) {
 		cmd, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-		if err != nil || !slices.Contains(strings.Split(string(cmd), "\x00"), "--type=zygote") {
+		if err != nil || !strings.Contains(string(cmd), "--type=zygote") && !strings.Contains(string(cmd), "--type=renderer") {
 			continue
 		}
-		if err := unix.Prlimit(pid, unix.RLIMIT_DATA, &unix.Rlimit{Cur: pageMemory, Max: pageMemory}, nil); err != nil {
-			return n, fmt.Errorf("limit the memory of pages: %w", err)
+		err = unix.Prlimit(pid, unix.RLIMIT_DATA, &unix.Rlimit{Cur: pageMemory, Max: pageMemory}, nil)
+		// It may have ended meanwhile; and where the system does not let us, a page has what the unit's own limit leaves it.
+		if err != nil && !errors.Is(err, unix.ESRCH) && !errors.Is(err, unix.EPERM) {
+			return fmt.Errorf("limit the memory of pages: %w", err)
 		}
-		n++
 	}
-	return n, nil
+	return nil
 }
 
 // descendants are a process's children, theirs, and so on.

@@ -133,9 +133,10 @@ func (w *world) killAgainAndAgain(ctx context.Context, p *program) {
 	}
 }
 
-// excused tells whether a program may end by itself: it was begun while there was no database.
+// excused tells whether a program may end by itself: it was begun while the database went away.
 func (w *world) excused(p *program) bool {
-	return time.Since(p.since) < 15*time.Second && strings.Contains(tail(p), "connect")
+	said := tail(p)
+	return time.Since(p.since) < 15*time.Second && (strings.Contains(said, "connect") || strings.Contains(said, "start the job queue"))
 }
 
 func tail(p *program) string {
