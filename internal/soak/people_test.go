@@ -83,7 +83,7 @@ func (p *person) promised(status int, what, query string, args ...any) {
 	p.promises = append(p.promises, promise{what, query, args})
 }
 
-// kept are the promises of which nothing is to be seen; those that are there are not asked for again but at the end.
+// broken are the promises of which nothing is to be seen: among the latest, or among all.
 func (p *person) broken(ctx context.Context, all bool) (out []string, err error) {
 	p.mu.Lock()
 	list := p.promises
