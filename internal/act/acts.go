@@ -175,6 +175,22 @@ func (a *Acts) lock(ctx context.Context, env store.Environment) (unlock func(), 
 	return held.Unlock, nil
 }
 
+// aRead is how long an act of a person waits for whoever only reads the environment just now.
+const aRead = 3 * time.Second
+
+// lockWhenRead is [Acts.lock], but a reading that is under way is waited for; *[Busy]
+// when it is more than that.
+func (a *Acts) lockWhenRead(ctx context.Context, env store.Environment) (unlock func(), err error) {
+	held, free, err := a.Store.LockEnvironment(ctx, env.ID, aRead)
+	if err != nil {
+		return nil, err
+	}
+	if !free {
+		return nil, &Busy{env.Name}
+	}
+	return held.Unlock, nil
+}
+
 // idle is *[Busy] while a run is open on an environment.
 func (a *Acts) idle(ctx context.Context, env store.Environment) error {
 	switch _, err := a.Store.OpenRunOn(ctx, env.ID); {

@@ -132,7 +132,7 @@ func (a *Acts) TakeExport(ctx context.Context, envID int64, file []byte, who str
 	if a.Able(env).Reads {
 		return env, &NotPossible{env.Name + " is read through its connector; there is nothing to upload"}
 	}
-	unlock, err := a.lock(ctx, env)
+	unlock, err := a.lockWhenRead(ctx, env)
 	if err != nil {
 		return env, err
 	}

@@ -46,7 +46,7 @@ func (a *Acts) Purge(ctx context.Context, envID int64, o PurgeOrder, who string)
 	case !able.PurgesAll && len(o.Paths) == 0, !able.PurgesPages && len(o.Paths) > 0:
 		return done, &NotPossible{"what " + env.Name + " has cached is purged by hand, in the site's own administration"}
 	}
-	unlock, err := a.lock(ctx, env)
+	unlock, err := a.lockWhenRead(ctx, env)
 	if err != nil {
 		return done, err
 	}

@@ -45,6 +45,27 @@ func (s *Store) TryLockEnvironment(ctx context.Context, id int64) (l *Lock, ok b
 	return s.lock(ctx, lockKey{lockEnvironment, id}, false)
 }
 
+// LockEnvironment is [Store.TryLockEnvironment], but lets who has it finish first: for that long and no longer.
+func (s *Store) LockEnvironment(ctx context.Context, id int64, within time.Duration) (l *Lock, ok bool, err error) {
+	if l, ok, err = s.TryLockEnvironment(ctx, id); ok || err != nil {
+		return l, ok, err
+	}
+	patience, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	tick := time.NewTicker(within / 20)
+	defer tick.Stop()
+	for {
+		select {
+		case <-patience.Done():
+			return nil, false, ctx.Err()
+		case <-tick.C: // asked again, so that no connection is pinned by who waits
+			if l, ok, err = s.TryLockEnvironment(ctx, id); ok || err != nil {
+				return l, ok, err
+			}
+		}
+	}
+}
+
 // TryLockField takes the lock of who makes days of page views, until the transaction ends; ok is false when another process
 // has it.
 func (s *Store) TryLockField(ctx context.Context) (ok bool, err error) {

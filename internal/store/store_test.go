@@ -156,6 +156,29 @@ func TestARunsLockGoesWithItsHolder(t *testing.T) {
 	other.Close()
 }
 
+func TestALockIsWaitedForOnlySoLong(t *testing.T) {
+	s, _ := testdb.New(t)
+	ours, ok, err := s.TryLockEnvironment(t.Context(), 1)
+	require.NoError(t, err)
+	require.True(t, ok)
+	_, ok, err = s.LockEnvironment(t.Context(), 1, 200*time.Millisecond)
+	require.NoError(t, err)
+	assert.False(t, ok, "who has it is not done")
+	time.AfterFunc(100*time.Millisecond, ours.Unlock)
+	theirs, ok, err := s.LockEnvironment(t.Context(), 1, time.Minute)
+	require.NoError(t, err)
+	require.True(t, ok, "who had it is done")
+	theirs.Unlock()
+	gone, cancel := context.WithCancel(t.Context())
+	again, ok, err := s.TryLockEnvironment(t.Context(), 1)
+	require.NoError(t, err)
+	require.True(t, ok)
+	defer again.Unlock()
+	cancel()
+	_, _, err = s.LockEnvironment(gone, 1, time.Minute)
+	require.ErrorIs(t, err, context.Canceled)
+}
+
 func TestNoticesReachEverybodyWhoListens(t *testing.T) {
 	s, _ := testdb.New(t)
 	ctx, stop := context.WithCancel(t.Context())
