@@ -101,7 +101,7 @@ func (s *Server) proof(ctx context.Context, findingID int64) (Proof, error) {
 	}
 	f := e.finding
 	doc := f.Document.V
-	p := Proof{Finding: FindingView{f.ID, doc, f.State, f.AcceptedBy, f.AcceptedWhy, f.AcceptedAt}, Regions: []visual.Region{}, Quiet: []visual.Region{}, Candidates: []exclusion.Candidate{}}
+	p := Proof{Finding: findingView(f), Regions: []visual.Region{}, Quiet: []visual.Region{}, Candidates: []exclusion.Candidate{}}
 	key := evidence.Key{Page: doc.Page, Persona: doc.Persona, Device: doc.Device}
 	now, before := pageOf(e.now, key), pageOf(e.base.Look, key)
 	if doc.Control != nil && doc.Control.Pass > 0 {

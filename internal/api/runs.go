@@ -77,10 +77,15 @@ type LaterView struct {
 type FindingView struct {
 	ID int64 `json:"id"`
 	evidence.Finding
+	WantsMark   bool       `json:"wantsMark,omitempty" doc:"A new mark mends it: the mark was taken by a browser that draws otherwise."`
 	State       string     `json:"state" enum:"open,accepted"`
 	AcceptedBy  string     `json:"acceptedBy,omitempty"`
 	AcceptedWhy string     `json:"acceptedWhy,omitempty"`
 	AcceptedAt  *time.Time `json:"acceptedAt,omitempty"`
+}
+
+func findingView(f store.Finding) FindingView {
+	return FindingView{f.ID, f.Document.V, f.Document.V.WantsNewMark(), f.State, f.AcceptedBy, f.AcceptedWhy, f.AcceptedAt}
 }
 
 // LookSummary is one look of a run, without its evidence.
@@ -189,7 +194,7 @@ func (s *Server) runView(ctx context.Context, id int64) (RunView, error) {
 		return v, err
 	}
 	for _, f := range rows {
-		v.Findings = append(v.Findings, FindingView{f.ID, f.Document.V, f.State, f.AcceptedBy, f.AcceptedWhy, f.AcceptedAt})
+		v.Findings = append(v.Findings, findingView(f))
 	}
 	return v, nil
 }

@@ -15,6 +15,9 @@ import (
 	"tidemarker/internal/store"
 )
 
+// marksShown is how many marks of an environment are shown with what drew them.
+const marksShown = 3
+
 // MarkView is a place to go back to.
 type MarkView struct {
 	ID          int64             `json:"id"`
@@ -25,6 +28,7 @@ type MarkView struct {
 	TakenAt     time.Time         `json:"takenAt"`
 	Looks       evidence.Progress `json:"looks"`
 	Verdict     evidence.Verdict  `json:"verdict" enum:"clear,broken,unsure,not checked"`
+	Browser     string            `json:"browser,omitempty" doc:"What drew its pictures: a browser and its version. Of the three latest, where it is known."`
 }
 
 // ActView is one act on an environment's settings.
@@ -56,6 +60,7 @@ type EnvironmentView struct {
 	ReadAt      *time.Time           `json:"readAt"`
 	Software    string               `json:"software,omitempty"`
 	Marks       []MarkView           `json:"marks"`
+	Redrawn     string               `json:"redrawn,omitempty" doc:"Why pictures can no longer be compared with the latest mark's: another browser or other fonts draw them."`
 	Acts        []ActView            `json:"acts"`
 	Drift       *DriftView           `json:"drift" doc:"What somebody changed outside, until it is accepted or put back."`
 	Runs        []RunSummary         `json:"runs"`
@@ -299,14 +304,24 @@ func (s *Server) environmentView(ctx context.Context, e store.Environment, runs 
 	if err != nil {
 		return v, err
 	}
-	for _, m := range marks {
+	for i, m := range marks {
 		mv := MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Run: m.RunID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
 		if r, err := s.Store.Run(ctx, m.RunID); err == nil {
 			mv.Looks, mv.Verdict = r.Progress.V.Looks, r.Verdict
 		} else if !errors.Is(err, store.ErrNotFound) {
 			return v, err
 		}
+		if i < marksShown {
+			if mv.Browser, err = s.Store.RendererOf(ctx, m); err != nil {
+				return v, err
+			}
+		}
 		v.Marks = append(v.Marks, mv)
+	}
+	if len(marks) > 0 {
+		if v.Redrawn, err = s.Store.DrawnOtherwise(ctx, marks[0]); err != nil {
+			return v, err
+		}
 	}
 	applied, err := s.Store.Acts(ctx, e.ID, 20)
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 	"github.com/go-rod/rod/lib/launcher"
 	"github.com/go-rod/rod/lib/proto"
 
+	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/status"
 )
@@ -35,6 +36,7 @@ type Browser struct {
 	launch *launcher.Launcher
 	rod    *rod.Browser
 	guard  *guard
+	draws  *evidence.Renderer
 	closed bool
 }
 
@@ -67,6 +69,13 @@ func Start(opt Options) (*Browser, error) {
 // Tabs is how many tabs are opened at once.
 func (b *Browser) Tabs() int { return b.opt.Tabs }
 
+// Renderer is what draws this browser's pictures.
+func (b *Browser) Renderer() *evidence.Renderer {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.draws
+}
+
 // connect starts Chromium; b.mu is held.
 func (b *Browser) connect() error {
 	l := Launcher(b.opt.Binary)
@@ -79,13 +88,19 @@ func (b *Browser) connect() error {
 		l.Kill()
 		return fmt.Errorf("talk to %s: %w", b.opt.Binary, err)
 	}
+	draws, err := renderer(r)
+	if err != nil {
+		_ = r.Close()
+		l.Kill()
+		return fmt.Errorf("see what %s draws: %w", b.opt.Binary, err)
+	}
 	g, err := newGuard(r)
 	if err != nil {
 		_ = r.Close()
 		l.Kill()
 		return fmt.Errorf("watch over the workers of %s: %w", b.opt.Binary, err)
 	}
-	b.launch, b.rod, b.guard = l, r, g
+	b.launch, b.rod, b.guard, b.draws = l, r, g, draws
 	status.BrowsersStarted.Inc()
 	return nil
 }

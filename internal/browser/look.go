@@ -41,7 +41,7 @@ func (b *Browser) Look(ctx context.Context, env site.Environment, task site.Page
 	}
 	defer release()
 	missing, err := twice(ctx, func(attempt int) error {
-		out = evidence.PageLook{Key: evidence.Key{Page: task.Page.Path, Persona: task.Persona, Device: task.Device}, Class: task.Page.Class, Attempts: attempt, Served: httpcache.Unknown}
+		out = evidence.PageLook{Renderer: b.Renderer(), Key: evidence.Key{Page: task.Page.Path, Persona: task.Persona, Device: task.Device}, Class: task.Page.Class, Attempts: attempt, Served: httpcache.Unknown}
 		raw, err := b.lookOnce(ctx, env, task, state, reader, sources, &out)
 		if err != nil {
 			return err

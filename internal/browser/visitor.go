@@ -73,7 +73,7 @@ func (v *Visitor) Open(ctx context.Context, task site.PageTask) error {
 func (v *Visitor) Look(ctx context.Context, task site.PageTask, state State, reader *httpcache.Reader, keep Keep) (evidence.PageLook, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	out := evidence.PageLook{Key: evidence.Key{Page: task.Page.Path, Persona: task.Persona, Device: v.device}, Class: task.Page.Class, Attempts: 1, Served: httpcache.Unknown}
+	out := evidence.PageLook{Renderer: v.browser.Renderer(), Key: evidence.Key{Page: task.Page.Path, Persona: task.Persona, Device: v.device}, Class: task.Page.Class, Attempts: 1, Served: httpcache.Unknown}
 	release, err := v.browser.acquire(ctx)
 	if err != nil {
 		return out, err

@@ -107,7 +107,7 @@ func (c *controlling) before(ctx context.Context) error {
 	}
 	for k, findings := range c.of.everything() {
 		others, looked := was[k]
-		if !looked || slices.ContainsFunc(others, func(f evidence.Finding) bool { return f.Kind == evidence.NotCheckedKind }) {
+		if !looked || slices.ContainsFunc(others, evidence.Finding.NotLooked) {
 			continue
 		}
 		c.seen[k] = firstControlPass
@@ -250,7 +250,7 @@ func (c *controlling) round(ctx context.Context, keys []evidence.Key, withChange
 		if !looked {
 			continue
 		}
-		missing := slices.ContainsFunc(others, func(f evidence.Finding) bool { return f.Kind == evidence.NotCheckedKind })
+		missing := slices.ContainsFunc(others, evidence.Finding.NotLooked)
 		for _, f := range findings {
 			if have := c.causes[f.OwnCause()]; have != nil && f.NeedsControl() && !missing {
 				*have = have.Seen(withChange, f.Shows(others))

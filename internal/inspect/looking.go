@@ -296,7 +296,7 @@ func (r *Inspection) takeJourney(ctx context.Context, b *browser.Browser, t site
 	}
 	k := journeyKey(t)
 	found := evidence.CompareJourney(r.Base, look)
-	notTaken := func(f evidence.Finding) bool { return f.Kind == evidence.NotCheckedKind && f.Host == "" }
+	notTaken := func(f evidence.Finding) bool { return f.NotLooked() && f.Host == "" }
 	if g.second && !slices.ContainsFunc(g.of(k), notTaken) { // else this is the first that is known of it
 		found = evidence.Confirm(g.of(k), found)
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"strings"
 	"time"
 
 	"tidemarker/internal/core/evidence"
@@ -58,6 +59,21 @@ func (s *Store) Marks(ctx context.Context, envID int64, limit int) ([]Mark, erro
 // LatestMark is an environment's newest mark.
 func (s *Store) LatestMark(ctx context.Context, envID int64) (Mark, error) {
 	return one[Mark](ctx, s, "a mark of the environment", `SELECT `+columns[Mark]("")+` FROM marks WHERE environment_id = $1 ORDER BY id DESC LIMIT 1`, envID)
+}
+
+// DrawnOtherwise is what runs since a mark say of its pictures when they could not be compared
+// with it; "" when they could.
+func (s *Store) DrawnOtherwise(ctx context.Context, m Mark) (string, error) {
+	says, err := many[string](ctx, s, "what was not compared", `SELECT f.document->>'detail' FROM runs r JOIN findings f ON f.run_id = r.id
+		WHERE r.environment_id = $1 AND r.id > $2 AND f.document->>'kind' = $3 AND f.document->>'part' = $4 ORDER BY f.id DESC LIMIT 1`,
+		m.EnvironmentID, m.RunID, evidence.NotCheckedKind, evidence.RendererCause)
+	return strings.Join(says, ""), err
+}
+
+// RendererOf is what drew the pictures of a mark, as it is called; "" when that is not known.
+func (s *Store) RendererOf(ctx context.Context, m Mark) (string, error) {
+	names, err := many[string](ctx, s, "what drew the pictures", `SELECT coalesce(document->'renderer'->>'browser', '') FROM looks WHERE run_id = $1 AND pass = 1 AND kind = 'page' ORDER BY id LIMIT 1`, m.RunID)
+	return strings.Join(names, ""), err
 }
 
 // Baseline reads the evidence of a mark as it is now.

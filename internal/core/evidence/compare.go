@@ -67,6 +67,7 @@ func ComparePage(base Baseline, p PageLook, pictures Pictures) ([]Finding, error
 	out = append(out, policyFindings(m, p)...)
 	out = append(out, surfaceFindings(m, rest, p)...)
 	out = append(out, ownerFindings(base, m, p)...)
+	out = append(out, rendererFindings(m, p)...)
 	pics, err := pictureFindings(m, rest, p, pictures)
 	return append(out, pics...), err
 }

@@ -201,6 +201,9 @@ func Summarise(v Verdict, findings []Finding, looks Progress) string {
 			if f.Host != "" {
 				return fmt.Sprintf("Not checked: %s was not asked, since the site does not list it. Add the host to the site and look again.", f.Host)
 			}
+			if f.WantsNewMark() {
+				return "Not checked: pictures were not compared, since another browser or other fonts draw them than the mark's. Take a new mark."
+			}
 			if f.Kind == NotCheckedKind && f.Severity != Note {
 				return fmt.Sprintf("Not checked: %s could not be looked at (%s: %s).", count(max(looks.Failed, 1), "page"), f.Page, lowerFirst(f.Title))
 			}

@@ -40,6 +40,7 @@ type PageLook struct {
 	CacheNote string            `json:"cacheNote,omitempty" doc:"What says how it was served, as it came."`
 	Title     string            `json:"title"`
 	Picture   *Picture          `json:"picture,omitempty"`
+	Renderer  *Renderer         `json:"renderer,omitempty" doc:"What drew the picture."`
 	Outline   []Box             `json:"outline,omitempty"`
 	Styles    []Style           `json:"styles,omitempty" doc:"How the boxes of the outline are drawn."`
 	Lines     []Line            `json:"lines,omitempty"`

@@ -33,6 +33,9 @@ type part struct {
 }
 
 func pictureFindings(m PageLook, rest Volatile, p PageLook, pictures Pictures) ([]Finding, error) {
+	if !m.Renderer.DrawsLike(p.Renderer) {
+		return nil, nil
+	}
 	a, b, err := pixels(m, p, pictures)
 	if err != nil {
 		return nil, fmt.Errorf("compare the pictures of %s: %w", p.Page, err)
@@ -50,7 +53,7 @@ func pictureFindings(m PageLook, rest Volatile, p PageLook, pictures Pictures) (
 		if x.changed < specks && i > 0 {
 			continue
 		}
-		f := p.about(PictureKind, x.severity(), x.what).with("%s%s", whereIn(x), others(res, parts, i))
+		f := p.about(PictureKind, x.severity(), x.what).with("%s%s%s", whereIn(x), others(res, parts, i), otherVersion(m, p))
 		f.Region, f.Weight = &x.region, x.weight
 		out = append(out, f.caused(x.path))
 	}

@@ -2902,6 +2902,8 @@ export interface components {
             name: string;
             /** Format: date-time */
             readAt: string | null;
+            /** @description Why pictures can no longer be compared with the latest mark's: another browser or other fonts draw them. */
+            redrawn?: string;
             /** @enum {string} */
             role: "staging" | "production" | "other";
             runs: components["schemas"]["RunSummary"][];
@@ -3259,6 +3261,8 @@ export interface components {
             /** @description It comes of another finding of the same cause. */
             symptom?: boolean;
             title: string;
+            /** @description A new mark mends it: the mark was taken by a browser that draws otherwise. */
+            wantsMark?: boolean;
             /**
              * Format: int64
              * @description How much what changed weighs by what it is: 2 what people act with, 1 content, 0 what stands at the side.
@@ -3726,6 +3730,8 @@ export interface components {
             name: string;
         };
         MarkView: {
+            /** @description What drew its pictures: a browser and its version. Of the three latest, where it is known. */
+            browser?: string;
             fingerprint: string;
             /** Format: int64 */
             id: number;

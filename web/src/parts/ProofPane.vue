@@ -117,6 +117,9 @@ onUnmounted(() => removeEventListener("keydown", press));
           size="small"
           @click="adding = true"
         />
+        <RouterLink v-if="finding.wantsMark" :to="`/sites/${run.site}`" class="small"
+          >Take a new mark of {{ run.environment }}, on the site’s page</RouterLink
+        >
       </div>
     </div>
     <AskState :pending="isPending" :error="error" what="The proof" @again="refetch()">

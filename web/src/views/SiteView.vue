@@ -114,7 +114,11 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
           <ul v-else class="plain-list">
             <li v-for="m in e.marks.slice(0, 3)" :key="m.id" class="mark">
               <RouterLink :to="`/runs/${m.run}`">Mark {{ m.id }}</RouterLink>
-              <span class="small"><Fingerprint :value="m.fingerprint" /> · <When :at="m.takenAt" short /></span>
+              <span class="small"
+                ><Fingerprint :value="m.fingerprint" /> · <When :at="m.takenAt" short /><template v-if="m.browser">
+                  · {{ m.browser }}</template
+                ></span
+              >
               <StateGlyph v-if="m.fingerprint === e.fingerprint" state="clear" word="in force" />
               <Button
                 v-else-if="may('work')"
@@ -125,11 +129,12 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
               />
             </li>
           </ul>
+          <p v-if="e.redrawn" class="none">{{ e.redrawn }}</p>
           <div v-if="may('work')" class="row acts">
             <Button
               :label="e.marks.length ? 'Take another mark' : 'Take the first mark'"
               size="small"
-              :outlined="e.marks.length > 0"
+              :outlined="e.marks.length > 0 && !e.redrawn"
               @click="mark(e.id)"
             />
             <Button v-if="e.marks.length" label="Check as it is" size="small" outlined @click="check(e.id)" />
