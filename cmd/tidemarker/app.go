@@ -102,8 +102,10 @@ func (a *app) startBrowser() (*browser.Browser, error) {
 			return nil, err
 		}
 		a.browser = b
-		if os.Geteuid() == 0 {
-			a.log.Warn("Chromium runs without its sandbox, since this process is root's", "mend", "run Tide Marker as a user of its own, as the package's unit does (docs/running.md)")
+		if how := b.Confinement(); how.Sandbox {
+			a.log.Info("Chromium runs " + how.String())
+		} else {
+			a.log.Warn("Chromium runs "+how.String(), "mend", "let it have user namespaces, and run Tide Marker as a user of its own (docs/running.md, “The browser”)")
 		}
 	}
 	return a.browser, nil

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"github.com/go-rod/rod"
-	"github.com/go-rod/rod/lib/launcher"
 	"github.com/go-rod/rod/lib/proto"
 
 	"tidemarker/internal/core/evidence"
@@ -33,7 +32,8 @@ type Browser struct {
 	slots chan struct{}
 
 	mu     sync.Mutex
-	launch *launcher.Launcher
+	launch *running
+	ways   []Confinement // what is tried to start it; one, once that has worked
 	rod    *rod.Browser
 	guard  *guard
 	draws  *evidence.Renderer
@@ -57,7 +57,7 @@ func Start(opt Options) (*Browser, error) {
 			return nil, err
 		}
 	}
-	b := &Browser{opt: opt, slots: make(chan struct{}, opt.Tabs)}
+	b := &Browser{opt: opt, ways: ways(), slots: make(chan struct{}, opt.Tabs)}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if err := b.connect(); err != nil {
@@ -76,31 +76,37 @@ func (b *Browser) Renderer() *evidence.Renderer {
 	return b.draws
 }
 
+// Confinement is how confined it runs.
+func (b *Browser) Confinement() Confinement {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.launch.how
+}
+
 // connect starts Chromium; b.mu is held.
 func (b *Browser) connect() error {
-	l := Launcher(b.opt.Binary)
-	url, err := l.Launch()
+	l, err := start(b.opt.Binary, b.ways)
 	if err != nil {
 		return fmt.Errorf("start %s: %w", b.opt.Binary, err)
 	}
-	r := rod.New().ControlURL(url)
+	r := rod.New().ControlURL(l.url)
 	if err := r.Connect(); err != nil {
-		l.Kill()
+		l.end()
 		return fmt.Errorf("talk to %s: %w", b.opt.Binary, err)
 	}
 	draws, err := renderer(r)
 	if err != nil {
 		_ = r.Close()
-		l.Kill()
+		l.end()
 		return fmt.Errorf("see what %s draws: %w", b.opt.Binary, err)
 	}
 	g, err := newGuard(r)
 	if err != nil {
 		_ = r.Close()
-		l.Kill()
+		l.end()
 		return fmt.Errorf("watch over the workers of %s: %w", b.opt.Binary, err)
 	}
-	b.launch, b.rod, b.guard, b.draws = l, r, g, draws
+	b.launch, b.rod, b.guard, b.draws, b.ways = l, r, g, draws, []Confinement{l.how}
 	status.BrowsersStarted.Inc()
 	return nil
 }
@@ -118,8 +124,7 @@ func (b *Browser) Close() {
 
 func (b *Browser) end() {
 	_ = b.rod.Close()
-	b.launch.Kill()
-	b.launch.Cleanup()
+	b.launch.end()
 }
 
 // private is a private context, which reaches the hosts of one environment.
@@ -172,7 +177,7 @@ func (b *Browser) context(env site.Environment) (*private, error) {
 		return nil, fmt.Errorf("open a private context within %s: %w", b.opt.opens, err)
 	}
 	opened = opened.CancelTimeout()
-	if err := limitMemory(b.pid()); err != nil { // each time: a zygote may have come, or come again, since the last
+	if err := b.launched().limitMemory(); err != nil { // each time: a zygote may have come, or come again, since the last
 		_ = proto.TargetDisposeBrowserContext{BrowserContextID: opened.BrowserContextID}.Call(opened)
 		way.close()
 		return nil, err
@@ -181,11 +186,11 @@ func (b *Browser) context(env site.Environment) (*private, error) {
 	return &private{opened, g, way}, nil
 }
 
-// pid is the number of the Chromium that runs.
-func (b *Browser) pid() int {
+// launched is the Chromium that runs.
+func (b *Browser) launched() *running {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return b.launch.PID()
+	return b.launch
 }
 
 // lives tells whether a Chromium still answers.

@@ -31,9 +31,13 @@ func TestWhatDrawsIsKnownByWhatItDraws(t *testing.T) {
 	assert.NotEqual(t, first.fonts["serif"], first.fonts["monospace"])
 
 	// A machine with other fonts: serif is what monospace was.
-	conf := filepath.Join(t.TempDir(), "fonts.conf")
+	dir, err := os.MkdirTemp("", "fonts-")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755)) //nolint:gosec // whoever Chromium runs as reads it
+	conf := filepath.Join(dir, "fonts.conf")
 	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, `<?xml version="1.0"?><!DOCTYPE fontconfig SYSTEM "fonts.dtd"><fontconfig><dir>/usr/share/fonts</dir><cachedir>%s</cachedir>
-<match><test name="family"><string>serif</string></test><edit name="family" mode="assign" binding="strong"><string>%s</string></edit></match></fontconfig>`, t.TempDir(), first.fonts["monospace"]), 0o600))
+<match><test name="family"><string>serif</string></test><edit name="family" mode="assign" binding="strong"><string>%s</string></edit></match></fontconfig>`, t.TempDir(), first.fonts["monospace"]), 0o644)) //nolint:gosec // whoever Chromium runs as reads it
 	t.Setenv("FONTCONFIG_FILE", conf)
 	other := of()
 	assert.Equal(t, first.browser, other.browser)
