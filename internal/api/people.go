@@ -20,6 +20,9 @@ type SessionView struct {
 	Name      string      `json:"name"`
 	Role      people.Role `json:"role" enum:"observer,maintainer,approver,administrator"`
 	Abilities []string    `json:"abilities" enum:"see,work,decide,administer" doc:"What this role may do."`
+
+	Needs   people.Entry        `json:"needs,omitempty" enum:"second factor,enrolment" doc:"What is to be done before anything else: show a second factor, or add one."`
+	Factors []people.FactorKind `json:"factors,omitempty" enum:"code app,passkey" doc:"Which kinds of second factors they have; a recovery code does as well."`
 }
 
 // PersonView is somebody who can sign in.
@@ -30,6 +33,7 @@ type PersonView struct {
 	Disabled  bool        `json:"disabled"`
 	CreatedAt time.Time   `json:"createdAt"`
 	SeenAt    *time.Time  `json:"seenAt"`
+	Factors   int         `json:"factors" doc:"How many second factors they have."`
 }
 
 // InvitationView is an invitation that can still be used. Its link is not kept.
@@ -77,9 +81,13 @@ func (s *Server) peopleOperations(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "list-people", Method: http.MethodGet, Path: "/people", Summary: "Everybody who can sign in", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*output[[]PersonView], error) {
 			rows, err := s.Store.People(ctx)
+			if err != nil {
+				return nil, problem(err)
+			}
+			factors, err := s.Store.FactorCounts(ctx)
 			views := []PersonView{}
 			for _, p := range rows {
-				views = append(views, personView(p))
+				views = append(views, personView(p, factors[p.ID]))
 			}
 			return out(views, err)
 		})
@@ -124,14 +132,19 @@ func (s *Server) peopleOperations(api huma.API) {
 
 func (s *Server) sessionOperations(api huma.API, tags []string) {
 	s.signInOperation(api, tags)
+	s.enteringOperations(api, tags)
+	s.factorOperations(api, tags)
 	s.sessionListOperations(api, tags)
 	huma.Register(api, huma.Operation{OperationID: "get-session", Method: http.MethodGet, Path: "/session", Summary: "Who is signed in", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*output[SessionView], error) {
 			c := callerOf(ctx)
-			if c.role == "" {
+			if c.role == "" && !c.enrolling {
 				return nil, huma.Error401Unauthorized(notSignedIn)
 			}
-			return out(sessionView(c.person, c.role), nil)
+			if c.token != "" {
+				return out(abilitiesOf(c.person, c.role), nil)
+			}
+			return out(s.sessionView(ctx, c.person, c.role))
 		})
 	huma.Register(api, huma.Operation{OperationID: "sign-out", Method: http.MethodDelete, Path: "/session", Summary: "Signs out", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*struct{}, error) {
@@ -210,23 +223,8 @@ func (s *Server) tokenOperations(api huma.API, tags []string) {
 		})
 }
 
-func personView(p store.Person) PersonView {
-	return PersonView{p.ID, p.Name, p.Role, p.Disabled, p.CreatedAt, p.SeenAt}
-}
-
-func sessionView(p store.Person, role people.Role) SessionView {
-	v := SessionView{Person: p.ID, Name: p.Name, Role: role, Abilities: []string{}}
-	for _, a := range []people.Ability{people.See, people.Work, people.Decide, people.Administer} {
-		if role.May(a) {
-			v.Abilities = append(v.Abilities, string(a))
-		}
-	}
-	return v
-}
-
-func (s *Server) sessionOf(ctx context.Context, name string) (SessionView, error) {
-	p, err := s.Store.PersonNamed(ctx, strings.TrimSpace(name))
-	return sessionView(p, p.Role), err
+func personView(p store.Person, factors int) PersonView {
+	return PersonView{p.ID, p.Name, p.Role, p.Disabled, p.CreatedAt, p.SeenAt, factors}
 }
 
 func (s *Server) editPerson(ctx context.Context, id int64, role people.Role, disabled bool) (PersonView, error) {
@@ -248,7 +246,11 @@ func (s *Server) editPerson(ctx context.Context, id int64, role people.Role, dis
 		return PersonView{}, err
 	}
 	p, err := s.Store.Person(ctx, id)
-	return personView(p), err
+	if err != nil {
+		return PersonView{}, err
+	}
+	factors, err := s.Store.FactorCounts(ctx)
+	return personView(p, factors[id]), err
 }
 
 func (s *Server) invite(ctx context.Context, role people.Role, note string, person *int64) (MadeInvitation, error) {
@@ -350,7 +352,7 @@ func (s *Server) join(ctx context.Context, secret, name, password string) (Sessi
 	if err := s.Store.RecordTeam(ctx, p.Name, "Used the invitation of "+inv.InvitedBy+"."); err != nil {
 		return SessionView{}, err
 	}
-	return sessionView(p, p.Role), s.beginSession(ctx, p)
+	return s.enter(ctx, p, p.Name)
 }
 
 func refusedInput(where string, err error) error {

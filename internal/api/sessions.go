@@ -2,11 +2,11 @@ package api
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -29,6 +29,9 @@ type caller struct {
 	// address is where the request came from, as far as that limits how often somebody tries.
 	address string
 	agent   string // as the browser calls itself
+	host    string // by which it called us
+	// enrolling: they have to add a second factor before anything else; the role is none until then.
+	enrolling bool
 }
 
 // name is how the record calls them.
@@ -79,7 +82,7 @@ func (s *Server) identify(next http.Handler) http.Handler {
 			http.Error(w, "Tide Marker cannot reach its database. Try again in a moment.", http.StatusServiceUnavailable)
 			return
 		}
-		c.address, c.agent = s.addressOf(r), r.UserAgent()
+		c.address, c.agent, c.host = s.addressOf(r), r.UserAgent(), r.Host
 		if c.person.ID != 0 && c.token == "" {
 			if err := s.Store.Saw(r.Context(), c.person.ID); err != nil {
 				s.Log.Error("that somebody was here could not be noted", "why", err)
@@ -117,6 +120,13 @@ func (s *Server) callerFor(r *http.Request) (caller, error) {
 	if err != nil || p.Disabled || p.Epoch != s.sessions.GetInt(ctx, sessionEpoch) {
 		return caller{}, err
 	}
+	enrolling, err := s.enrolling(ctx, p)
+	if err != nil {
+		return caller{}, err
+	}
+	if enrolling {
+		return caller{person: p, enrolling: true}, nil
+	}
 	return caller{person: p, role: p.Role}, nil
 }
 
@@ -124,6 +134,9 @@ func (s *Server) callerFor(r *http.Request) (caller, error) {
 // cannot be registered.
 var needs = map[string]people.Ability{
 	"sign-in": anybody, "sign-out": anybody, "get-session": anybody, "look-at-invitation": anybody, "join": anybody,
+	"prove-code": anybody, "ask-passkey": anybody, "prove-passkey": anybody,
+	"list-factors": people.See, "begin-code-app": people.See, "confirm-code-app": people.See, "begin-passkey": people.See, "add-passkey": people.See, "remove-factor": people.See, "renew-recovery-codes": people.See,
+	"reset-factors": people.Administer, "get-required-factors": people.Administer, "require-factors": people.Administer,
 	"change-password": people.See, "list-sessions": people.See, "end-session": people.See, "list-tokens": people.See, "make-token": people.See, "revoke-token": people.See,
 	"list-people": people.Administer, "edit-person": people.Administer, "invite": people.Administer, "list-invitations": people.Administer,
 	"withdraw-invitation": people.Administer, "get-team-history": people.Administer,
@@ -150,6 +163,9 @@ var needs = map[string]people.Ability{
 
 const anybody people.Ability = ""
 
+// toEnrol is what somebody may who has to add a second factor first.
+var toEnrol = []string{"list-factors", "begin-code-app", "confirm-code-app", "begin-passkey", "add-passkey"}
+
 // guard lets an operation through when its caller has the ability it needs.
 func guard(api huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
@@ -158,6 +174,10 @@ func guard(api huma.API) func(huma.Context, func(huma.Context)) {
 		switch {
 		case ability == anybody || c.role.May(ability):
 			next(ctx)
+		case c.enrolling && slices.Contains(toEnrol, ctx.Operation().OperationID):
+			next(ctx)
+		case c.enrolling:
+			_ = huma.WriteErr(api, ctx, http.StatusForbidden, "Your role has to have a second factor. Add one first, on your own page.")
 		case c.role == "":
 			_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, notSignedIn)
 		default:
@@ -210,14 +230,4 @@ var nobodysHash = sync.OnceValue(func() string {
 // HashPassword makes of a password what is kept of it.
 func HashPassword(password string) (string, error) {
 	return argon2id.CreateHash(password, argon2id.DefaultParams)
-}
-
-func (s *Server) beginSession(ctx context.Context, p store.Person) error {
-	if err := s.sessions.RenewToken(ctx); err != nil {
-		return fmt.Errorf("begin a session: %w", err)
-	}
-	s.sessions.Put(ctx, sessionPerson, p.ID)
-	s.sessions.Put(ctx, sessionEpoch, p.Epoch)
-	s.noteSession(ctx, rand.Text()[:16])
-	return nil
 }

@@ -30,7 +30,7 @@ var cameLater = []string{"decisions", "later_looks", "searches", "search_answers
 
 // notArchived are the other tables: references to blobs, which come about again: who may sign in, with their secrets, and sites
 // that somebody is still adding, with theirs; and page views, of which each day is kept.
-var notArchived = []string{"people", "invitations", "tokens", "sign_in_failures", "known_browsers", "sessions", "team_history", "onboardings", "visits", "blob_references"}
+var notArchived = []string{"people", "invitations", "tokens", "sign_in_failures", "known_browsers", "factors", "recovery_codes", "required_factors", "identities", "sessions", "team_history", "onboardings", "visits", "blob_references"}
 
 // shownBlobs are the bodies of first looks and of those that a finding's proof shows, and of their pictures those that a page
 // shows or a run needs: of each environment's newest mark, and on both sides of the

@@ -8,6 +8,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"tidemarker/internal/core/people"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/secret"
 )
@@ -124,6 +125,19 @@ func (s *Store) mapSecrets(ctx context.Context, f func(string) (string, error)) 
 			}
 			if err != nil {
 				return fmt.Errorf("the token of %s: %w", e.Name, err)
+			}
+		}
+		var apps []Factor
+		if err := tx.SelectContext(ctx, &apps, `SELECT `+columns[Factor]("")+` FROM factors WHERE kind = $1 ORDER BY id FOR UPDATE`, people.CodeApp); err != nil {
+			return err
+		}
+		for _, a := range apps {
+			text, err := noting(a.Secret)
+			if err == nil {
+				err = save(`UPDATE factors SET secret = $2 WHERE id = $1`, a.ID, text)
+			}
+			if err != nil {
+				return fmt.Errorf("a code app: %w", err)
 			}
 		}
 		var adding []Onboarding

@@ -31,6 +31,7 @@ router.beforeEach(async (to) => {
   if (to.meta.open) return true;
   const session = await client.ensureQueryData(sessionQuery).catch(() => undefined);
   if (session === null) return { path: "/sign-in", query: { then: to.fullPath } };
+  if (session?.needs === "enrolment" && to.path !== "/you") return "/you";
   return true;
 });
 

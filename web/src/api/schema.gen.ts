@@ -680,6 +680,125 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What you prove yourself with beside your password */
+        get: operations["list-factors"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/factors/code-app": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins to add a code app; it counts once a code of it was right */
+        post: operations["begin-code-app"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/factors/code-app/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds the code app with a first code of it */
+        post: operations["confirm-code-app"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/factors/passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds a passkey */
+        post: operations["add-passkey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/factors/passkey/question": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a browser is to ask for to add a passkey */
+        post: operations["begin-passkey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/factors/recovery-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes your recovery codes anew; those before do not work any more */
+        post: operations["renew-recovery-codes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/factors/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes a code app or a passkey away */
+        delete: operations["remove-factor"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings/{id}/accept": {
         parameters: {
             query?: never;
@@ -1018,6 +1137,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/required-factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Of which roles people have to have a second factor */
+        get: operations["get-required-factors"];
+        /**
+         * Says of which roles people have to have a second factor
+         * @description Who has none adds one before anything else, from their next request on.
+         */
+        put: operations["require-factors"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people/{id}": {
         parameters: {
             query?: never;
@@ -1033,6 +1173,26 @@ export interface paths {
         put: operations["edit-person"];
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}/factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Takes away what somebody proves themselves with beside a password: for who has lost it all
+         * @description Ends their sessions, too.
+         */
+        delete: operations["reset-factors"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1352,11 +1512,31 @@ export interface paths {
         put?: never;
         /**
          * Signs in
-         * @description 429 after several tries that did not succeed. A browser in which somebody has signed in before has tries of its own, so that nobody else can lock them out there.
+         * @description Who has a second factor is asked for it then (needs). 429 after several tries that did not succeed. A browser in which somebody has signed in before has tries of its own, so that nobody else can lock them out there.
          */
         post: operations["sign-in"];
         /** Signs out */
         delete: operations["sign-out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ends signing in with a code of a code app, or a recovery code
+         * @description After sign-in answered that it needs a second factor. 429 after several codes that were not right.
+         */
+        post: operations["prove-code"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1411,6 +1591,40 @@ export interface paths {
          * @description others ends all but the one that asks.
          */
         delete: operations["end-session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends signing in with what a passkey signed */
+        post: operations["prove-passkey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/passkey/question": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a passkey has to sign to end signing in */
+        post: operations["ask-passkey"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2091,6 +2305,27 @@ export interface components {
             state: "intended" | "applied" | "not applied" | "unknown";
             who: string;
         };
+        "Add-passkeyRequest": {
+            name: string;
+            /** @description Of the W3C's Web Authentication, as JSON: RegistrationResponseJSON or AuthenticationResponseJSON. */
+            response: {
+                [key: string]: unknown;
+            };
+        };
+        AddedFactor: {
+            /**
+             * Format: int64
+             * @description Recovery codes that can still be used.
+             */
+            codes: number;
+            factors: components["schemas"]["FactorView"][];
+            /** @description Why a passkey cannot be added; empty when it can. */
+            noPasskeys: string;
+            /** @description With the first factor: codes for the day on which there is nothing else. Each works once; they are shown once. */
+            recoveryCodes: string[];
+            /** @description Their role has to have one. */
+            required: boolean;
+        };
         Answer: {
             /** @description SHA-256 of the body kept. */
             body?: string;
@@ -2159,6 +2394,9 @@ export interface components {
             effect: string;
             reason: string;
             title: string;
+        };
+        "Begin-code-appRequest": {
+            name: string;
         };
         "Begin-from-copiedRequest": {
             document: string;
@@ -2500,6 +2738,16 @@ export interface components {
             /** @description When something may be begun; a run that is under way is finished. */
             window: components["schemas"]["Window"];
         };
+        CodeAppView: {
+            /** @description The same for a program: an otpauth address. */
+            address: string;
+            /** Format: int64 */
+            id: number;
+            /** @description The address as a QR code: a PNG, as a data address. */
+            picture: string;
+            /** @description What codes are made of, in base 32; shown once. */
+            secret: string;
+        };
         ComparedRecording: {
             /**
              * Format: int64
@@ -2521,6 +2769,9 @@ export interface components {
             equals: unknown;
             key: string;
             why?: string;
+        };
+        "Confirm-code-appRequest": {
+            code: string;
         };
         ConflictView: {
             /** @description As the change set it. */
@@ -3114,6 +3365,29 @@ export interface components {
             run?: number;
             text: string;
             why: string;
+        };
+        FactorView: {
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "code app" | "passkey";
+            name: string;
+            /** Format: date-time */
+            usedAt: string | null;
+        };
+        FactorsView: {
+            /**
+             * Format: int64
+             * @description Recovery codes that can still be used.
+             */
+            codes: number;
+            factors: components["schemas"]["FactorView"][];
+            /** @description Why a passkey cannot be added; empty when it can. */
+            noPasskeys: string;
+            /** @description Their role has to have one. */
+            required: boolean;
         };
         Fetch: {
             /**
@@ -4091,6 +4365,16 @@ export interface components {
             risk: number;
             title: string;
         };
+        PasskeyAnswer: {
+            /** @description Of the W3C's Web Authentication, as JSON: RegistrationResponseJSON or AuthenticationResponseJSON. */
+            response: {
+                [key: string]: unknown;
+            };
+        };
+        PasskeyQuestion: {
+            /** @description Of the W3C's Web Authentication, as JSON: PublicKeyCredentialCreationOptionsJSON or PublicKeyCredentialRequestOptionsJSON. */
+            options: unknown;
+        };
         PatternHolder: {
             key: string;
             role: string;
@@ -4110,6 +4394,11 @@ export interface components {
             /** Format: date-time */
             createdAt: string;
             disabled: boolean;
+            /**
+             * Format: int64
+             * @description How many second factors they have.
+             */
+            factors: number;
             /** Format: int64 */
             id: number;
             name: string;
@@ -4241,6 +4530,9 @@ export interface components {
             stepsThen: components["schemas"]["JourneyLook"];
             /** @description The mark's run of the journey. */
             stepsWere: components["schemas"]["JourneyLook"];
+        };
+        "Prove-codeRequest": {
+            code: string;
         };
         PublishingTest: {
             name: string;
@@ -4455,6 +4747,9 @@ export interface components {
             /** Format: int64 */
             status?: number;
             url: string;
+        };
+        RequiredView: {
+            roles: ("observer" | "maintainer" | "approver" | "administrator")[];
         };
         Restless: {
             environment: string;
@@ -4756,7 +5051,14 @@ export interface components {
         SessionView: {
             /** @description What this role may do. */
             abilities: ("see" | "work" | "decide" | "administer")[];
+            /** @description Which kinds of second factors they have; a recovery code does as well. */
+            factors?: ("code app" | "passkey")[];
             name: string;
+            /**
+             * @description What is to be done before anything else: show a second factor, or add one.
+             * @enum {string}
+             */
+            needs?: "second factor" | "enrolment";
             /** Format: int64 */
             person: number;
             /** @enum {string} */
@@ -6499,6 +6801,225 @@ export interface operations {
             };
         };
     };
+    "list-factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactorsView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "begin-code-app": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Begin-code-appRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeAppView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "confirm-code-app": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Confirm-code-appRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedFactor"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-passkeyRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedFactor"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "begin-passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyQuestion"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "renew-recovery-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedFactor"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactorsView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "accept-finding": {
         parameters: {
             query?: never;
@@ -7201,6 +7722,68 @@ export interface operations {
             };
         };
     };
+    "get-required-factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequiredView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "require-factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RequiredView"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequiredView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "edit-person": {
         parameters: {
             query?: never;
@@ -7224,6 +7807,35 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PersonView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reset-factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -7869,6 +8481,40 @@ export interface operations {
             };
         };
     };
+    "prove-code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Prove-codeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     join: {
         parameters: {
             query?: never;
@@ -7948,6 +8594,69 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "prove-passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasskeyAnswer"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "ask-passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyQuestion"];
+                };
             };
             /** @description Error */
             default: {

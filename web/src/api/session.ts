@@ -1,6 +1,7 @@
 import { QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
 import { computed } from "vue";
 import { api, body, Problem, type Schemas } from "./client";
+import { provePasskey } from "./passkeys";
 
 export type Role = Schemas["SessionView"]["role"];
 export type Ability = Schemas["SessionView"]["abilities"][number];
@@ -42,6 +43,11 @@ export function useSessionActs() {
       mutationFn: (v: { name: string; password: string }) => body(api.POST("/api/v1/session", { body: v })),
       onSuccess: (s) => begin(client, s),
     }),
+    proveCode: useMutation({
+      mutationFn: (code: string) => body(api.POST("/api/v1/session/code", { body: { code } })),
+      onSuccess: (s) => begin(client, s),
+    }),
+    provePasskey: useMutation({ mutationFn: provePasskey, onSuccess: (s) => begin(client, s) }),
     join: useMutation({
       mutationFn: (v: { secret: string; name: string; password: string }) =>
         body(api.POST("/api/v1/session/invited", { body: v })),
@@ -55,7 +61,7 @@ export function useSessionActs() {
 }
 
 function begin(client: QueryClient, session: Schemas["SessionView"] | null) {
-  client.setQueryData(sessionQuery.queryKey, session);
+  client.setQueryData(sessionQuery.queryKey, session?.needs === "second factor" ? null : session);
   // What somebody else was shown is not shown to the next.
   client.removeQueries({ predicate: (q) => q.queryKey[0] !== sessionQuery.queryKey[0] });
 }

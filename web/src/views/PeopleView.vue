@@ -3,7 +3,7 @@ import Button from "primevue/button";
 import InputText from "primevue/inputtext";
 import Select from "primevue/select";
 import { ref } from "vue";
-import { useInvitations, usePeople, usePeopleActs, useTeamHistory } from "../api/people";
+import { useInvitations, usePeople, usePeopleActs, useRequiredFactors, useTeamHistory } from "../api/people";
 import { roles, useSession, type Role } from "../api/session";
 import AskState from "../parts/AskState.vue";
 import OnceShown from "../parts/OnceShown.vue";
@@ -14,10 +14,16 @@ const { session } = useSession();
 const { data, isPending, error, refetch } = usePeople();
 const invitations = useInvitations();
 const history = useTeamHistory();
-const { edit, invite, withdraw } = usePeopleActs();
+const required = useRequiredFactors();
+const { edit, invite, withdraw, resetFactors, requireFactors } = usePeopleActs();
 const role = ref<Role>("maintainer");
 const note = ref("");
 const here = location.origin;
+
+function require(r: Role, on: boolean) {
+  const others = (required.data.value?.roles ?? []).filter((o) => o !== r);
+  requireFactors.mutate(on ? [...others, r] : others);
+}
 
 function make() {
   invite.mutate({ role: role.value, note: note.value.trim() || undefined }, { onSuccess: () => (note.value = "") });
@@ -34,6 +40,7 @@ function make() {
             <tr>
               <th>Name</th>
               <th>Role</th>
+              <th>Second factor</th>
               <th>Last here</th>
               <th><span class="visually-hidden">What can be done</span></th>
             </tr>
@@ -55,6 +62,19 @@ function make() {
                   :aria-label="`Role of ${p.name}`"
                   @update:model-value="(r: Role) => edit.mutate({ id: p.id, role: r, disabled: p.disabled })"
                 />
+              </td>
+              <td>
+                <template v-if="p.factors">
+                  {{ p.factors }}
+                  <Button
+                    text
+                    size="small"
+                    label="Take away"
+                    :aria-label="`Take away: all second factors of ${p.name}`"
+                    @click="resetFactors.mutate(p.id)"
+                  />
+                </template>
+                <span v-else class="faded">none</span>
               </td>
               <td><When v-if="p.seenAt" :at="p.seenAt" /><span v-else class="faded">never</span></td>
               <td>
@@ -78,7 +98,21 @@ function make() {
             </tr>
           </tbody>
         </table>
-        <Trouble :error="edit.error.value" />
+        <Trouble :error="edit.error.value ?? resetFactors.error.value ?? requireFactors.error.value" />
+        <section v-if="required.data.value">
+          <h2>Who has to have a second factor</h2>
+          <p class="small faded">Somebody who has none adds one before anything else, from their next click on.</p>
+          <div class="row">
+            <label v-for="r in roles" :key="r.value" class="choice">
+              <input
+                type="checkbox"
+                :checked="required.data.value.roles.includes(r.value)"
+                @change="require(r.value, ($event.target as HTMLInputElement).checked)"
+              />
+              {{ r.value }}s
+            </label>
+          </div>
+        </section>
         <section v-if="history.data.value?.length">
           <h2>What happened</h2>
           <ul class="plain-list small">

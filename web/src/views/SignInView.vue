@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
-import { ref } from "vue";
+import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
+import { canAsk } from "../api/passkeys";
 import { useSessionActs } from "../api/session";
 import Trouble from "../parts/Trouble.vue";
 
@@ -10,11 +11,33 @@ const route = useRoute();
 const router = useRouter();
 const name = ref("");
 const password = ref("");
-const { signIn } = useSessionActs();
+const code = ref("");
+const { signIn, proveCode, provePasskey } = useSessionActs();
+
+/** The password was right, and a second factor is to be shown. */
+const proving = computed(() => signIn.data.value?.needs === "second factor");
+const has = (kind: "code app" | "passkey") => signIn.data.value?.factors?.includes(kind);
 
 async function submit() {
-  await signIn.mutateAsync({ name: name.value, password: password.value }).catch(() => (password.value = ""));
-  if (signIn.isError.value) return;
+  await signIn.mutateAsync({ name: name.value, password: password.value }).catch(() => {});
+  password.value = "";
+  if (signIn.isError.value || proving.value) return;
+  await go();
+}
+async function prove(by: () => Promise<unknown>) {
+  const done = await by().then(
+    () => true,
+    () => false,
+  );
+  code.value = "";
+  if (done) await go();
+}
+function over() {
+  signIn.reset();
+  proveCode.reset();
+  provePasskey.reset();
+}
+async function go() {
   // Only ever a view of this interface.
   const then = String(route.query.then ?? "/");
   await router.replace(then.startsWith("/") && !then.startsWith("//") ? then : "/");
@@ -25,7 +48,7 @@ async function submit() {
   <section class="sheet stack way-in">
     <h1>Sign in</h1>
     <p class="faded">Change a site’s speed settings on staging, see what breaks, promote what is clear.</p>
-    <form class="stack" @submit.prevent="submit">
+    <form v-if="!proving" class="stack" @submit.prevent="submit">
       <div>
         <label for="name">Name</label>
         <InputText id="name" v-model="name" autocomplete="username" autofocus fluid required />
@@ -45,7 +68,43 @@ async function submit() {
       <Trouble :error="signIn.error.value" />
       <Button type="submit" label="Sign in" :loading="signIn.isPending.value" />
     </form>
-    <p class="small faded">
+    <div v-else class="stack">
+      <p>Your password is right. One more thing proves that it is you.</p>
+      <template v-if="has('passkey')">
+        <Button
+          v-if="canAsk()"
+          label="Use a passkey"
+          :loading="provePasskey.isPending.value"
+          autofocus
+          @click="prove(() => provePasskey.mutateAsync())"
+        />
+        <p v-else class="small faded">This browser cannot ask passkeys. Use a code.</p>
+        <Trouble :error="provePasskey.error.value" />
+      </template>
+      <form class="stack" @submit.prevent="prove(() => proveCode.mutateAsync(code))">
+        <div>
+          <label for="code">{{
+            has("code app") ? "Code that your app shows now, or a recovery code" : "Recovery code"
+          }}</label>
+          <InputText
+            id="code"
+            v-model="code"
+            autocomplete="one-time-code"
+            :autofocus="!has('passkey')"
+            fluid
+            required
+            :invalid="proveCode.isError.value"
+          />
+        </div>
+        <Trouble :error="proveCode.error.value" />
+        <Button type="submit" label="Go on" :outlined="has('passkey')" :loading="proveCode.isPending.value" />
+      </form>
+      <p class="small faded">
+        Lost it all? An administrator can take your second factors away.
+        <Button text size="small" label="Sign in as somebody else" @click="over" />
+      </p>
+    </div>
+    <p v-if="!proving" class="small faded">
       Forgotten the password, or not in yet? An administrator makes you a link under People; on the server,
       <code>tidemarker invite</code> makes one.
     </p>

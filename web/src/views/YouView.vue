@@ -3,10 +3,11 @@ import Button from "primevue/button";
 import InputNumber from "primevue/inputnumber";
 import InputText from "primevue/inputtext";
 import Select from "primevue/select";
-import { computed, ref } from "vue";
-import { useOpenSessions, usePeopleActs, useTokens } from "../api/people";
+import { computed, onUnmounted, ref } from "vue";
+import { recoveryCodes, useOpenSessions, usePeopleActs, useTokens } from "../api/people";
 import { roles, useSession, type Role } from "../api/session";
 import AskState from "../parts/AskState.vue";
+import FactorsPane from "../parts/FactorsPane.vue";
 import OnceShown from "../parts/OnceShown.vue";
 import Trouble from "../parts/Trouble.vue";
 import When from "../parts/When.vue";
@@ -16,6 +17,8 @@ const { session } = useSession();
 const { data, isPending, error, refetch } = useTokens();
 const { data: sessions, isPending: asking, error: unread, refetch: readSessions } = useOpenSessions();
 const { makeToken, revoke, password, endSession } = usePeopleActs();
+onUnmounted(() => (recoveryCodes.value = []));
+const enrolling = computed(() => session.value?.needs === "enrolment");
 const own = computed(() => roles.slice(0, roles.findIndex((r) => r.value === session.value?.role) + 1));
 const name = ref("");
 const most = ref<Role>("maintainer");
@@ -42,7 +45,8 @@ function setPassword() {
   <p class="faded">
     Your role is {{ session?.role }}, which {{ own.map((r) => r.may.replace(/^also /, "")).join("; ") }}.
   </p>
-  <div class="two">
+  <FactorsPane v-if="enrolling" class="alone sheet" />
+  <div v-else class="two">
     <section class="stack">
       <h2>Tokens for the command line and other programs</h2>
       <p class="small">
@@ -108,6 +112,7 @@ function setPassword() {
         :value="makeToken.data.value.secret"
         what="This is the token. It is kept here only as a hash and not shown again."
       />
+      <FactorsPane class="factors" />
     </section>
     <div class="stack">
       <section class="sheet stack">
@@ -164,6 +169,14 @@ function setPassword() {
 </template>
 
 <style scoped>
+.factors {
+  max-width: 34rem;
+  margin-top: var(--s4);
+}
+.alone {
+  max-width: 32rem;
+  padding: var(--s4);
+}
 .open {
   display: flex;
   justify-content: space-between;
