@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"os"
 	"strings"
 	"time"
 
@@ -146,6 +147,10 @@ func inviteCommand(data *string) *cobra.Command {
 // serve runs until the context ends. ready is called with the address once it answers.
 func (a *app) serve(ctx context.Context, listen string, public *url.URL, noWork bool, times timing, ready func(url string)) error {
 	s := api.NewServer(a.runner, public, a.log)
+	var err error
+	if s.Provider, err = providerOf(os.Getenv); err != nil {
+		return err
+	}
 	go s.Field.Keep(ctx)
 	l, err := net.Listen("tcp", listen)
 	if err != nil {

@@ -78,3 +78,9 @@ func TestWhereARequestComesFrom(t *testing.T) {
 		assert.Equal(t, c.comes, (&Server{Public: c.public}).addressOf(r), "%s %s", c.line, c.proxy)
 	}
 }
+
+func TestAfterSigningInNobodyIsLedElsewhere(t *testing.T) {
+	for then, to := range map[string]string{"/sites/1?tab=a#b": "/sites/1?tab=a#b", "": "/", "https://elsewhere.example/": "/", "//elsewhere.example/": "/", `/\elsewhere.example/`: "/", "sites": "/", "javascript:alert(1)": "/", "/%zz": "/"} {
+		assert.Equal(t, to, ownPath(then), then)
+	}
+}

@@ -35,6 +35,7 @@ const (
 // enter begins the session of somebody whose password was right, or who was invited: wholly, or as far as a second factor lets.
 // counted is the name under which their tries are counted.
 func (s *Server) enter(ctx context.Context, p store.Person, counted string) (SessionView, error) {
+	s.sessions.Remove(ctx, sessionElsewhere) // whoever was signed in before
 	factors, err := s.Store.Factors(ctx, p.ID)
 	if err != nil {
 		return SessionView{}, err
@@ -100,9 +101,6 @@ func (s *Server) tried(ctx context.Context, counted string) error {
 func (s *Server) proven(ctx context.Context, p store.Person, counted string) (*signedInOutput, error) {
 	if err := s.Store.SignedIn(ctx, counted); err != nil {
 		return nil, err
-	}
-	for _, key := range []string{sessionWaiting, sessionTries, sessionCeremony} {
-		s.sessions.Remove(ctx, key)
 	}
 	if err := s.beginSession(ctx, p); err != nil {
 		return nil, err
@@ -192,6 +190,9 @@ func (s *Server) enteringOperations(api huma.API, tags []string) {
 func (s *Server) beginSession(ctx context.Context, p store.Person) error {
 	if err := s.sessions.RenewToken(ctx); err != nil {
 		return fmt.Errorf("begin a session: %w", err)
+	}
+	for _, key := range []string{sessionWaiting, sessionTries, sessionCeremony} {
+		s.sessions.Remove(ctx, key)
 	}
 	s.sessions.Put(ctx, sessionPerson, p.ID)
 	s.sessions.Put(ctx, sessionEpoch, p.Epoch)

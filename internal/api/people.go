@@ -133,6 +133,7 @@ func (s *Server) peopleOperations(api huma.API) {
 func (s *Server) sessionOperations(api huma.API, tags []string) {
 	s.signInOperation(api, tags)
 	s.enteringOperations(api, tags)
+	s.providerOperations(api, tags)
 	s.factorOperations(api, tags)
 	s.sessionListOperations(api, tags)
 	huma.Register(api, huma.Operation{OperationID: "get-session", Method: http.MethodGet, Path: "/session", Summary: "Who is signed in", Tags: tags},

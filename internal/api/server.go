@@ -40,6 +40,8 @@ type Server struct {
 	// Public is the address under which people reach the server, when it is not a
 	// loopback one.
 	Public *url.URL
+	// Provider is where people may sign in instead; nil when there is none.
+	Provider *Provider
 
 	tries    addresses // of those who give a secret
 	hub      hub
@@ -64,6 +66,8 @@ func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
 	s.beaconRoutes(top, files)
 	r.Use(s.sessions.LoadAndSave, s.identify)
 	s.API(r)
+	r.Get("/api/v1/provider/begin", s.toProvider)
+	r.Get(providerBack, s.fromProvider)
 	r.Get("/api/v1/events", signedIn(s.events))
 	r.Get("/api/v1/blobs/{sha256}", signedIn(s.blob))
 	r.Get("/api/v1/findings/{id}/difference.png", signedIn(s.differencePicture))

@@ -134,7 +134,7 @@ func (s *Server) callerFor(r *http.Request) (caller, error) {
 // cannot be registered.
 var needs = map[string]people.Ability{
 	"sign-in": anybody, "sign-out": anybody, "get-session": anybody, "look-at-invitation": anybody, "join": anybody,
-	"prove-code": anybody, "ask-passkey": anybody, "prove-passkey": anybody,
+	"prove-code": anybody, "ask-passkey": anybody, "prove-passkey": anybody, "list-ways": anybody,
 	"list-factors": people.See, "begin-code-app": people.See, "confirm-code-app": people.See, "begin-passkey": people.See, "add-passkey": people.See, "remove-factor": people.See, "renew-recovery-codes": people.See,
 	"reset-factors": people.Administer, "get-required-factors": people.Administer, "require-factors": people.Administer,
 	"change-password": people.See, "list-sessions": people.See, "end-session": people.See, "list-tokens": people.See, "make-token": people.See, "revoke-token": people.See,

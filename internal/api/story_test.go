@@ -38,6 +38,7 @@ type desk struct {
 	url        string
 	page       *rod.Page
 	store      *store.Store
+	server     *api.Server
 	person     int64 // Ada, an administrator
 	staging    *standin.Instance
 	production *standin.Instance
@@ -104,6 +105,7 @@ func deskBeside(t *testing.T, s standin.Site, doc site.Site) *desk {
 	require.NoError(t, err)
 	log := slog.New(slog.NewTextHandler(t.Output(), nil))
 	server := serverOn(t, st, chromium, log)
+	d.server = server
 	queue, err := run.NewQueue(server.Runner, run.Options{Workers: 1, Survey: server.Onboard.Survey, Climb: server.Changes.ClimbOn})
 	require.NoError(t, err)
 	require.NoError(t, queue.Start(t.Context()))

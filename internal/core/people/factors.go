@@ -83,3 +83,17 @@ func ReadCode(code string) string {
 		return r
 	}, strings.ToUpper(strings.TrimSpace(code)))
 }
+
+// RoleOf is the highest role that what a provider says of somebody gives them; "" when it gives none.
+func RoleOf(said []string, roles map[string]Role) Role {
+	best := -1
+	for _, s := range said {
+		if role, known := roles[s]; known {
+			best = max(best, slices.Index(Roles, role))
+		}
+	}
+	if best < 0 {
+		return ""
+	}
+	return Roles[best]
+}

@@ -63,3 +63,12 @@ func TestARecoveryCodeIsReadAsPeopleTypeIt(t *testing.T) {
 		assert.Equal(t, "ABCDEFGH2345", ReadCode(typed))
 	}
 }
+
+func TestTheHighestRoleThatAProviderGivesCounts(t *testing.T) {
+	roles := map[string]Role{"web": Maintainer, "leads": Approver, "all": Observer, "odd": "owner"}
+	for want, said := range map[Role][]string{Approver: {"all", "leads", "web"}, Maintainer: {"web", "pub quiz"}, Observer: {"all"}, "": {"pub quiz", "Leads", ""}} {
+		assert.Equal(t, want, RoleOf(said, roles), "%v", said)
+	}
+	assert.Empty(t, RoleOf(nil, roles))
+	assert.Empty(t, RoleOf([]string{"odd"}, roles), "there is no such role")
+}

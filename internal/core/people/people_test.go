@@ -52,7 +52,7 @@ func TestAPasswordOrANameThatIsRefusedSaysWhatToDo(t *testing.T) {
 	require.NoError(t, CheckPassword("slow tide at noon", "ada"))
 	require.NoError(t, CheckPassword("пятьдесят волн", "ada"))
 	for p, why := range map[string]string{"tide": "has 4 characters; take at least", strings.Repeat("ab", 101): "has 202 characters; 200 are the most",
-		"aaaaaaaaaaaa": "one character again and again", "Marin-and-sea": "has the sign-in name in it"} {
+		"qwertyuiop": "tried first", "password123": "tried first", "1q2w3e4r5t": "tried first", "administrator1": "tried first", "aaaaaaaaaaaa": "one character again and again", "Marin-and-sea": "has the sign-in name in it"} {
 		require.ErrorContains(t, CheckPassword(p, "marin"), why)
 	}
 	require.NoError(t, CheckName("Ada Lovelace"))

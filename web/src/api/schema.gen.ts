@@ -1647,6 +1647,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How people can sign in */
+        get: operations["list-ways"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites": {
         parameters: {
             query?: never;
@@ -5473,6 +5490,12 @@ export interface components {
             /** @enum {string} */
             unit: "ms" | "1";
         };
+        WaysView: {
+            /** @description The name of the provider of OpenID Connect; empty when there is none. */
+            provider: string;
+            /** @description Why the provider's answer just now let nobody in; told once. */
+            refused: string;
+        };
         Why: {
             ids: number[];
             why: string;
@@ -8688,6 +8711,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaysView"];
+                };
             };
             /** @description Error */
             default: {

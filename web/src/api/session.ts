@@ -35,6 +35,16 @@ export function useSession() {
   };
 }
 
+/** How people can sign in. What was refused just now is told once, so it is asked for once. */
+export function useWays() {
+  return useQuery({
+    queryKey: ["ways"],
+    queryFn: () => body(api.GET("/api/v1/session/ways")),
+    staleTime: Infinity,
+    gcTime: 0,
+  });
+}
+
 /** Signing in, by password or by an invitation, and out. */
 export function useSessionActs() {
   const client = useQueryClient();

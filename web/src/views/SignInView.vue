@@ -4,7 +4,7 @@ import InputText from "primevue/inputtext";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { canAsk } from "../api/passkeys";
-import { useSessionActs } from "../api/session";
+import { useSessionActs, useWays } from "../api/session";
 import Trouble from "../parts/Trouble.vue";
 
 const route = useRoute();
@@ -12,6 +12,8 @@ const router = useRouter();
 const name = ref("");
 const password = ref("");
 const code = ref("");
+const { data: ways } = useWays();
+const elsewhere = computed(() => `/api/v1/provider/begin?then=${encodeURIComponent(String(route.query.then ?? "/"))}`);
 const { signIn, proveCode, provePasskey } = useSessionActs();
 
 /** The password was right, and a second factor is to be shown. */
@@ -48,6 +50,11 @@ async function go() {
   <section class="sheet stack way-in">
     <h1>Sign in</h1>
     <p class="faded">Change a site’s speed settings on staging, see what breaks, promote what is clear.</p>
+    <p v-if="ways?.refused" class="none" role="alert">{{ ways.refused }}</p>
+    <template v-if="ways?.provider && !proving">
+      <Button as="a" :href="elsewhere" :label="`Sign in with ${ways.provider}`" />
+      <p class="small faded">Or with a name and password of this server:</p>
+    </template>
     <form v-if="!proving" class="stack" @submit.prevent="submit">
       <div>
         <label for="name">Name</label>
@@ -66,7 +73,7 @@ async function go() {
         />
       </div>
       <Trouble :error="signIn.error.value" />
-      <Button type="submit" label="Sign in" :loading="signIn.isPending.value" />
+      <Button type="submit" label="Sign in" :outlined="!!ways?.provider" :loading="signIn.isPending.value" />
     </form>
     <div v-else class="stack">
       <p>Your password is right. One more thing proves that it is you.</p>
