@@ -32,7 +32,7 @@ var rooms = [][]string{
 	{"internal/testdb", "internal/speedlayer/kinds", "internal/standin"},
 	{"internal/speedlayer/connector", "internal/speedlayer/byhand", "internal/standin/fernhollow", "internal/standin/quillet", "internal/standin/sedge", "internal/standin/mutation", "internal/standin/traffic"},
 	{"internal/speedlayer", "internal/store", "internal/browser", "internal/standin/origin"},
-	{"internal/cluster", "internal/outbox", "internal/status", "internal/trouble", "internal/secret", "internal/reach", "internal/core"},
+	{"internal/cluster", "internal/outbox", "internal/status", "internal/trouble", "internal/secret", "internal/reach", "internal/objects", "internal/core"},
 }
 
 // rowOf is the row of a package of this project, from the top; -1 when it has none.

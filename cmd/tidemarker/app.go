@@ -71,7 +71,7 @@ func open(ctx context.Context, data string) (*app, error) {
 		return nil, errors.Join(err, a.close())
 	}
 	a.store = st
-	if err := st.Migrate(ctx); err != nil {
+	if err := errors.Join(st.Migrate(ctx), a.useObjects(ctx)); err != nil {
 		return nil, errors.Join(err, a.close())
 	}
 	switch n, err := st.SealUnsealed(ctx); {

@@ -17,8 +17,8 @@ import (
 // among them: whoever was signed in signs in again.
 var backedUp = []string{"people", "invitations", "tokens", "sign_in_failures", "known_browsers", "factors", "recovery_codes", "required_factors", "identities", "team_history", "onboardings", "visits", "river_job"}
 
-// notBackedUp are the tables that a backup leaves out: sessions, and references, which come about again.
-var notBackedUp = []string{"sessions", "blob_references"}
+// notBackedUp are the tables that a backup leaves out: sessions; references, which come about again; and objects that are to go, since a backup brings all bytes itself.
+var notBackedUp = []string{"sessions", "blob_references", "objects_gone"}
 
 // manifestName is the file of a backup that says what it is.
 const manifestName = "tidemarker-backup.json"
@@ -67,7 +67,7 @@ func (s *Store) Backup(ctx context.Context, w io.Writer) error {
 				return fmt.Errorf("write %s into the backup: %w", table, err)
 			}
 		}
-		return nil
+		return s.exportObjects(ctx, tx, z, "")
 	})
 	return errors.Join(err, z.Close())
 }
@@ -125,6 +125,6 @@ func (s *Store) Restore(ctx context.Context, r io.ReaderAt, size int64) error {
 				return fmt.Errorf("read %s from the backup: %w", table, err)
 			}
 		}
-		return nil
+		return importObjects(ctx, tx, z)
 	})
 }

@@ -71,7 +71,8 @@ func (s *Store) RemoveBlobs(ctx context.Context) (out Removed, err error) {
 			N     int   `db:"n"`
 			Bytes int64 `db:"bytes"`
 		}](ctx, s, "the pictures that go", `WITH unused AS (SELECT sha256 FROM blobs b WHERE kept_at < now() - interval '1 day' AND NOT EXISTS (SELECT FROM blob_references r WHERE r.sha256 = b.sha256) LIMIT $1),
-			gone AS (DELETE FROM blobs b USING unused u WHERE b.sha256 = u.sha256 AND b.kept_at < now() - interval '1 day' AND NOT EXISTS (SELECT FROM blob_references r WHERE r.sha256 = b.sha256) RETURNING size)
+			gone AS (DELETE FROM blobs b USING unused u WHERE b.sha256 = u.sha256 AND b.kept_at < now() - interval '1 day' AND NOT EXISTS (SELECT FROM blob_references r WHERE r.sha256 = b.sha256) RETURNING b.sha256, size, bytes IS NULL AS elsewhere),
+			objects AS (INSERT INTO objects_gone (sha256) SELECT sha256 FROM gone WHERE elsewhere ON CONFLICT (sha256) DO UPDATE SET gone_at = now())
 			SELECT count(*) AS n, coalesce(sum(size), 0)::bigint AS bytes FROM gone`, blobsAtOnce)
 		if err != nil {
 			return out, err
@@ -138,6 +139,9 @@ func (s *Store) RemoveExpired(ctx context.Context) (out Removed, err error) {
 	}
 	blobs, err := s.RemoveBlobs(ctx)
 	out.Blobs, out.Bytes = blobs.Blobs, blobs.Bytes
+	if err == nil {
+		err = s.RemoveObjects(ctx)
+	}
 	if err != nil {
 		return out, err
 	}

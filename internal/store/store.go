@@ -34,6 +34,8 @@ type Store struct {
 	db     conn
 	tx     *sqlx.Tx // nil outside a transaction
 	keys   secret.Keys
+	// objects is where the bytes of blobs lie; nil when that is the database.
+	objects Objects
 	// fence is that of the attempt at a run that writes; nil for everybody else.
 	fence *fence
 }
@@ -211,7 +213,7 @@ func (s *Store) Within(ctx context.Context, do func(*Store) error) error {
 		return fmt.Errorf("begin to write: %w", err)
 	}
 	defer func() { _ = tx.Rollback() }()
-	in := &Store{Pool: s.Pool, pinned: s.pinned, db: tx, tx: tx, keys: s.keys, fence: s.fence}
+	in := &Store{Pool: s.Pool, pinned: s.pinned, db: tx, tx: tx, keys: s.keys, objects: s.objects, fence: s.fence}
 	if s.fence != nil {
 		if err := s.fence.check(ctx, in); err != nil {
 			return err
