@@ -46,6 +46,9 @@ type Blob struct {
 func (s *Store) Put(ctx context.Context, mediaType string, raw []byte) (string, error) {
 	sum := sha256.Sum256(raw)
 	name := hex.EncodeToString(sum[:])
+	if raw == nil {
+		raw = []byte{} // nothing is something that is kept
+	}
 	if s.objects == nil || len(raw) == 0 { // not all such stores take an object of nothing
 		return name, s.exec(ctx, "a picture or body", `INSERT INTO blobs (sha256, media_type, size, bytes) VALUES ($1, $2, $3, $4)
 			ON CONFLICT (sha256) DO UPDATE SET kept_at = now()`, name, mediaType, len(raw), raw)
