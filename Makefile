@@ -4,7 +4,7 @@ BIN := bin/tidemarker
 WEB := $(shell find web/src web/public web/index.html web/beacon web/vite.config.ts web/vite.beacon.config.ts web/package.json -type f 2>/dev/null)
 GO := $(shell find cmd internal docs/contract web/web.go -name '*.go' -o -name '*.sql' -o -path '*standin/fernhollow/*' -type f 2>/dev/null)
 
-.PHONY: setup build demo record test test-interface test-faults test-trouble lint api bench corpus soak fuzz licences release reproducible screenshots clean
+.PHONY: setup build demo record test test-interface test-faults test-trouble lint api bench corpus soak scale fuzz licences release reproducible screenshots clean
 
 setup:
 	@scripts/setup
@@ -69,6 +69,11 @@ corpus: build
 KILLS ?= 1000
 soak: build
 	TIDEMARKER_SOAK=$(KILLS) TIDEMARKER_SOAK_SEED=$(SEED) go test -v -timeout 240m -run '^TestFaultsAreSurvived$$' ./internal/soak | grep -v '^{\|goose'
+
+# Two hundred sites and two years of them: how long everything that can be read takes, and how many looks a minute workers make.
+scale: build
+	TIDEMARKER_SCALE=1 go test -v -timeout 120m -run '^TestEveryListAnswersAtScale$$' ./internal/api | grep -v '^{\|goose'
+	TIDEMARKER_SCALE=1 go test -v -timeout 60m -run '^TestFaultsOfWorkersBesideEachOther$$' ./internal/run | grep -v '^{\|goose'
 
 # Foreign bytes of all kinds, each for FUZZTIME; four minutes of each are an hour.
 fuzz:
