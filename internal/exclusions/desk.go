@@ -12,6 +12,9 @@ import (
 type Desk struct {
 	Store   *store.Store
 	Changes *changes.Desk
+
+	remarks remembered[[]exclusion.Remark]
+	cells   remembered[[]exclusion.Cell]
 }
 
 // Refused says that something a person gave is not right, and where it stands.

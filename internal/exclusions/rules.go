@@ -45,7 +45,11 @@ func (d *Desk) Coverage(ctx context.Context, envID int64) (CoverageView, error) 
 	if g.Known.Inside, err = g.Inside(ctx, d.Store); err != nil {
 		return CoverageView{}, err
 	}
-	return CoverageView{exclusion.Coverage(g.Layer, g.Known), len(g.Known.Pages), len(g.Known.Resources), g.Run}, nil
+	remarks, err := d.remarks.of(g, func() []exclusion.Remark { return exclusion.Coverage(g.Layer, g.Known) })
+	if err != nil {
+		return CoverageView{}, err
+	}
+	return CoverageView{remarks, len(g.Known.Pages), len(g.Known.Resources), g.Run}, nil
 }
 
 // Matrix is policies, settings and sightings of an environment.
@@ -54,7 +58,10 @@ func (d *Desk) Matrix(ctx context.Context, envID int64) (MatrixView, error) {
 	if err != nil {
 		return MatrixView{}, err
 	}
-	return MatrixView{g.Environment.Name, g.Run, exclusion.Matrix(g.Layer, g.Known.Pages, exclusion.AllKinds(g.Known.People), g.Devices(), g.Decided, g.Seen)}, nil
+	cells, err := d.cells.of(g, func() []exclusion.Cell {
+		return exclusion.Matrix(g.Layer, g.Known.Pages, exclusion.AllKinds(g.Known.People), g.Devices(), g.Decided, g.Seen)
+	})
+	return MatrixView{g.Environment.Name, g.Run, cells}, err
 }
 
 // TryPattern says what a pattern does to what is known.

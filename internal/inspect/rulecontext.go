@@ -109,11 +109,17 @@ func (g RuleContext) Inside(ctx context.Context, blobs store.Blobs) (exclusion.I
 // meanings puts to each rule what the ledger says it is for.
 func (g *RuleContext) meanings(ctx context.Context, st *store.Store) error {
 	rows, err := st.SiteExclusions(ctx, g.Environment.SiteID)
+	places := map[[2]string][]int{}
+	for i, r := range g.Layer.Rules {
+		at := [2]string{r.Key, r.Pattern}
+		places[at] = append(places[at], i)
+	}
 	for _, e := range rows {
-		for i, r := range g.Layer.Rules {
-			if e.RetiredAt == nil && r.Key == e.Key && r.Pattern == e.Pattern {
-				g.Layer.Rules[i].For = append(g.Layer.Rules[i].For, e.Classes.V...)
-			}
+		if e.RetiredAt != nil {
+			continue
+		}
+		for _, i := range places[[2]string{e.Key, e.Pattern}] {
+			g.Layer.Rules[i].For = append(g.Layer.Rules[i].For, e.Classes.V...)
 		}
 	}
 	return err

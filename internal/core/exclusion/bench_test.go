@@ -8,14 +8,14 @@ import (
 	"time"
 )
 
-// large is 10,000 addresses and 500 rules of the kinds that sites have.
+// large is 50,000 addresses and 2,000 rules of the kinds that sites have.
 func large() (rules []Rule, k Known) {
 	classes := []string{"item", "article", "listing", "account", "cart"}
-	for n := range 10_000 {
+	for n := range 50_000 {
 		class := classes[n%len(classes)]
-		k.Pages = append(k.Pages, Page{Path: fmt.Sprintf("/%s/part-%d/page-%d?ref=%d", class, n%97, n, n%7), Class: class, Never: class == "account" || class == "cart"})
+		k.Pages = append(k.Pages, Page{Path: fmt.Sprintf("/%s/part-%d/page-%d?ref=%d", class, n%97, n, n%7), Class: class, Never: class == "account" || class == "cart", FormLives: map[bool]int{true: 90}[n%1000 == 1], Shows: map[bool]int{true: 60}[n%500 == 2]})
 	}
-	for n := range 500 {
+	for n := range 2000 {
 		p := fmt.Sprintf("/%s/part-%d/", classes[n%5], n%97)
 		switch n % 5 {
 		case 1:
@@ -30,7 +30,7 @@ func large() (rules []Rule, k Known) {
 	return rules, k
 }
 
-// BenchmarkCoverage computes coverage of 10,000 addresses by 500 rules; "ratio" is its
+// BenchmarkCoverage computes coverage of 50,000 addresses by 2,000 rules; "ratio" is its
 // time against only matching each rule's regular expression on each address in the same
 // run.
 func BenchmarkCoverage(b *testing.B) {
@@ -56,7 +56,7 @@ func BenchmarkCoverage(b *testing.B) {
 		}
 		plain += time.Since(start)
 		start = time.Now()
-		if len(Coverage(Layer{On: true, Rules: rules}, k)) == 0 || n == 0 {
+		if len(Coverage(Layer{On: true, Lifetime: 600, Rules: rules}, k)) == 0 || n == 0 {
 			b.Fatal("nothing was found")
 		}
 		ours += time.Since(start)

@@ -79,7 +79,8 @@ const mostPages = 12
 // gravest first, then in the order of the rules.
 func Coverage(l Layer, k Known) []Remark {
 	out := []Remark{}
-	out = append(out, relations(l.Rules)...)
+	l = l.ready()
+	out = append(out, relations(l)...)
 	c := cover{l: l, k: k}
 	out = append(out, c.pages()...)
 	out = append(out, c.people()...)
@@ -108,7 +109,7 @@ func (c cover) pages() []Remark {
 	list := of["path-exclude"]
 	matched := make([][]int, len(c.k.Pages))
 	if len(list) > 0 {
-		set := compiled(c.l.Rules, list)
+		set := c.l.by["path-exclude"].set
 		for i, p := range c.k.Pages {
 			matched[i] = set.Matching(p.Path)
 		}
@@ -160,8 +161,11 @@ func (c cover) pages() []Remark {
 // lifetimes remarks pages that are cached for longer than what is on them is good for.
 func (c cover) lifetimes() []Remark {
 	var out []Remark
+	if c.l.Lifetime == 0 || !c.l.On {
+		return nil
+	}
 	for _, p := range c.k.Pages {
-		if c.l.Lifetime == 0 || !c.l.On || c.l.decides("path-exclude", p.Path) != nil {
+		if (p.FormLives == 0 || p.FormLives >= c.l.Lifetime) && (p.Shows == 0 || p.Shows >= c.l.Lifetime) || c.l.decides("path-exclude", p.Path) != nil {
 			continue
 		}
 		if p.FormLives > 0 && p.FormLives < c.l.Lifetime {
@@ -300,7 +304,7 @@ func (c cover) idle() []Remark {
 		if len(texts[role]) == 0 {
 			continue
 		}
-		set := compiled(c.l.Rules, of[role])
+		set := c.l.by[role].set
 		met := map[int]bool{}
 		for _, t := range texts[role] {
 			for _, n := range set.Matching(t) {

@@ -86,26 +86,38 @@ func Matrix(l Layer, pages []Page, people []Person, devices []Device, decided []
 		}
 		of[p.Class] = append(of[p.Class], p)
 	}
+	l = l.ready()
 	out := []Cell{}
 	for _, class := range classes {
+		excluded := make([]*Rule, len(of[class])) // whoever comes
+		for i, p := range of[class] {
+			excluded[i] = l.decides("path-exclude", p.Path)
+		}
 		for _, who := range people {
 			for _, d := range devices {
-				out = append(out, l.cell(class, of[class], who, d, decided, seen))
+				out = append(out, l.cell(class, of[class], excluded, who, d, decided, seen))
 			}
 		}
 	}
 	return out
 }
 
-func (l Layer) cell(class string, pages []Page, who Person, d Device, decided []Decided, seen func(path, persona, device string) Sighting) Cell {
+func (l Layer) cell(class string, pages []Page, excluded []*Rule, who Person, d Device, decided []Decided, seen func(path, persona, device string) Sighting) Cell {
 	c := Cell{Class: class, Persona: who.Name, Device: d.Name, Nobody: who.Nobody, Count: len(pages), Pages: []CellPage{}, Seen: NotSeen}
 	c.Policy, c.Decided = PolicyFor(decided, class, who.Name, who.Kind)
 	n := map[Policy]int{}
 	saws := map[Sighting]int{}
 	var cached, owned, open []string
-	for _, p := range pages {
-		s := l.Says(p.Path, who, d.Agent)
-		n[s.Policy]++
+	person := Saying{Never, "Pages are not cached at all.", nil}
+	if l.On {
+		person = l.forPerson(who, d.Agent)
+	}
+	for i, p := range pages {
+		policy := person.Policy
+		if l.On && excluded[i] != nil {
+			policy = Never
+		}
+		n[policy]++
 		saw := seen(p.Path, who.Name, d.Name)
 		switch saw {
 		case SeenCached:
@@ -116,11 +128,15 @@ func (l Layer) cell(class string, pages []Page, who Person, d Device, decided []
 		if saw != NotSeen {
 			saws[saw]++
 		}
-		if s.Policy == Shared {
+		if policy == Shared {
 			open = append(open, p.Path)
 		}
 		if len(c.Pages) < 50 || saw != NotSeen {
-			c.Pages = append(c.Pages, CellPage{p.Path, s, saw})
+			says := person
+			if l.On {
+				says = l.onPage(excluded[i], person)
+			}
+			c.Pages = append(c.Pages, CellPage{p.Path, says, saw})
 		}
 	}
 	c.Says = "mixed"

@@ -70,6 +70,27 @@ type Layer struct {
 	Lifetime int    // seconds for which a cached page may be served; 0 when no setting says
 	Stale    bool   // a page that has lived its time is served once more while it is made anew
 	Rules    []Rule
+
+	by map[string]*decider // by role; nil until many texts are asked about ([Layer.ready])
+}
+
+// decider knows at once which of a role's rules match a text.
+type decider struct {
+	set  *Set
+	list []int // the rules' places in the layer
+}
+
+// ready is the layer made ready for being asked about many texts.
+func (l Layer) ready() Layer {
+	if l.by != nil {
+		return l
+	}
+	l.by = map[string]*decider{}
+	roles, of := byRole(l.Rules)
+	for _, role := range roles {
+		l.by[role] = &decider{compiled(l.Rules, of[role]), of[role]}
+	}
+	return l
 }
 
 // Saying is what the settings say of one page for one person.
@@ -85,10 +106,15 @@ func (l Layer) Says(page string, who Person, agent string) Saying {
 	if !l.On {
 		return Saying{Never, "Pages are not cached at all.", nil}
 	}
-	if r := l.decides("path-exclude", page); r != nil {
-		return Saying{Never, fmt.Sprintf("Its address is excluded by “%s”.", r.Pattern), r}
+	return l.onPage(l.decides("path-exclude", page), l.forPerson(who, agent))
+}
+
+// onPage is what the settings say of a page with what they say for a person: rule excludes its address, nil when none does.
+func (l Layer) onPage(rule *Rule, person Saying) Saying {
+	if rule != nil {
+		return Saying{Never, fmt.Sprintf("Its address is excluded by “%s”.", rule.Pattern), rule}
 	}
-	return l.forPerson(who, agent)
+	return person
 }
 
 // forPerson is what the settings say for a person wherever an address decides nothing.
@@ -123,6 +149,18 @@ func (l Layer) decides(role, text string) *Rule {
 		return nil
 	}
 	var best *Rule
+	if l.by != nil {
+		d := l.by[role]
+		if d == nil {
+			return nil
+		}
+		for _, n := range d.set.Matching(text) {
+			if r := &l.Rules[d.list[n]]; best == nil || PathOctets(r.Pattern) > PathOctets(best.Pattern) {
+				best = r
+			}
+		}
+		return best
+	}
 	for i, r := range l.Rules {
 		if r.Role == role && Matches(k, r.Pattern, text) && (best == nil || PathOctets(r.Pattern) > PathOctets(best.Pattern)) {
 			best = &l.Rules[i]

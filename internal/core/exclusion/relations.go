@@ -31,13 +31,14 @@ func compiled(rules []Rule, list []int) *Set {
 }
 
 // relations are what rules are to each other, whatever is known of the site.
-func relations(rules []Rule) []Remark {
+func relations(l Layer) []Remark {
 	var out []Remark
+	rules := l.Rules
 	roles, of := byRole(rules)
 	for _, role := range roles {
 		list := of[role]
 		k, _ := KindOf(role)
-		covered, ok := compiled(rules, list).Covered()
+		covered, ok := l.by[role].set.Covered()
 		gone := map[int]bool{} // useless ones cover nothing
 		for n, i := range list {
 			r := rules[i]
