@@ -2,6 +2,7 @@ package inspect
 
 import (
 	"context"
+	"reflect"
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/exclusion"
@@ -38,6 +39,10 @@ func (r *Inspection) known(ctx context.Context, g *gathering) error {
 // contradictions are what settings and what is known of an environment say against each other that
 // they did not say with the earlier settings.
 func contradictions(ctx context.Context, st *store.Store, env int64, cat settings.Catalogue, earlier, later settings.Values) ([]evidence.Finding, error) {
+	was, is := exclusion.LayerOf(cat, earlier), exclusion.LayerOf(cat, later)
+	if reflect.DeepEqual(was, is) { // what is cached, and for whom, is as it was
+		return nil, nil
+	}
 	about, err := RuleContextOf(ctx, st, env)
 	if err != nil {
 		return nil, err
@@ -49,7 +54,6 @@ func contradictions(ctx context.Context, st *store.Store, env int64, cat setting
 		}
 		return exclusion.Coverage(about.Layer, about.Known), nil
 	}
-	was, is := exclusion.LayerOf(cat, earlier), exclusion.LayerOf(cat, later)
 	before, err := remarks(was)
 	if err != nil {
 		return nil, err

@@ -21,12 +21,12 @@ FROM sites s JOIN environments e ON e.site_id = s.id AND e.role = 'staging', gen
 
 -- Runs in turn on the environments.
 INSERT INTO runs (site_id, environment_id, change_id, kind, state, verdict, summary, progress, target, before, requested_by, created_at, started_at, finished_at, attempt, handed)
-SELECT s.id, e.id, CASE WHEN n % 2 = 0 THEN (s.id - 1) * 100 + 1 + n / current_setting('scale.sites')::int % 100 END, CASE n % 10 WHEN 0 THEN 'mark' WHEN 1 THEN 'promote' WHEN 2 THEN 'try' ELSE 'check' END, 'done',
+SELECT s.id, e.id, CASE WHEN n % 2 = 0 THEN (s.id - 1) * 100 + 1 + n / current_setting('scale.sites')::int % 100 END, CASE n / current_setting('scale.sites')::int % 10 WHEN 0 THEN 'mark' WHEN 1 THEN 'promote' WHEN 2 THEN 'try' ELSE 'check' END, 'done',
   CASE n % 5 WHEN 0 THEN 'broken' WHEN 1 THEN 'unsure' ELSE 'clear' END, 'What a run came to, in a sentence.', '{"looks": {"planned": 40, "done": 40, "failed": 0}}', e.fingerprint, e.fingerprint, 'Ada', t.at, t.at, t.at + interval '1 minute', 1, 1
 FROM generate_series(1, current_setting('scale.runs')::int) n
 JOIN LATERAL (SELECT now() - (1 - n::float8 / current_setting('scale.runs')::int) * interval '730 days' AS at) t ON true
 JOIN sites s ON s.id = 1 + n * 7 % current_setting('scale.sites')::int
-JOIN environments e ON e.site_id = s.id AND e.role = CASE WHEN n / current_setting('scale.sites')::int % 2 = 0 THEN 'staging' ELSE 'production' END
+JOIN environments e ON e.site_id = s.id AND e.role = CASE WHEN n / current_setting('scale.sites')::int / 10 % 2 = 0 THEN 'staging' ELSE 'production' END
 ORDER BY n;
 
 INSERT INTO marks (environment_id, run_id, fingerprint, volatile, who, taken_at)
