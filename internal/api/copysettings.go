@@ -67,8 +67,15 @@ func (s *Server) carry(ctx context.Context, envID int64, fingerprint string) (se
 		return settings.Copied{}, err
 	}
 	var left []settings.CopiedExclusion
+	in := map[string]map[string]bool{} // patterns by setting
 	for _, e := range rows {
-		if e.RetiredAt == nil && slices.Contains(v.Strings(e.Key), e.Pattern) {
+		if in[e.Key] == nil {
+			in[e.Key] = map[string]bool{}
+			for _, p := range v.Strings(e.Key) {
+				in[e.Key][p] = true
+			}
+		}
+		if e.RetiredAt == nil && in[e.Key][e.Pattern] {
 			left = append(left, settings.CopiedExclusion{Role: e.Role, Pattern: e.Pattern, Reason: e.Reason})
 		}
 	}

@@ -43,6 +43,7 @@ const (
 func filled(t *testing.T, n scale) *desk {
 	t.Helper()
 	d := fullShop(t)
+	d.read(d.api(people.Administrator)) // what the other sites have
 	rules := []string{"/cart", "/checkout", "/account"}
 	for i := range n.rules {
 		rules = append(rules, []string{fmt.Sprintf("/item/part-%d/page-%d", i%97, i), fmt.Sprintf("/article/*/page-%d", i*13), fmt.Sprintf("/account/part-%d/page-%d/", i%97, i)}[i%3])

@@ -7,7 +7,7 @@ SELECT name || ' ' || lpad(n::text, 5, '0'), document || jsonb_build_object('nam
 FROM sites, generate_series(2, current_setting('scale.sites')::int) n WHERE id = 1;
 
 INSERT INTO environments (site_id, name, role, position, url, connector_kind, connector_url, token, about, catalogue, fingerprint, read_at)
-SELECT s.id, e.name, e.role, e.position, e.url, e.connector_kind, e.connector_url, e.token, e.about, e.catalogue, e.fingerprint, now()
+SELECT s.id, e.name, e.role, e.position, e.url, e.connector_kind, e.connector_url, e.token, e.about, e.catalogue, (SELECT fingerprint FROM revisions WHERE site_id = 1 ORDER BY created_at LIMIT 1), now()
 FROM sites s, environments e WHERE s.id > 1 AND e.site_id = 1 ORDER BY s.id, e.id;
 
 INSERT INTO revisions (site_id, fingerprint, values)

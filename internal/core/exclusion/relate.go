@@ -43,6 +43,10 @@ func Overlap(k Kind, a, b string) (example string, overlaps bool, err error) {
 // Possible tells whether a pattern matches any text at all: a path that does not begin
 // with a slash matches none.
 func Possible(k Kind, pattern string) bool {
+	// Most match what they say, with nothing in place of each wildcard.
+	if plain := strings.TrimSuffix(strings.ReplaceAll(pattern, "*", ""), "$"); plain != "" && (k != Path || plain[0] == '/') && Matches(k, pattern, plain) {
+		return true
+	}
 	_, ok, err := Overlap(k, pattern, pattern)
 	return ok || err != nil
 }
