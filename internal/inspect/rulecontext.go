@@ -128,11 +128,15 @@ func (g *RuleContext) meanings(ctx context.Context, st *store.Store) error {
 // pages are those watched and those that the site is known to have.
 func (g *RuleContext) pages(ctx context.Context, st *store.Store, doc site.Site) error {
 	watched := map[string]bool{}
+	never := map[string]bool{} // by class
 	add := func(p exclusion.Page) {
 		if !watched[p.Path] {
 			watched[p.Path] = true
-			policy, _ := exclusion.PolicyFor(g.Decided, p.Class, site.Visitor, site.Visitor)
-			p.Never = policy == exclusion.Never
+			if _, decided := never[p.Class]; !decided {
+				policy, _ := exclusion.PolicyFor(g.Decided, p.Class, site.Visitor, site.Visitor)
+				never[p.Class] = policy == exclusion.Never
+			}
+			p.Never = never[p.Class]
 			g.Known.Pages = append(g.Known.Pages, p)
 		}
 	}

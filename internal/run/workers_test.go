@@ -108,12 +108,12 @@ func (b *bench) all(kind release.RunKind, envs []store.Environment, patience tim
 // nobody waits for another's site. With TIDEMARKER_SCALE (make scale) it says how many looks a minute 1, 2 and 4 of them make.
 func TestFaultsOfWorkersBesideEachOther(t *testing.T) {
 	measured := os.Getenv("TIDEMARKER_SCALE") != ""
-	doc, sites, counts := tiny(), 2, []int{2}
+	doc, counts := tiny(), []int{2}
 	if measured {
-		doc, sites, counts = pagesOf(t), 4, []int{1, 2, 4}
+		doc, counts = pagesOf(t), []int{1, 2, 4}
 	}
 	b := newBench(t, tiny())
-	envs := b.more(sites, doc)
+	envs := b.more(2, doc)
 	stop := b.workers(2)
 	b.all(release.MarkRun, envs, 10*time.Minute)
 	stop()

@@ -184,7 +184,20 @@ type Address struct {
 
 // Addresses lists what a site is known to have, beside what is in the test plan.
 func (s *Store) Addresses(ctx context.Context, siteID int64) ([]Address, error) {
-	return many[Address](ctx, s, "the addresses", `SELECT path, class FROM addresses WHERE site_id = $1 ORDER BY path`, siteID)
+	rows, err := s.db.QueryxContext(ctx, `SELECT path, class FROM addresses WHERE site_id = $1 ORDER BY path`, siteID)
+	if err != nil {
+		return nil, fmt.Errorf("read the addresses: %w", err)
+	}
+	defer rows.Close()
+	list := []Address{}
+	for rows.Next() { // a site may have 50,000 of them
+		var a Address
+		if err := rows.Scan(&a.Path, &a.Class); err != nil {
+			return nil, fmt.Errorf("read the addresses: %w", err)
+		}
+		list = append(list, a)
+	}
+	return list, rows.Err()
 }
 
 // SaveAddresses replaces what a site is known to have.
