@@ -292,6 +292,7 @@ func TestTheDescriptionAndTheContractAreServed(t *testing.T) {
 	for _, name := range []string{"connector-v1.openapi.yaml", "site-file.schema.json", "report.schema.json", "culprit-report.schema.json"} {
 		assert.Equal(t, http.StatusOK, r.get("/api/contract/"+name, nil).StatusCode, name)
 	}
+	assert.Equal(t, "no-store", r.get("/api/v1/sites", nil).Header.Get("Cache-Control"), "what is for one person stays in no cache")
 	for _, view := range []string{"/", "/sites/1", "/changes/9/anything"} {
 		res := r.get(view, nil)
 		assert.Contains(t, res.Header.Get("Content-Type"), "text/html", view)
