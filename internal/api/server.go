@@ -59,7 +59,7 @@ func NewServer(r *run.Runner, public *url.URL, log *slog.Logger) *Server {
 // the context ends.
 func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
 	go s.hub.run(ctx, s.Store)
-	s.sessions = newSessions(s.Store, s.Public)
+	s.sessions = newSessions(s.Store, s.Public, s.Log)
 	r := chi.NewRouter()
 	top := chi.NewRouter()
 	top.Use(secureHeaders, s.watched, s.onlyKnownHosts)

@@ -60,3 +60,19 @@ func TestOpenSessionsAreListedAndEnded(t *testing.T) {
 	status, _ = otto.ask(http.MethodGet, "/sites", nil, nil)
 	assert.Equal(t, http.StatusOK, status)
 }
+
+// TestADatabaseThatCannotBeReachedIsSaid: of nobody is said that they are signed out, or that what they asked for failed, when that
+// is not known.
+func TestADatabaseThatCannotBeReachedIsSaid(t *testing.T) {
+	r := newRecord(t)
+	addPerson(t, r.store, "Guest", people.Observer)
+	guest := r.visitor("")
+	status, text := guest.signIn("Guest", password)
+	require.Equal(t, http.StatusOK, status, text)
+	r.store.Pool.Close()
+	for _, v := range []*visitor{guest, r.visitor(r.token)} {
+		status, text = v.ask(http.MethodGet, "/sites", nil, nil)
+		assert.Equal(t, http.StatusServiceUnavailable, status)
+		assert.Contains(t, text, `"detail":"Tide Marker cannot reach its database.`)
+	}
+}

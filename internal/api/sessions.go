@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"net/url"
 	"slices"
@@ -60,7 +61,7 @@ const (
 
 // newSessions keeps sessions in the database for a week, or until nobody came for a
 // day. The cookie is sent over HTTPS only when the public address is an HTTPS one.
-func newSessions(st *store.Store, public *url.URL) *scs.SessionManager {
+func newSessions(st *store.Store, public *url.URL, log *slog.Logger) *scs.SessionManager {
 	m := scs.New()
 	m.Store = pgxstore.NewWithCleanupInterval(st.Pool, 0)
 	m.Lifetime, m.IdleTimeout = 7*24*time.Hour, 24*time.Hour
@@ -69,7 +70,19 @@ func newSessions(st *store.Store, public *url.URL) *scs.SessionManager {
 	if m.Cookie.Secure {
 		m.Cookie.Name = "__Host-tidemarker"
 	}
+	m.ErrorFunc = func(w http.ResponseWriter, _ *http.Request, err error) {
+		log.Error("a session could not be read or kept", "why", err)
+		unreachable(w)
+	}
 	return m
+}
+
+// unreachable says that the database cannot be reached. What was asked for may have been done before.
+func unreachable(w http.ResponseWriter) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.Header().Set("Retry-After", "5")
+	w.WriteHeader(http.StatusServiceUnavailable)
+	_, _ = w.Write([]byte(`{"title":"Service Unavailable","status":503,"detail":"Tide Marker cannot reach its database. Look in a moment whether what you asked for was done, then ask again."}`))
 }
 
 // identify finds out who calls and puts them into the context. Who cannot be told is
@@ -79,7 +92,7 @@ func (s *Server) identify(next http.Handler) http.Handler {
 		c, err := s.callerFor(r)
 		if err != nil {
 			s.Log.Error("who calls could not be told", "why", err)
-			http.Error(w, "Tide Marker cannot reach its database. Try again in a moment.", http.StatusServiceUnavailable)
+			unreachable(w)
 			return
 		}
 		c.address, c.agent, c.host = s.addressOf(r), r.UserAgent(), r.Host
