@@ -45,6 +45,7 @@ type record struct {
 	change int64
 	run    int64
 	token  string // of ada, an administrator
+	log    logged
 }
 
 func painted(t *testing.T, c color.NRGBA) []byte {
@@ -119,7 +120,7 @@ func newRecord(t *testing.T) *record {
 	require.NoError(t, st.SaveProgress(ctx, r.run, "", store.RunProgress{Looks: evidence.Progress{Planned: 1, Done: 1}}))
 	ended(t, st, store.Run{ID: r.run, Verdict: evidence.VerdictBroken, Summary: "Broken"})
 
-	server := httptest.NewServer(api.New(ctx, serverOn(t, st, nil, slog.New(slog.DiscardHandler)), files.Files))
+	server := httptest.NewServer(api.New(ctx, serverOn(t, st, nil, slog.New(slog.NewTextHandler(&r.log, nil))), files.Files))
 	t.Cleanup(server.CloseClientConnections)
 	r.url = server.URL
 	r.token = tokenOf(t, st, addPerson(t, st, "ada", people.Administrator), people.Administrator)

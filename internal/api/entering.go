@@ -92,6 +92,7 @@ func (s *Server) tried(ctx context.Context, counted string) error {
 		return err
 	}
 	if until := people.DefaultLockOut.Until(earlier, time.Now()); !until.IsZero() {
+		s.logRefused(ctx, "locked")
 		return huma.Error429TooManyRequests(fmt.Sprintf("Too many codes were not right. Try again after %s UTC.", until.UTC().Format("15:04")))
 	}
 	return nil
@@ -142,6 +143,7 @@ func (s *Server) proveByCode(ctx context.Context, code string) (*signedInOutput,
 	}
 	err = s.Store.UseRecoveryCode(ctx, p.ID, code)
 	if errors.Is(err, store.ErrNotFound) {
+		s.logRefused(ctx, "second factor")
 		return nil, huma.Error422UnprocessableEntity("This code is not right, or was used already. Take the one that is shown now.", &huma.ErrorDetail{Message: "Not right.", Location: "body.code"})
 	}
 	if err != nil {

@@ -132,6 +132,11 @@ func TestCodesAreNotGuessed(t *testing.T) {
 	require.Equal(t, http.StatusOK, status, text)
 	status, text = guest.code(app.shows())
 	assert.Equal(t, http.StatusOK, status, "in the browser that they use: "+text)
+	r.visitor("").signIn("Guest", "typed where somebody looks on")
+	for _, why := range []string{"second factor", "locked", "password"} {
+		assert.Regexp(t, `a sign-in did not succeed" why="?`+why+`"? address=127\.0\.0\.1`, r.log.text())
+	}
+	assert.NotContains(t, r.log.text(), "typed where", "what was typed is in no log")
 }
 
 func TestARoleCanHaveToHaveASecondFactor(t *testing.T) {

@@ -60,6 +60,7 @@ func (s *Server) signIn(ctx context.Context, name, password, known string) (v Se
 		return v, nil, err
 	}
 	if until := people.DefaultLockOut.Until(earlier, time.Now()); !until.IsZero() {
+		s.logRefused(ctx, "locked")
 		return v, nil, huma.Error429TooManyRequests(fmt.Sprintf("Too many tries did not succeed under this name. Try again after %s UTC, or in a browser in which you have signed in before.", until.UTC().Format("15:04")))
 	}
 	p, err := s.Store.PersonNamed(ctx, name)
@@ -74,6 +75,7 @@ func (s *Server) signIn(ctx context.Context, name, password, known string) (v Se
 		return v, nil, hashErr
 	}
 	if err != nil || !right {
+		s.logRefused(ctx, "password")
 		return v, nil, huma.Error401Unauthorized("The name or the password is not right.")
 	}
 	if p.Disabled {
@@ -88,6 +90,11 @@ func (s *Server) signIn(ctx context.Context, name, password, known string) (v Se
 	}
 	cookies, err = s.knowBrowser(ctx, p)
 	return v, cookies, err
+}
+
+// logRefused leaves a line of a sign-in that did not succeed. The name is not in it: people type passwords there.
+func (s *Server) logRefused(ctx context.Context, why string) {
+	s.Log.Warn("a sign-in did not succeed", "why", why, "address", callerOf(ctx).address)
 }
 
 // knowBrowser gives the cookie by which a browser is known in which somebody has signed in.
