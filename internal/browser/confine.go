@@ -38,7 +38,7 @@ func (c Confinement) String() string {
 type running struct {
 	*launcher.Launcher
 	url  string
-	home string
+	home *home
 	how  Confinement
 }
 
@@ -46,7 +46,7 @@ type running struct {
 func (r *running) end() {
 	r.Kill()
 	r.Cleanup()
-	_ = os.RemoveAll(r.home)
+	r.home.remove()
 }
 
 // ways are how a Chromium may be started by who we are, the most confined first.
@@ -87,24 +87,28 @@ func start(binary string, among []Confinement) (*running, error) {
 }
 
 func startAs(binary string, how Confinement) (*running, error) {
-	home, err := os.MkdirTemp("", "tidemarker-browser-")
+	sweep(os.TempDir())
+	h, err := newHome(os.TempDir())
 	if err != nil {
 		return nil, err
 	}
-	r := &running{how: how, home: home}
-	profile := filepath.Join(home, "profile")
+	r := &running{how: how, home: h}
+	profile := filepath.Join(h.path, "profile")
 	if err := os.Mkdir(profile, 0o700); err != nil {
-		return nil, errors.Join(err, os.RemoveAll(home))
+		h.remove()
+		return nil, err
 	}
 	run := binary
 	if how.Own {
-		if run, err = asUser(home, profile, binary, how.User); err != nil {
-			return nil, errors.Join(err, os.RemoveAll(home))
+		if run, err = asUser(h.path, profile, binary, how.User); err != nil {
+			h.remove()
+			return nil, err
 		}
 	}
 	r.Launcher = Launcher(binary).Bin(run).NoSandbox(!how.Sandbox).UserDataDir(profile).Env(environment(profile)...)
 	if r.url, err = r.Launch(); err != nil {
-		return nil, errors.Join(errors.New(lastLines(err.Error())), os.RemoveAll(home))
+		h.remove()
+		return nil, errors.New(lastLines(err.Error()))
 	}
 	return r, nil
 }

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -16,7 +17,7 @@ func TestChromiumIsConfined(t *testing.T) {
 	t.Setenv("TIDEMARKER_KEY", "not for a browser")
 	b, err := Start(Options{})
 	require.NoError(t, err)
-	how, home := b.Confinement(), b.launch.home
+	how, home := b.Confinement(), b.launch.home.path
 	seen := 0
 	all := append(descendants(b.launch.PID()), b.launch.PID())
 	for _, pid := range all {
@@ -48,6 +49,7 @@ func TestChromiumIsConfined(t *testing.T) {
 
 func TestAWayThatDoesNotWorkIsToldAndTheNextTried(t *testing.T) {
 	dir := t.TempDir()
+	t.Setenv("TMPDIR", t.TempDir())
 	real, err := Find()
 	require.NoError(t, err)
 	// A system whose Chromium can have no sandbox: it ends at once unless it is told to do without.
@@ -55,17 +57,17 @@ func TestAWayThatDoesNotWorkIsToldAndTheNextTried(t *testing.T) {
 	require.NoError(t, os.WriteFile(picky, fmt.Appendf(nil, "#!/bin/sh\ncase \"$*\" in *--no-sandbox*) exec %s \"$@\";; esac\necho 'No usable sandbox!' >&2\nexit 1\n", real), 0o755)) //nolint:gosec // it is run
 	r, err := start(picky, []Confinement{{User: "us", Sandbox: true}, {User: "us"}})
 	require.NoError(t, err)
-	defer r.end()
 	assert.False(t, r.how.Sandbox)
 	assert.Contains(t, r.how.String(), "as us, without its sandbox")
 	assert.Contains(t, r.how.Why, "No usable sandbox!")
 
+	r.end()
 	_, err = start(filepath.Join(dir, "missing"), []Confinement{{User: "us", Sandbox: true}, {User: "us"}})
 	require.Error(t, err)
-	left, err := filepath.Glob(filepath.Join(os.TempDir(), "tidemarker-browser-*"))
+	left, err := os.ReadDir(os.TempDir())
 	require.NoError(t, err)
 	for _, l := range left {
-		assert.FileExists(t, filepath.Join(l, "profile", "DevToolsActivePort"), "what did not start left nothing behind")
+		assert.NotContains(t, l.Name(), homePrefix, "what did not start, or has ended, left nothing behind")
 	}
 }
 
@@ -76,4 +78,27 @@ func TestWaysEndWithOneThatAlwaysWorks(t *testing.T) {
 	if os.Geteuid() != 0 {
 		assert.True(t, list[0].Sandbox)
 	}
+}
+
+// A home stays for as long as its process lives, and goes when the next Chromium starts after that one was killed.
+func TestHomesOfKilledProcessesAreSwept(t *testing.T) {
+	in := t.TempDir()
+	alive, err := newHome(in)
+	require.NoError(t, err)
+	dead, err := newHome(in)
+	require.NoError(t, err)
+	require.NoError(t, dead.lock.Close()) // as the system does when a process ends
+	making, old := filepath.Join(in, homePrefix+"making"), filepath.Join(in, homePrefix+"old")
+	for _, d := range []string{making, old} {
+		require.NoError(t, os.Mkdir(d, 0o700))
+	}
+	long := time.Now().Add(-2 * unlocked)
+	require.NoError(t, os.Chtimes(old, long, long))
+	sweep(in)
+	assert.DirExists(t, alive.path)
+	assert.DirExists(t, making, "somebody is just making it")
+	assert.NoDirExists(t, dead.path)
+	assert.NoDirExists(t, old)
+	alive.remove()
+	assert.NoDirExists(t, alive.path)
 }

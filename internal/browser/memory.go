@@ -45,7 +45,7 @@ func (r *running) limitMemory() error {
 	}
 	// A root that may not do so for others (in a container, say) has it done by the user whose they are.
 	args := append([]string{"-c", fmt.Sprintf("for p; do prlimit --pid $p --data=%d || test ! -e /proc/$p || exit 1; done", pageMemory), "limit"}, refused...)
-	cmd := exec.Command(filepath.Join(r.home, asThem), append([]string{"/bin/sh"}, args...)...) //nolint:gosec // our own
+	cmd := exec.Command(filepath.Join(r.home.path, asThem), append([]string{"/bin/sh"}, args...)...) //nolint:gosec // our own
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("limit the memory of pages: %w: %s", err, firstLine(string(out)))
 	}
