@@ -323,14 +323,17 @@ func (s *Server) requireFactors(ctx context.Context, roles []people.Role) (Requi
 	if err := s.Store.RequireFactors(ctx, roles); err != nil {
 		return RequiredView{}, err
 	}
+	now, err := s.Store.RequiredFactors(ctx)
+	if err != nil {
+		return RequiredView{}, err
+	}
 	text := "No role has to have a second factor any more."
-	if len(roles) > 0 {
+	if len(now) > 0 {
 		var names []string
-		for _, r := range roles {
+		for _, r := range now {
 			names = append(names, string(r)+"s")
 		}
 		text = "Have to have a second factor: " + strings.Join(names, ", ") + "."
 	}
-	now, err := s.Store.RequiredFactors(ctx)
-	return RequiredView{append([]people.Role{}, now...)}, errors.Join(err, s.Store.RecordTeam(ctx, who(ctx), text))
+	return RequiredView{append([]people.Role{}, now...)}, s.Store.RecordTeam(ctx, who(ctx), text)
 }
