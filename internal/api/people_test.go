@@ -279,7 +279,7 @@ func TestSomebodyIsInvitedAndCreatesAnAccount(t *testing.T) {
 	d.see("h1", "^People$") // where she wanted to go
 	d.accessible("people")
 	d.fill("#note", "Otto")
-	d.click("label", "^observer")
+	d.click("label", "^observer reads")
 	d.click("button", "^Make a link$")
 	link := regexp.MustCompile(`http\S+/join#\S+`).FindString(d.see(".sheet", "/join#").MustText())
 	require.NotEmpty(t, link)
