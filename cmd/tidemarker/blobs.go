@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -25,19 +24,16 @@ const (
 
 // bucketOf is the bucket that the variables name; nil when they name none.
 func bucketOf(ctx context.Context, get func(string) string) (*objects.Bucket, error) {
-	cfg := objects.Config{URL: get(objectsURL), Bucket: get(objectsBucket), Prefix: get(objectsPrefix), Region: get(objectsRegion), Key: get(objectsKey), Secret: get(objectsSecret)}
+	cfg := objects.Config{URL: get(objectsURL), Bucket: get(objectsBucket), Prefix: get(objectsPrefix), Region: get(objectsRegion), Key: get(objectsKey)}
 	if cfg.URL == "" {
 		return nil, nil
 	}
 	if cfg.Bucket == "" {
 		return nil, fmt.Errorf("%s is missing: the name of a bucket", objectsBucket)
 	}
-	if file := get(objectsSecretFile); file != "" {
-		raw, err := os.ReadFile(file)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", objectsSecretFile, err)
-		}
-		cfg.Secret = strings.TrimSpace(string(raw))
+	var err error
+	if cfg.Secret, err = secretOf(get, objectsSecret, objectsSecretFile); err != nil {
+		return nil, err
 	}
 	return objects.Open(ctx, cfg)
 }

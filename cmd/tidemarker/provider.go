@@ -25,7 +25,7 @@ const (
 
 // providerOf is the provider that the variables name; nil when they name none.
 func providerOf(get func(string) string) (*api.Provider, error) {
-	p := &api.Provider{Issuer: get(issuerVariable), ClientID: get(clientVariable), ClientSecret: get(clientSecret), Name: get(providerName), Claim: get(claimVariable), Scopes: strings.Fields(get(scopesVariable)), Roles: map[string]people.Role{}}
+	p := &api.Provider{Issuer: get(issuerVariable), ClientID: get(clientVariable), Name: get(providerName), Claim: get(claimVariable), Scopes: strings.Fields(get(scopesVariable)), Roles: map[string]people.Role{}}
 	if p.Issuer == "" {
 		return nil, nil
 	}
@@ -36,12 +36,8 @@ func providerOf(get func(string) string) (*api.Provider, error) {
 	if p.ClientID == "" {
 		return nil, fmt.Errorf("%s is missing: the provider's name for Tide Marker", clientVariable)
 	}
-	if file := get(clientSecretFile); file != "" {
-		raw, err := os.ReadFile(file)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", clientSecretFile, err)
-		}
-		p.ClientSecret = strings.TrimSpace(string(raw))
+	if p.ClientSecret, err = secretOf(get, clientSecret, clientSecretFile); err != nil {
+		return nil, err
 	}
 	if p.Name == "" {
 		p.Name = at.Hostname()
@@ -51,7 +47,8 @@ func providerOf(get func(string) string) (*api.Provider, error) {
 	}
 	var wrong []error
 	for _, pair := range strings.Split(get(rolesVariable), ",") {
-		value, role, there := strings.Cut(strings.TrimSpace(pair), "=")
+		pair = strings.TrimSpace(pair)
+		value, role, there := strings.Cut(pair, "=")
 		switch {
 		case pair == "":
 		case !there || !people.Role(role).Known():
@@ -64,4 +61,17 @@ func providerOf(get func(string) string) (*api.Provider, error) {
 		wrong = append(wrong, fmt.Errorf("%s is missing: which role each value of the claim %q gives, such as web-team=maintainer", rolesVariable, p.Claim))
 	}
 	return p, errors.Join(wrong...)
+}
+
+// secretOf is what stands in the file that a variable names, or else in another variable.
+func secretOf(get func(string) string, variable, fileVariable string) (string, error) {
+	file := get(fileVariable)
+	if file == "" {
+		return get(variable), nil
+	}
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", fileVariable, err)
+	}
+	return strings.TrimSpace(string(raw)), nil
 }

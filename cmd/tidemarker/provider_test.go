@@ -14,7 +14,7 @@ import (
 func TestAProviderIsReadFromTheEnvironment(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "secret")
 	require.NoError(t, os.WriteFile(file, []byte("hush\n"), 0o600))
-	whole := map[string]string{issuerVariable: "https://id.example.org", clientVariable: "tide", clientSecretFile: file, rolesVariable: "web team=maintainer, leads=approver"}
+	whole := map[string]string{issuerVariable: "https://id.example.org", clientVariable: "tide", clientSecretFile: file, rolesVariable: "web team=maintainer, leads=approver, "}
 	with := func(changes ...string) func(string) string {
 		env := map[string]string{}
 		for k, v := range whole {

@@ -19,6 +19,7 @@ import (
 const (
 	sessionWaiting  = "waiting"  // the person
 	sessionTries    = "tries"    // under which name their tries are counted
+	sessionKnown    = "known"    // somebody has signed in in this browser before
 	sessionCeremony = "ceremony" // of Web Authentication, as JSON
 	// sessionElsewhere: they signed in with a provider, whose work a second factor is then.
 	sessionElsewhere = "elsewhere"
@@ -33,22 +34,19 @@ const (
 )
 
 // enter begins the session of somebody whose password was right, or who was invited: wholly, or as far as a second factor lets.
-// counted is the name under which their tries are counted.
-func (s *Server) enter(ctx context.Context, p store.Person, counted string) (SessionView, error) {
+// counted is the name under which their tries are counted, known whether that is a browser's in which they have signed in before.
+func (s *Server) enter(ctx context.Context, p store.Person, counted string, known bool) (SessionView, error) {
 	s.sessions.Remove(ctx, sessionElsewhere) // whoever was signed in before
+	entry, err := s.Store.EntryOf(ctx, p)
+	if err != nil {
+		return SessionView{}, err
+	}
+	if entry != people.Prove {
+		return sessionView(p, p.Role, entry == people.Enrol), s.beginSession(ctx, p)
+	}
 	factors, err := s.Store.Factors(ctx, p.ID)
 	if err != nil {
 		return SessionView{}, err
-	}
-	required, err := s.Store.RequiredFactors(ctx)
-	if err != nil {
-		return SessionView{}, err
-	}
-	if people.EntryOf(p.Role, len(factors), required) != people.Prove {
-		if err := s.beginSession(ctx, p); err != nil {
-			return SessionView{}, err
-		}
-		return s.sessionView(ctx, p, p.Role)
 	}
 	if err := s.sessions.RenewToken(ctx); err != nil {
 		return SessionView{}, fmt.Errorf("begin a session: %w", err)
@@ -57,6 +55,7 @@ func (s *Server) enter(ctx context.Context, p store.Person, counted string) (Ses
 	s.sessions.Put(ctx, sessionWaiting, p.ID)
 	s.sessions.Put(ctx, sessionEpoch, p.Epoch)
 	s.sessions.Put(ctx, sessionTries, counted+"\nsecond factor")
+	s.sessions.Put(ctx, sessionKnown, known)
 	s.sessions.Put(ctx, sessionBegan, time.Now().Unix())
 	v := SessionView{Abilities: []string{}, Needs: people.Prove, Factors: []people.FactorKind{}}
 	seen := map[people.FactorKind]bool{}
@@ -103,11 +102,12 @@ func (s *Server) proven(ctx context.Context, p store.Person, counted string) (*s
 	if err := s.Store.SignedIn(ctx, counted); err != nil {
 		return nil, err
 	}
+	known := s.sessions.GetBool(ctx, sessionKnown)
 	if err := s.beginSession(ctx, p); err != nil {
 		return nil, err
 	}
-	out := &signedInOutput{Body: abilitiesOf(p, p.Role)}
-	if strings.Contains(counted, "\nbrowser ") {
+	out := &signedInOutput{Body: sessionView(p, p.Role, false)}
+	if known {
 		return out, nil
 	}
 	var err error
@@ -193,7 +193,7 @@ func (s *Server) beginSession(ctx context.Context, p store.Person) error {
 	if err := s.sessions.RenewToken(ctx); err != nil {
 		return fmt.Errorf("begin a session: %w", err)
 	}
-	for _, key := range []string{sessionWaiting, sessionTries, sessionCeremony} {
+	for _, key := range []string{sessionWaiting, sessionTries, sessionKnown, sessionCeremony} {
 		s.sessions.Remove(ctx, key)
 	}
 	s.sessions.Put(ctx, sessionPerson, p.ID)
@@ -203,31 +203,17 @@ func (s *Server) beginSession(ctx context.Context, p store.Person) error {
 	return nil
 }
 
-// sessionView is what somebody who is signed in is told of it.
-func (s *Server) sessionView(ctx context.Context, p store.Person, role people.Role) (SessionView, error) {
-	enrolling, err := s.enrolling(ctx, p)
-	if err != nil || enrolling {
-		return SessionView{Person: p.ID, Name: p.Name, Role: p.Role, Abilities: []string{}, Needs: people.Enrol}, err
-	}
-	return abilitiesOf(p, role), nil
-}
-
-func abilitiesOf(p store.Person, role people.Role) SessionView {
+// sessionView is what somebody who is signed in is told of it. Who has to add a second factor first may nothing until then.
+func sessionView(p store.Person, role people.Role, enrolling bool) SessionView {
 	v := SessionView{Person: p.ID, Name: p.Name, Role: role, Abilities: []string{}}
+	if enrolling {
+		v.Needs = people.Enrol
+		return v
+	}
 	for _, a := range []people.Ability{people.See, people.Work, people.Decide, people.Administer} {
 		if role.May(a) {
 			v.Abilities = append(v.Abilities, string(a))
 		}
 	}
 	return v
-}
-
-// enrolling tells whether somebody has to have a second factor and has none.
-func (s *Server) enrolling(ctx context.Context, p store.Person) (bool, error) {
-	required, err := s.Store.RequiredFactors(ctx)
-	if err != nil || len(required) == 0 || s.sessions.GetBool(ctx, sessionElsewhere) {
-		return false, err
-	}
-	n, err := s.Store.FactorCounts(ctx)
-	return people.EntryOf(p.Role, n[p.ID], required) == people.Enrol, err
 }

@@ -94,7 +94,7 @@ func (s *Server) factorOperations(api huma.API, tags []string) {
 		}) (*output[AddedFactor], error) {
 			return out(s.addPasskey(ctx, in.Body.Name, in.Body.PasskeyAnswer))
 		})
-	huma.Register(api, huma.Operation{OperationID: "remove-factor", Method: http.MethodDelete, Path: "/factors/{id}", Summary: "Takes a code app or a passkey away", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "remove-factor", Method: http.MethodDelete, Path: "/factors/{id}", Summary: "Removes a code app or a passkey", Tags: tags},
 		func(ctx context.Context, in *ByID) (*output[FactorsView], error) {
 			return out(s.removeFactor(ctx, in.ID))
 		})
@@ -102,7 +102,7 @@ func (s *Server) factorOperations(api huma.API, tags []string) {
 		func(ctx context.Context, _ *struct{}) (*output[AddedFactor], error) {
 			return out(s.renewRecoveryCodes(ctx))
 		})
-	huma.Register(api, huma.Operation{OperationID: "reset-factors", Method: http.MethodDelete, Path: "/people/{id}/factors", Summary: "Takes away what somebody proves themselves with beside a password: for who has lost it all", Description: "Ends their sessions, too.", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "reset-factors", Method: http.MethodDelete, Path: "/people/{id}/factors", Summary: "Removes all second factors of somebody who has lost them", Description: "Ends their sessions, too.", Tags: tags},
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			return nil, problem(s.resetFactors(ctx, in.ID))
 		})
@@ -281,7 +281,7 @@ func (s *Server) removeFactor(ctx context.Context, id int64) (FactorsView, error
 	}
 	for _, f := range before.Factors {
 		if f.ID == id {
-			err = s.Store.RecordTeam(ctx, who(ctx), fmt.Sprintf("Took the %s “%s” away.", f.Kind, f.Name))
+			err = s.Store.RecordTeam(ctx, who(ctx), fmt.Sprintf("Removed the %s “%s”.", f.Kind, f.Name))
 		}
 	}
 	if err != nil {
@@ -316,7 +316,7 @@ func (s *Server) resetFactors(ctx context.Context, id int64) error {
 	if err := s.Store.ResetFactors(ctx, id); err != nil {
 		return err
 	}
-	return s.Store.RecordTeam(ctx, who(ctx), "Took all second factors of "+p.Name+" away.")
+	return s.Store.RecordTeam(ctx, who(ctx), "Removed all second factors of "+p.Name+".")
 }
 
 func (s *Server) requireFactors(ctx context.Context, roles []people.Role) (RequiredView, error) {

@@ -142,10 +142,10 @@ func (s *Server) sessionOperations(api huma.API, tags []string) {
 			if c.role == "" && !c.enrolling {
 				return nil, huma.Error401Unauthorized(notSignedIn)
 			}
-			if c.token != "" {
-				return out(abilitiesOf(c.person, c.role), nil)
+			if c.enrolling {
+				c.role = c.person.Role
 			}
-			return out(s.sessionView(ctx, c.person, c.role))
+			return out(sessionView(c.person, c.role, c.enrolling), nil)
 		})
 	huma.Register(api, huma.Operation{OperationID: "sign-out", Method: http.MethodDelete, Path: "/session", Summary: "Signs out", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*struct{}, error) {
@@ -353,7 +353,7 @@ func (s *Server) join(ctx context.Context, secret, name, password string) (Sessi
 	if err := s.Store.RecordTeam(ctx, p.Name, "Used the invitation of "+inv.InvitedBy+"."); err != nil {
 		return SessionView{}, err
 	}
-	return s.enter(ctx, p, p.Name)
+	return s.enter(ctx, p, p.Name, false)
 }
 
 func refusedInput(where string, err error) error {

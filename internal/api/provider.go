@@ -48,7 +48,7 @@ const (
 	sessionRefused  = "provider refused"
 )
 
-// Refused says why somebody who signed in at a provider is not let in here.
+// refusedThere says why somebody who signed in at a provider is not let in here.
 type refusedThere string
 
 func (r refusedThere) Error() string { return string(r) }
@@ -57,16 +57,19 @@ func (r refusedThere) Error() string { return string(r) }
 // no server from starting, and until it has answered.
 func (p *Provider) discovered(ctx context.Context) (*oidc.Provider, error) {
 	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.found != nil {
-		return p.found, nil
+	found := p.found
+	p.mu.Unlock()
+	if found != nil {
+		return found, nil
 	}
-	// The keys are fetched anew for as long as the process lives, so not with the context of one request.
+	// Whoever comes meanwhile asks, too: one that does not answer keeps nobody waiting longer than its own question. The keys are fetched anew for as long as the process lives, so not with the context of one request.
 	found, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), providerClient), p.Issuer)
 	if err != nil {
 		return nil, fmt.Errorf("ask %s about itself: %w", p.Issuer, err)
 	}
+	p.mu.Lock()
 	p.found = found
+	p.mu.Unlock()
 	return found, nil
 }
 

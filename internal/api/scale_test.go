@@ -118,6 +118,7 @@ func TestEveryListAnswersAtScale(t *testing.T) {
 		for table, rows := range d.scanned() {
 			if more := rows - before[table]; more > 0 {
 				t.Logf("read by scanning %s: %d rows", table, more)
+				assert.NotContains(t, []string{"looks", "findings", "history", "runs", "changes", "exclusions", "addresses", "acts"}, table, "a large table is read from end to end")
 			}
 		}
 		assert.Zero(t, slow, "operations above %s at the median or %s at the 95th percentile", medianGoal, tailGoal)

@@ -133,11 +133,14 @@ func (s *Server) callerFor(r *http.Request) (caller, error) {
 	if err != nil || p.Disabled || p.Epoch != s.sessions.GetInt(ctx, sessionEpoch) {
 		return caller{}, err
 	}
-	enrolling, err := s.enrolling(ctx, p)
+	if s.sessions.GetBool(ctx, sessionElsewhere) { // a second factor was the provider's work
+		return caller{person: p, role: p.Role}, nil
+	}
+	entry, err := s.Store.EntryOf(ctx, p)
 	if err != nil {
 		return caller{}, err
 	}
-	if enrolling {
+	if entry == people.Enrol {
 		return caller{person: p, enrolling: true}, nil
 	}
 	return caller{person: p, role: p.Role}, nil

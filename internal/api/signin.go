@@ -84,7 +84,7 @@ func (s *Server) signIn(ctx context.Context, name, password, known string) (v Se
 	if err := s.Store.SignedIn(ctx, counted); err != nil {
 		return v, nil, err
 	}
-	v, err = s.enter(ctx, p, counted)
+	v, err = s.enter(ctx, p, counted, browser != 0)
 	if err != nil || browser != 0 || v.Needs == people.Prove { // it is known once they have proven all
 		return v, nil, err
 	}

@@ -22,9 +22,6 @@ type Options struct {
 	Tabs    int           // how many tabs at once; 0 means 4
 	Timeout time.Duration // for one look at a page; 0 means 90 seconds
 
-	// Unconfined starts Chromium as who we are and without its sandbox, which is faster: for tests that look at sites of our own.
-	Unconfined bool
-
 	opens time.Duration // how long a private context may take to open; 0 means 30 seconds
 }
 
@@ -60,11 +57,7 @@ func Start(opt Options) (*Browser, error) {
 			return nil, err
 		}
 	}
-	how := ways()
-	if opt.Unconfined {
-		how = how[len(how)-1:]
-	}
-	b := &Browser{opt: opt, ways: how, slots: make(chan struct{}, opt.Tabs)}
+	b := &Browser{opt: opt, ways: ways(), slots: make(chan struct{}, opt.Tabs)}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if err := b.connect(); err != nil {

@@ -48,7 +48,7 @@ type bench struct {
 	later      atomic.Int64 // by how much the site's clock is ahead
 }
 
-var chromium = sync.OnceValues(func() (*browser.Browser, error) { return browser.Start(browser.Options{Unconfined: true}) })
+var chromium = sync.OnceValues(func() (*browser.Browser, error) { return browser.Start(browser.Options{}) })
 
 func newBench(t *testing.T, doc site.Site, with ...func(*standin.Options)) *bench {
 	t.Helper()

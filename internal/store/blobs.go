@@ -119,7 +119,7 @@ func (s *Store) MoveBlobs(ctx context.Context, toObjects bool, told func(Removed
 
 func (s *Store) moveSome(ctx context.Context, toObjects bool) (moved Removed, err error) {
 	err = s.Within(ctx, func(s *Store) error {
-		list, err := many[Blob](ctx, s, "the pictures and bodies", `SELECT sha256, media_type, bytes FROM blobs WHERE (bytes IS NOT NULL) = $1 AND size > 0 ORDER BY sha256 LIMIT $2 FOR UPDATE SKIP LOCKED`, toObjects, movedAtOnce)
+		list, err := many[Blob](ctx, s, "the pictures and bodies", `SELECT sha256, media_type, bytes FROM blobs WHERE (bytes IS NOT NULL) = $1 AND size > 0 ORDER BY sha256 LIMIT $2 FOR UPDATE`, toObjects, movedAtOnce)
 		if err != nil {
 			return err
 		}

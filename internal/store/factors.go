@@ -166,6 +166,17 @@ func (s *Store) RequiredFactors(ctx context.Context) ([]people.Role, error) {
 	return many[people.Role](ctx, s, "the required factors", `SELECT role FROM required_factors ORDER BY role`)
 }
 
+// EntryOf is what a person has to do after their password was right.
+func (s *Store) EntryOf(ctx context.Context, p Person) (people.Entry, error) {
+	type row struct {
+		Factors  int                 `db:"factors"`
+		Required JSON[[]people.Role] `db:"required"`
+	}
+	r, err := one[row](ctx, s, "what somebody has to prove", `SELECT (SELECT count(*) FROM factors WHERE person_id = $1 AND confirmed) AS factors,
+		coalesce((SELECT jsonb_agg(role) FROM required_factors), '[]') AS required`, p.ID)
+	return people.EntryOf(p.Role, r.Factors, r.Required.V), err
+}
+
 // RequireFactors says of which roles people have to have a second factor.
 func (s *Store) RequireFactors(ctx context.Context, roles []people.Role) error {
 	return s.Within(ctx, func(s *Store) error {

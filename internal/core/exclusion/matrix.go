@@ -91,7 +91,9 @@ func Matrix(l Layer, pages []Page, people []Person, devices []Device, decided []
 	for _, class := range classes {
 		excluded := make([]*Rule, len(of[class])) // whoever comes
 		for i, p := range of[class] {
-			excluded[i] = l.decides("path-exclude", p.Path)
+			if l.On {
+				excluded[i] = l.decides("path-exclude", p.Path)
+			}
 		}
 		for _, who := range people {
 			for _, d := range devices {
@@ -108,13 +110,10 @@ func (l Layer) cell(class string, pages []Page, excluded []*Rule, who Person, d 
 	n := map[Policy]int{}
 	saws := map[Sighting]int{}
 	var cached, owned, open []string
-	person := Saying{Never, "Pages are not cached at all.", nil}
-	if l.On {
-		person = l.forPerson(who, d.Agent)
-	}
+	person := l.forPerson(who, d.Agent)
 	for i, p := range pages {
 		policy := person.Policy
-		if l.On && excluded[i] != nil {
+		if excluded[i] != nil {
 			policy = Never
 		}
 		n[policy]++
@@ -132,11 +131,7 @@ func (l Layer) cell(class string, pages []Page, excluded []*Rule, who Person, d 
 			open = append(open, p.Path)
 		}
 		if len(c.Pages) < 50 || saw != NotSeen {
-			says := person
-			if l.On {
-				says = l.onPage(excluded[i], person)
-			}
-			c.Pages = append(c.Pages, CellPage{p.Path, says, saw})
+			c.Pages = append(c.Pages, CellPage{p.Path, onPage(excluded[i], person), saw})
 		}
 	}
 	c.Says = "mixed"

@@ -104,13 +104,13 @@ type Saying struct {
 // User-Agent.
 func (l Layer) Says(page string, who Person, agent string) Saying {
 	if !l.On {
-		return Saying{Never, "Pages are not cached at all.", nil}
+		return l.forPerson(who, agent)
 	}
-	return l.onPage(l.decides("path-exclude", page), l.forPerson(who, agent))
+	return onPage(l.decides("path-exclude", page), l.forPerson(who, agent))
 }
 
 // onPage is what the settings say of a page with what they say for a person: rule excludes its address, nil when none does.
-func (l Layer) onPage(rule *Rule, person Saying) Saying {
+func onPage(rule *Rule, person Saying) Saying {
 	if rule != nil {
 		return Saying{Never, fmt.Sprintf("Its address is excluded by “%s”.", rule.Pattern), rule}
 	}
@@ -119,6 +119,9 @@ func (l Layer) onPage(rule *Rule, person Saying) Saying {
 
 // forPerson is what the settings say for a person wherever an address decides nothing.
 func (l Layer) forPerson(who Person, agent string) Saying {
+	if !l.On {
+		return Saying{Never, "Pages are not cached at all.", nil}
+	}
 	if r := l.decides("agent-exclude", agent); r != nil {
 		return Saying{Never, fmt.Sprintf("The browser is excluded by “%s”.", r.Pattern), r}
 	}

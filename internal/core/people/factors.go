@@ -23,18 +23,15 @@ type Entry string
 
 // The ways in.
 const (
-	In     Entry = ""              // nothing
-	Prove  Entry = "second factor" // they have one, and show it
-	Enrol  Entry = "enrolment"     // their role has to have one, and they have none
-	Denied Entry = "denied"        // the role is none
+	In    Entry = ""              // nothing
+	Prove Entry = "second factor" // they have one, and show it
+	Enrol Entry = "enrolment"     // their role has to have one, and they have none
 )
 
 // EntryOf is what somebody with a role and a number of factors has to do after their password was
 // right. required are the roles whose people have to have a factor.
 func EntryOf(role Role, factors int, required []Role) Entry {
 	switch {
-	case !slices.Contains(Roles, role):
-		return Denied
 	case factors > 0:
 		return Prove
 	case slices.Contains(required, role):

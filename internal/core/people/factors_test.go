@@ -51,7 +51,6 @@ func TestWhoHasToProveMore(t *testing.T) {
 		{Approver, 0, []Role{Administrator, Approver}, Enrol},
 		{Approver, 1, []Role{Administrator, Approver}, Prove},
 		{Observer, 2, nil, Prove},
-		{"", 1, nil, Denied},
 	} {
 		assert.Equal(t, c.want, EntryOf(c.role, c.factors, c.required), fmt.Sprintf("%+v", c))
 	}

@@ -792,7 +792,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Takes a code app or a passkey away */
+        /** Removes a code app or a passkey */
         delete: operations["remove-factor"];
         options?: never;
         head?: never;
@@ -1189,7 +1189,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Takes away what somebody proves themselves with beside a password: for who has lost it all
+         * Removes all second factors of somebody who has lost them
          * @description Ends their sessions, too.
          */
         delete: operations["reset-factors"];

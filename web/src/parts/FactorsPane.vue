@@ -55,7 +55,7 @@ async function renew() {
           None. With one, a password that somebody else learns is not enough to sign in as you.
         </p>
         <ul v-else class="plain-list">
-          <li v-for="f in data.factors" :key="f.id" class="factor">
+          <li v-for="f in data.factors" :key="f.id" class="owned">
             <span
               >{{ f.name }} <span class="faded">{{ f.kind }}</span><span class="small faded"
                 >since <When :at="f.createdAt" /><template v-if="f.usedAt">, last used <When :at="f.usedAt" /></template
@@ -131,17 +131,6 @@ async function renew() {
 </template>
 
 <style scoped>
-.factor {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  gap: var(--s2);
-  border-bottom: 1px solid var(--rule);
-  padding: 5px 0;
-}
-.factor .small {
-  display: block;
-}
 img {
   border: 1px solid var(--rule);
 }

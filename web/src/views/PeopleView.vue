@@ -69,8 +69,8 @@ function make() {
                   <Button
                     text
                     size="small"
-                    label="Take away"
-                    :aria-label="`Take away: all second factors of ${p.name}`"
+                    label="Remove"
+                    :aria-label="`Remove all second factors of ${p.name}`"
                     @click="resetFactors.mutate(p.id)"
                   />
                 </template>

@@ -76,7 +76,7 @@ async function go() {
       <Button type="submit" label="Sign in" :outlined="!!ways?.provider" :loading="signIn.isPending.value" />
     </form>
     <div v-else class="stack">
-      <p>Your password is right. One more thing proves that it is you.</p>
+      <p>Your password is right. Now your second factor.</p>
       <template v-if="has('passkey')">
         <Button
           v-if="canAsk()"
@@ -104,10 +104,10 @@ async function go() {
           />
         </div>
         <Trouble :error="proveCode.error.value" />
-        <Button type="submit" label="Go on" :outlined="has('passkey')" :loading="proveCode.isPending.value" />
+        <Button type="submit" label="Continue" :outlined="has('passkey')" :loading="proveCode.isPending.value" />
       </form>
       <p class="small faded">
-        Lost it all? An administrator can take your second factors away.
+        Lost them all? An administrator can remove your second factors.
         <Button text size="small" label="Sign in as somebody else" @click="over" />
       </p>
     </div>

@@ -143,7 +143,7 @@ function setPassword() {
         <h2>Where you are signed in</h2>
         <AskState :pending="asking" :error="unread" what="Your sessions" @again="readSessions()">
           <ul class="plain-list">
-            <li v-for="o in sessions" :key="o.key" class="open">
+            <li v-for="o in sessions" :key="o.key" class="owned">
               <span
                 >{{ browserOf(o.browser) }}<span v-if="o.this" class="faded">, this one</span
                 ><span class="small faded"
@@ -176,18 +176,6 @@ function setPassword() {
 .alone {
   max-width: 32rem;
   padding: var(--s4);
-}
-.open {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  gap: var(--s2);
-  border-bottom: 1px solid var(--rule);
-  padding: 5px 0;
-  min-height: 38px;
-}
-.open .small {
-  display: block;
 }
 .two {
   display: grid;
