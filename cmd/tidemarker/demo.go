@@ -56,10 +56,15 @@ func demoCommand(data *string) *cobra.Command {
 			if _, err := (&address{listen: listen}).url(); err != nil {
 				return err
 			}
+			from := os.Getenv(variablesVariable)
 			for _, s := range demoSites {
 				if err := os.Setenv(s.variable, s.token); err != nil {
 					return err
 				}
+				from += " " + s.variable
+			}
+			if err := os.Setenv(variablesVariable, from); err != nil {
+				return err
 			}
 			a, err := open(cmd.Context(), *data)
 			if err != nil {

@@ -130,6 +130,7 @@ func TestTheDemoOpensWithItsRecordTwiceInARow(t *testing.T) {
 		assert.Contains(t, list.Sites[0].Waiting, "waits for a decision")
 		var shop struct {
 			Environments []struct {
+				ID    int64
 				URL   string
 				Marks []struct{ ID int64 }
 				Drift *struct{}
@@ -146,6 +147,11 @@ func TestTheDemoOpensWithItsRecordTwiceInARow(t *testing.T) {
 			assert.NotEmpty(t, e.Marks)
 			assert.Nil(t, e.Drift, "the sites have the settings that the record left them with")
 			assert.NotEqual(t, "http://127.0.0.1:9101", e.URL)
+		}
+		marin, err := signedIn(t.Context(), at[1], "Marin", demoPassword)
+		require.NoError(t, err)
+		for _, e := range shop.Environments {
+			require.NoError(t, marin.call(t.Context(), http.MethodPost, fmt.Sprintf("/environments/%d/read", e.ID), map[string]any{}, nil), "its sites can be worked on")
 		}
 		assert.Error(t, otto.call(t.Context(), http.MethodPost, fmt.Sprintf("/sites/%d/changes", list.Sites[0].ID), map[string]any{"title": "T", "reason": "", "effect": ""}, nil), "an observer changes nothing")
 		stop()

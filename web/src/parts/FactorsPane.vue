@@ -5,6 +5,7 @@ import InputText from "primevue/inputtext";
 import { computed, ref } from "vue";
 import { recoveryCodes as codes, useFactorActs, useFactors } from "../api/people";
 import { canAsk } from "../api/passkeys";
+import { vFocus } from "../design/focus";
 import AskState from "./AskState.vue";
 import OnceShown from "./OnceShown.vue";
 import Trouble from "./Trouble.vue";
@@ -82,7 +83,15 @@ async function renew() {
           <code class="secret">{{ app.secret }}</code>
           <div>
             <label for="first-code">Code that the app shows now</label>
-            <InputText id="first-code" v-model="code" inputmode="numeric" autocomplete="one-time-code" fluid required />
+            <InputText
+              id="first-code"
+              v-model="code"
+              v-focus
+              inputmode="numeric"
+              autocomplete="one-time-code"
+              fluid
+              required
+            />
           </div>
           <Trouble :error="confirmCodeApp.error.value" />
           <div class="row">

@@ -5,6 +5,7 @@ import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { canAsk } from "../api/passkeys";
 import { useSessionActs, useWays } from "../api/session";
+import { vFocus } from "../design/focus";
 import Trouble from "../parts/Trouble.vue";
 
 const route = useRoute();
@@ -82,7 +83,7 @@ async function go() {
           v-if="canAsk()"
           label="Use a passkey"
           :loading="provePasskey.isPending.value"
-          autofocus
+          v-focus
           @click="prove(() => provePasskey.mutateAsync())"
         />
         <p v-else class="small faded">This browser cannot ask passkeys. Use a code.</p>
@@ -96,8 +97,8 @@ async function go() {
           <InputText
             id="code"
             v-model="code"
+            v-focus="!has('passkey') || !canAsk()"
             autocomplete="one-time-code"
-            :autofocus="!has('passkey')"
             fluid
             required
             :invalid="proveCode.isError.value"
@@ -106,10 +107,8 @@ async function go() {
         <Trouble :error="proveCode.error.value" />
         <Button type="submit" label="Continue" :outlined="has('passkey')" :loading="proveCode.isPending.value" />
       </form>
-      <p class="small faded">
-        Lost them all? An administrator can remove your second factors.
-        <Button text size="small" label="Sign in as somebody else" @click="over" />
-      </p>
+      <p class="small faded">Lost them all? An administrator can remove your second factors.</p>
+      <div><Button text size="small" label="Sign in as somebody else" @click="over" /></div>
     </div>
     <p v-if="!proving" class="small faded">
       Forgotten the password, or not in yet? An administrator makes you a link under People; on the server,
