@@ -81,9 +81,9 @@ async function go() {
       <template v-if="has('passkey')">
         <Button
           v-if="canAsk()"
+          v-focus
           label="Use a passkey"
           :loading="provePasskey.isPending.value"
-          v-focus
           @click="prove(() => provePasskey.mutateAsync())"
         />
         <p v-else class="small faded">This browser cannot ask passkeys. Use a code.</p>
