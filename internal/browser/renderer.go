@@ -33,7 +33,8 @@ func renderer(b *rod.Browser) (*evidence.Renderer, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &evidence.Renderer{Browser: strings.Replace(version.Product, "/", " ", 1), Fonts: map[string]string{}}
+	_, number, _ := strings.Cut(version.Product, "/")
+	out := &evidence.Renderer{Browser: "Chromium " + number, Fonts: map[string]string{}}
 	private, err := b.Incognito()
 	if err != nil {
 		return nil, err

@@ -115,9 +115,8 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
             <li v-for="m in e.marks.slice(0, 3)" :key="m.id" class="mark">
               <RouterLink :to="`/runs/${m.run}`">Mark {{ m.id }}</RouterLink>
               <span class="small"
-                ><Fingerprint :value="m.fingerprint" /> · <When :at="m.takenAt" short /><template v-if="m.browser">
-                  · {{ m.browser }}</template
-                ></span
+                ><Fingerprint :value="m.fingerprint" /> · <When :at="m.takenAt" short />
+                <span v-if="m.browser" class="faded drawn">drawn by {{ m.browser }}</span></span
               >
               <StateGlyph v-if="m.fingerprint === e.fingerprint" state="clear" word="in force" />
               <Button
@@ -236,6 +235,12 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
   border-bottom: 1px solid var(--rule);
   padding: 5px 0;
   min-height: 38px;
+}
+.mark a {
+  white-space: nowrap;
+}
+.drawn {
+  display: block;
 }
 .change {
   flex-wrap: wrap;
