@@ -3,6 +3,7 @@ package browser
 import (
 	"context"
 	"fmt"
+	"math"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -211,9 +212,18 @@ func TestHowFastAPageReacts(t *testing.T) {
 	assert.Less(t, l.Values[measure.Interaction], 400.0)
 	assert.Equal(t, "button#busy", l.Element)
 	assert.Equal(t, "work", l.Name())
-	v, err := strconv.ParseFloat(<-said, 64)
-	require.NoError(t, err)
-	assert.InDelta(t, v, l.Values[measure.Interaction], 8, "Event Timing gives durations to the next 8 ms")
+	// The library tells of each interaction that is longer than those before it: of the pointer that comes down, perhaps, and then of the click.
+	var longest float64
+	require.Eventually(t, func() bool {
+		select {
+		case text := <-said:
+			v, err := strconv.ParseFloat(text, 64)
+			require.NoError(t, err)
+			longest = max(longest, v)
+		default:
+		}
+		return math.Abs(longest-l.Values[measure.Interaction]) <= 8 // Event Timing gives durations to the next 8 ms
+	}, 10*time.Second, 20*time.Millisecond, "the library says %v at the end, we %v", &longest, l.Values[measure.Interaction])
 
 	task.Journey.Steps[1].Click.CSS = "#gone"
 	l, err = shared.React(t.Context(), env, task, State{})
