@@ -38,6 +38,7 @@ type ChangeView struct {
 	Consequences  []settings.Consequence     `json:"consequences"`
 	Refusals      []settings.Refusal         `json:"refusals"`
 	Choices       []release.Choice           `json:"choices"`
+	Approval      ApprovalView               `json:"approval"`
 	Lacking       map[string]string          `json:"lacking" doc:"Settings that the host cannot carry: why, and what would do instead; by key."`
 	Series        []settings.Part            `json:"series" doc:"How a change that piles up risk could be split; empty when it does not."`
 	Bundle        string                     `json:"bundle" doc:"The shipped bundle that it amounts to; empty when it is none."`
@@ -114,8 +115,6 @@ func (s *Server) changeOperations(api huma.API) {
 		do                func(context.Context, int64, string) error
 	}{
 		{"try-change", "try", "Tries it on staging: apply, purge, warm, check", s.Changes.Try},
-		{"promote-change", "promote", "Puts on production exactly what was checked, and checks it there", s.Changes.Promote},
-		{"tidy-change", "tidy", "Carries out on production, by itself, what deletes data and was checked", s.Changes.Tidy},
 		{"rebase-change", "rebase", "Begins it again from what production has now, with the same edits", s.Changes.Rebase},
 		{"split-change", "split", "Splits it into an ordered series of changes, the least risky first", s.Changes.Split},
 		{"discard-change", "discard", "Discards it", s.Changes.Discard},
@@ -130,6 +129,7 @@ func (s *Server) changeOperations(api huma.API) {
 				return out(s.changeView(ctx, in.ID))
 			})
 	}
+	s.approvalOperations(api)
 	s.rollbackOperations(api)
 	huma.Register(api, huma.Operation{OperationID: "exclude", Method: http.MethodPost, Path: "/changes/{id}/exclusions", Summary: "Excludes something: adds a pattern to a setting of the change, with the reason", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
@@ -173,40 +173,50 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 		StagingURL: staging.URL, ProductionURL: production.URL,
 		Lacking: map[string]string{}, Series: []settings.Part{}, EditedBy: c.EditedBy,
 		CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt, Runs: []RunSummary{}}
-	v.Choices = s.permitted(ctx, c.ID, v.Choices)
+	if v.Choices, err = s.permitted(ctx, c, situation, v.Choices); err != nil {
+		return v, err
+	}
+	if v.Approval, err = s.approvalView(ctx, c, situation); err != nil {
+		return v, err
+	}
 	target := base.With(c.Edits.V)
 	if cat := production.Catalogue.V; cat != nil {
 		v.Catalogue = *cat
 		v.describe(base, target, production)
 	}
+	err = s.withRecord(ctx, &v, c, situation, map[int64]string{staging.ID: staging.Name, production.ID: production.Name})
+	return v, err
+}
+
+// withRecord adds to a change what is recorded beside it: what it follows, exclusions, its climb, its runs and where staging goes back to.
+func (s *Server) withRecord(ctx context.Context, v *ChangeView, c store.Change, situation release.Situation, names map[int64]string) error {
 	if c.Follows != nil {
 		before, err := s.Store.Change(ctx, *c.Follows)
 		if err != nil {
-			return v, err
+			return err
 		}
 		v.Follows = &changes.ChangeRef{ID: before.ID, Title: before.Title, State: string(before.State)}
 	}
-	ex, err := s.Store.Exclusions(ctx, id)
+	ex, err := s.Store.Exclusions(ctx, c.ID)
 	if err != nil {
-		return v, err
+		return err
 	}
 	v.Exclusions = exclusions.ViewsOf(ex)
 	if v.Climb, err = s.climbView(ctx, c.ID, v.Catalogue); err != nil {
-		return v, err
+		return err
 	}
-	runs, err := s.Store.ChangeRuns(ctx, id)
+	runs, err := s.Store.ChangeRuns(ctx, c.ID)
 	if err != nil {
-		return v, err
+		return err
 	}
 	if v.Expected, err = s.expectedView(ctx, c, situation.Fingerprint, runs); err != nil {
-		return v, err
+		return err
 	}
-	names := map[int64]string{staging.ID: staging.Name, production.ID: production.Name}
 	for _, r := range runs {
 		v.Runs = append(v.Runs, runSummary(r, names[r.EnvironmentID]))
 	}
-	v.StagingMark, err = s.newestMark(ctx, staging.ID)
-	return v, err
+	v.StagingMark, err = s.newestMark(ctx, v.StagingID)
+	return err
 }
 
 // newestMark is an environment's newest mark, nil when it has none.
@@ -223,16 +233,21 @@ var operationOf = map[release.Event]string{release.Edit: "edit-change", release.
 	release.Accept: "accept-change", release.RollBack: "roll-back-change", release.RollBackAll: "roll-back-change", release.TakeOut: "take-out-change", release.Rebase: "rebase-change", release.Discard: "discard-change"}
 
 // permitted says of each choice that the person lacks the ability for who has it.
-func (s *Server) permitted(ctx context.Context, change int64, choices []release.Choice) []release.Choice {
+func (s *Server) permitted(ctx context.Context, c store.Change, situation release.Situation, choices []release.Choice) ([]release.Choice, error) {
+	wish, _, err := s.Changes.Wish(ctx, c, by(ctx))
 	role, out := callerOf(ctx).role, []release.Choice{}
 	for _, c := range choices {
 		if ability := needs[operationOf[c.Event]]; c.Allowed && !role.May(ability) {
 			c.Allowed, c.Why = false, (&people.Forbidden{Ability: ability, Role: role}).Error()
 		}
+		if c.Allowed && (c.Event == release.Promote || c.Event == release.Tidy) {
+			c.Why = wish.MayPromote(situation)
+			c.Allowed = c.Why == ""
+		}
 		out = append(out, c)
 	}
-	s.permittedBack(ctx, change, out)
-	return out
+	s.permittedBack(ctx, c.ID, out)
+	return out, err
 }
 
 func byRisk(views []DifferenceView) []DifferenceView {

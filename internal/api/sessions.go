@@ -38,7 +38,7 @@ type caller struct {
 // name is how the record calls them.
 func (c caller) name() string {
 	if c.token != "" {
-		return c.person.Name + " (token " + c.token + ")"
+		return people.OfToken(c.person.Name, c.token)
 	}
 	return c.person.Name
 }
@@ -174,7 +174,11 @@ var needs = map[string]people.Ability{
 	"copy-settings": people.See, "fit-copied": people.See, "begin-from-copied": people.Work,
 	"accept-drift": people.Work, "revert-drift": people.Work,
 	"exclude": people.Work, "accept-finding": people.Work, "mask-finding": people.Work, "end-decision": people.Work, "add-host": people.Work, "stop-run": people.Work, "find-culprit": people.Work, "end-search": people.Work, "leave-out-culprit": people.Work,
-	"promote-change": people.Decide, "tidy-change": people.Decide, "accept-change": people.Decide,
+	"promote-change": people.Work, "tidy-change": people.Work, "accept-change": people.Decide,
+	"ask-approval": people.Work, "decide-approval": people.Decide, "withdraw-approval": people.Work, "decide-promotions": people.Decide, "get-promotions": people.See,
+	"list-change-comments": people.See, "list-run-comments": people.See, "comment-on-change": people.Work, "comment-on-run": people.Work, "comment-on-finding": people.Work,
+	"get-calendar": people.See, "add-calendar-entry": people.Decide, "edit-calendar-entry": people.Decide, "remove-calendar-entry": people.Decide, "import-calendar": people.Decide, "export-calendar": people.See,
+	"make-calendar-address": people.Work, "remove-calendar-address": people.Work,
 }
 
 const anybody people.Ability = ""

@@ -156,6 +156,9 @@ func (s *Server) siteOperations(api huma.API) {
 			if err != nil {
 				return nil, huma.Error422UnprocessableEntity(err.Error())
 			}
+			if err := s.keepsPromotions(ctx, &doc); err != nil {
+				return nil, problem(err)
+			}
 			row, err := s.Store.SaveSite(ctx, doc, in.Body.Roles, who(ctx))
 			if err != nil {
 				return nil, problem(err)

@@ -2,6 +2,7 @@ package changes_test
 
 import (
 	"errors"
+	"flag"
 	"fmt"
 	"log/slog"
 	"sync"
@@ -24,7 +25,10 @@ import (
 	"tidemarker/internal/testdb"
 )
 
-func TestMain(m *testing.M) { testdb.Main(m) }
+func TestMain(m *testing.M) {
+	_ = flag.Set("rapid.checks", "8") // each is a way through days, in the database
+	testdb.Main(m)
+}
 
 // bench is a desk on Fernhollow; nobody works its runs off.
 type bench struct {

@@ -3,6 +3,7 @@ package changes
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"tidemarker/internal/act"
 	"tidemarker/internal/core/release"
@@ -16,6 +17,16 @@ type Desk struct {
 	Store  *store.Store
 	Acts   *act.Acts
 	Runner *run.Runner
+	// Clock is what time it is to calendars; time.Now when nil.
+	Clock func() time.Time
+}
+
+// Now is what time it is to calendars.
+func (d *Desk) Now() time.Time {
+	if d.Clock == nil {
+		return time.Now()
+	}
+	return d.Clock()
 }
 
 // ChangeRef names a change.
@@ -101,42 +112,6 @@ func (d *Desk) Try(ctx context.Context, id int64, who string) error {
 	}
 	return d.move(ctx, situation, c, release.Try, "Being tried on "+envs.Staging.Name+".",
 		store.Run{EnvironmentID: envs.Staging.ID, Kind: release.TryRun, Target: situation.Fingerprint, RequestedBy: who})
-}
-
-// Promote puts on production exactly what was checked.
-func (d *Desk) Promote(ctx context.Context, id int64, who string) error {
-	return d.reachProduction(ctx, id, release.Promote, "Being promoted.", who)
-}
-
-// Tidy carries out on production, by itself, what deletes data and was checked.
-func (d *Desk) Tidy(ctx context.Context, id int64, who string) error {
-	return d.reachProduction(ctx, id, release.Tidy, "The tidy is being carried out on production.", who)
-}
-
-func (d *Desk) reachProduction(ctx context.Context, id int64, by release.Event, said, who string) error {
-	c, err := d.Store.Change(ctx, id)
-	if err != nil {
-		return err
-	}
-	envs, err := d.Store.EnvironmentsByRole(ctx, c.SiteID)
-	if err != nil {
-		return err
-	}
-	if envs.OnlyOne {
-		return &Conflict{"The site has only one environment; there is nowhere to promote to."}
-	}
-	// What is in force may have been changed since it was last read.
-	for _, e := range []store.Environment{envs.Staging, envs.Production} {
-		if _, _, err := d.Acts.Read(ctx, e.ID); err != nil {
-			return err
-		}
-	}
-	situation, c, envs, err := d.situation(ctx, id)
-	if err != nil {
-		return err
-	}
-	return d.move(ctx, situation, c, by, said,
-		store.Run{EnvironmentID: envs.Production.ID, Kind: release.PromoteRun, Target: situation.Fingerprint, RequestedBy: who})
 }
 
 // Accept accepts an environment as it is although its check left something to judge, and

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"tidemarker/internal/act"
+	"tidemarker/internal/core/calendar"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/store"
@@ -26,7 +27,7 @@ func (d *Desk) situation(ctx context.Context, id int64) (s release.Situation, c 
 	}
 	s = release.Situation{State: c.State, Base: c.Base, Staging: envs.Staging.Fingerprint, Production: envs.Production.Fingerprint}
 	for _, gather := range []func(context.Context, *release.Situation, store.Change, store.ByRole) error{
-		d.edits, d.order, d.record, d.outside, d.runs, d.marks,
+		d.edits, d.order, d.record, d.outside, d.runs, d.marks, d.calendar,
 	} {
 		if err := gather(ctx, &s, c, envs); err != nil {
 			return s, c, envs, err
@@ -88,6 +89,20 @@ func (d *Desk) order(ctx context.Context, s *release.Situation, c store.Change, 
 		s.Follows = fmt.Sprintf("It comes after “%s”, which is %s. Promote that first, or discard it.", before.Title, before.State)
 	}
 	return err
+}
+
+// calendar is why nothing may be promoted at this time.
+func (d *Desk) calendar(ctx context.Context, s *release.Situation, c store.Change, _ store.ByRole) error {
+	lines, err := d.Store.Calendar(ctx, c.SiteID)
+	if unread, is := errors.AsType[*store.UnreadEntry](err); is {
+		s.Calendar = "Nothing is promoted: " + unread.Error() + ". Mend it, or remove it."
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	s.Calendar = calendar.Why(lines, d.Now())
+	return nil
 }
 
 // record is where the change is in force, by what was done.

@@ -4,8 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
+	"time"
 
 	"tidemarker/internal/act"
+	"tidemarker/internal/core/calendar"
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/exclusion"
 	"tidemarker/internal/core/release"
@@ -257,6 +260,9 @@ func (r *run) bringInForce(ctx context.Context) error {
 	case r.row.Attempt > 1 && r.env.Fingerprint != r.row.Before:
 		return fmt.Errorf("%s was changed outside Tide Marker while the run was cut off. Nothing was overwritten", r.env.Name)
 	}
+	if err := r.refuseByCalendar(ctx); err != nil {
+		return err
+	}
 	v, err := r.Store.Revision(ctx, r.row.SiteID, target)
 	if err != nil {
 		return err
@@ -273,6 +279,26 @@ func (r *run) bringInForce(ctx context.Context) error {
 	}
 	r.progress.Say(ctx, "applying", "Applying the settings on "+r.env.Name)
 	return after(r.apply(ctx, in), nil)
+}
+
+// refuseByCalendar keeps a promotion from beginning at a time at which nothing is promoted: it may have waited for
+// something since it was wanted.
+func (r *run) refuseByCalendar(ctx context.Context) error {
+	if r.row.Kind != release.PromoteRun || r.row.Despite != "" {
+		return nil
+	}
+	lines, err := r.Store.Calendar(ctx, r.row.SiteID)
+	if err != nil {
+		return err
+	}
+	now := time.Now
+	if r.Clock != nil {
+		now = r.Clock
+	}
+	if why := calendar.Why(lines, now()); why != "" {
+		return fmt.Errorf("it came too late. %s", strings.TrimSuffix(why, "."))
+	}
+	return nil
 }
 
 // noteThere records that the environment had what a change asks for before anything was

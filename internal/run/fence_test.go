@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tidemarker/internal/act"
+	"tidemarker/internal/changes"
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
@@ -84,7 +85,7 @@ func TestAnOlderProcessWorksOnANewerSchema(t *testing.T) {
 	b.mark(0)
 	b.mark(1)
 	c := b.promotable(settings.Values{"markup.compact": true})
-	require.NoError(t, b.changes.Promote(t.Context(), c.ID, "vera"))
+	require.NoError(t, b.changes.Promote(t.Context(), c.ID, changes.By{Who: "vera", Decides: true}, ""))
 	b.workOff()
 	assert.Equal(t, release.Marked, b.change(c.ID).State, b.change(c.ID).Explanation)
 }

@@ -11,6 +11,7 @@ import (
 
 	"tidemarker/internal/act"
 	"tidemarker/internal/browser"
+	"tidemarker/internal/changes"
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
@@ -24,7 +25,7 @@ func TestARunThatFailsFiveTimesPutsTheEnvironmentBackAndKeepsWhy(t *testing.T) {
 	b.mark(1)
 	before, _ := b.production.Layer.Settings()
 	c := b.promotable(settings.Values{"markup.compact": true})
-	require.NoError(t, b.changes.Promote(t.Context(), c.ID, "vera"))
+	require.NoError(t, b.changes.Promote(t.Context(), c.ID, changes.By{Who: "vera", Decides: true}, ""))
 	b.runner.Tools.Browser = func() (*browser.Browser, error) { panic("no memory is left") }
 	runs, err := b.store.ChangeRuns(t.Context(), c.ID)
 	require.NoError(t, err)

@@ -76,6 +76,7 @@ type Queue struct {
 	client *river.Client[pgx.Tx]
 	runner *Runner
 	climb  func(context.Context) error
+	goOut  func(context.Context) error
 	stop   context.CancelFunc
 	loops  sync.WaitGroup // what goes on beside the jobs
 }
@@ -167,6 +168,8 @@ type Options struct {
 	Survey    func(ctx context.Context, onboarding int64) error
 	// Climb lets climbs go on: it begins the runs that they need next and waits for none.
 	Climb func(ctx context.Context) error
+	// GoOut promotes what was approved to go out by itself, and may now.
+	GoOut func(ctx context.Context) error
 }
 
 // NewQueue returns a queue that works jobs off after [Queue.Start].
@@ -186,7 +189,7 @@ func NewQueue(runner *Runner, opt Options) (*Queue, error) {
 	if err != nil {
 		return nil, fmt.Errorf("set up the job queue: %w", err)
 	}
-	return &Queue{client: client, runner: runner, climb: opt.Climb}, nil
+	return &Queue{client: client, runner: runner, climb: opt.Climb, goOut: opt.GoOut}, nil
 }
 
 // levelled passes on only what is at least of a level.
@@ -210,6 +213,9 @@ func (q *Queue) Start(ctx context.Context) error {
 	q.again(watch, "looking for runs that were cut off failed", q.runner.handInWaiting)
 	if q.climb != nil {
 		q.again(watch, "a climb could not go on", q.climb)
+	}
+	if q.goOut != nil {
+		q.again(watch, "what was approved could not be followed up", q.goOut)
 	}
 	// Each environment is read by itself: one that does not answer keeps none of the others unknown.
 	room := make(chan struct{}, mostUnknown)

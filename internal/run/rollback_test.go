@@ -16,7 +16,7 @@ import (
 func (b *bench) promoteNow(edits settings.Values) int64 {
 	b.Helper()
 	c := b.promotable(edits)
-	require.NoError(b, b.changes.Promote(b.Context(), c.ID, "vera"))
+	require.NoError(b, b.changes.Promote(b.Context(), c.ID, changes.By{Who: "vera", Decides: true}, ""))
 	b.workOff()
 	require.Equal(b, release.Marked, b.change(c.ID).State, b.change(c.ID).Explanation)
 	return c.ID
@@ -76,7 +76,7 @@ func TestJustOneChangeIsTakenOutFromUnderAnother(t *testing.T) {
 
 	require.NoError(t, b.changes.Try(t.Context(), id, "marin"))
 	b.workOff()
-	require.NoError(t, b.changes.Promote(t.Context(), id, "vera"))
+	require.NoError(t, b.changes.Promote(t.Context(), id, changes.By{Who: "vera", Decides: true}, ""))
 	b.workOff()
 	require.Equal(t, release.Marked, b.change(id).State, b.change(id).Explanation)
 	assert.Equal(t, release.RolledBack, b.change(first).State)

@@ -23,6 +23,8 @@ type Runner struct {
 	Log   *slog.Logger
 	// Patience is for how long a run asks a speed layer again that brings no answer, before it gives up.
 	Patience time.Duration
+	// Clock is what time it is to calendars; time.Now when nil.
+	Clock func() time.Time
 
 	jobs jobs
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tidemarker/internal/browser"
+	"tidemarker/internal/changes"
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
@@ -201,7 +202,7 @@ func goneWith(t *testing.T, write func(http.ResponseWriter, func() *http.Respons
 	b.mark(0)
 	b.mark(1)
 	c = b.promotable(settings.Values{"markup.compact": true})
-	require.NoError(t, b.changes.Promote(t.Context(), c.ID, "vera"))
+	require.NoError(t, b.changes.Promote(t.Context(), c.ID, changes.By{Who: "vera", Decides: true}, ""))
 	tr.answer(func(w http.ResponseWriter, applied func() *http.Response) {
 		tr.leave(true)
 		write(w, applied)

@@ -21,16 +21,16 @@ import (
 var archived = []struct{ table, where string }{
 	{"blobs", shownBlobs}, {"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"runs", ""}, {"acts", ""}, {"manual_tasks", ""}, {"drifts", ""}, {"looks", ""},
 	{"findings", ""}, {"decisions", ""}, {"later_looks", ""}, {"searches", ""}, {"search_answers", ""}, {"foresights", ""}, {"climbs", ""}, {"loads", ""}, {"field_sources", ""}, {"field_days", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"exports", ""}, {"backups", ""},
-	{"parities", ""}, {"bundles", ""}, {"history", ""},
+	{"parities", ""}, {"bundles", ""}, {"calendar_entries", ""}, {"approvals", ""}, {"comments", ""}, {"history", ""},
 }
 
 // cameLater are tables that an archive of an earlier version does not have; it holds nothing of
 // theirs.
-var cameLater = []string{"decisions", "later_looks", "searches", "search_answers", "foresights", "climbs", "loads", "field_sources", "field_days"}
+var cameLater = []string{"decisions", "later_looks", "searches", "search_answers", "foresights", "climbs", "loads", "field_sources", "field_days", "calendar_entries", "approvals", "comments"}
 
-// notArchived are the other tables: references to blobs, which come about again; objects that are to go; who may sign in, with their secrets, and sites
+// notArchived are the other tables: references to blobs, which come about again; objects that are to go; who may sign in and subscribe, with their secrets, and sites
 // that somebody is still adding, with theirs; and page views, of which each day is kept.
-var notArchived = []string{"people", "invitations", "tokens", "sign_in_failures", "known_browsers", "factors", "recovery_codes", "required_factors", "identities", "sessions", "team_history", "onboardings", "visits", "blob_references", "objects_gone"}
+var notArchived = []string{"people", "invitations", "tokens", "sign_in_failures", "known_browsers", "factors", "recovery_codes", "required_factors", "identities", "sessions", "team_history", "onboardings", "visits", "blob_references", "objects_gone", "calendar_addresses"}
 
 // shownBlobs are the bodies of first looks and of those that a finding's proof shows, and of their pictures those that a page
 // shows or a run needs: of each environment's newest mark, and on both sides of the

@@ -28,6 +28,7 @@ type Change struct {
 	Follows     *int64                     `db:"follows"`     // the change before it in a series
 	TakesOut    *int64                     `db:"takes_out"`   // the change whose edits it takes out again
 	EditedBy    string                     `db:"edited_by"`
+	Makers      JSON[[]string]             `db:"makers"` // who edited it since, as people are called
 	CreatedBy   string                     `db:"created_by"`
 	CreatedAt   time.Time                  `db:"created_at"`
 	UpdatedAt   time.Time                  `db:"updated_at"`
@@ -36,7 +37,8 @@ type Change struct {
 const newChangeSQL = `INSERT INTO changes (site_id, title, reason, effect, state, base, edits, created_by, follows, takes_out)
 	VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`
 
-const editChangeSQL = `UPDATE changes SET title = $3, reason = $4, effect = $5, edits = $6, state = $7, base = $8, edited_by = $9, version = version + 1, updated_at = now()
+const editChangeSQL = `UPDATE changes SET title = $3, reason = $4, effect = $5, edits = $6, state = $7, base = $8, edited_by = $9, version = version + 1, updated_at = now(),
+	makers = CASE WHEN $9 = '' OR makers @> to_jsonb($9::text) THEN makers ELSE makers || to_jsonb($9::text) END
 	WHERE id = $1 AND version = $2`
 
 // NewChange begins a change from a base revision.

@@ -55,6 +55,7 @@ type Run struct {
 	ResumeAt      *time.Time           `db:"resume_at"`
 	Measures      JSON[*measure.Scope] `db:"measures"` // what a measurement measures; nil of other runs
 	RequestedBy   string               `db:"requested_by"`
+	Despite       string               `db:"despite"` // why it goes out although the calendar says no
 	CreatedAt     time.Time            `db:"created_at"`
 	StartedAt     *time.Time           `db:"started_at"`
 	FinishedAt    *time.Time           `db:"finished_at"`
@@ -66,9 +67,9 @@ func (s *Store) NewRun(ctx context.Context, r Run) (int64, error) {
 	if r.State == "" {
 		r.State = release.Queued
 	}
-	return s.insert(ctx, "the run", `INSERT INTO runs (site_id, environment_id, change_id, kind, state, target, put_back, mark_id, next_id, requested_by, measures)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`,
-		r.SiteID, r.EnvironmentID, r.ChangeID, r.Kind, r.State, r.Target, r.PutBack, r.MarkID, r.NextID, r.RequestedBy, r.Measures)
+	return s.insert(ctx, "the run", `INSERT INTO runs (site_id, environment_id, change_id, kind, state, target, put_back, mark_id, next_id, requested_by, measures, despite)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) RETURNING id`,
+		r.SiteID, r.EnvironmentID, r.ChangeID, r.Kind, r.State, r.Target, r.PutBack, r.MarkID, r.NextID, r.RequestedBy, r.Measures, r.Despite)
 }
 
 // Run reads one run.

@@ -23,14 +23,14 @@ const (
 // Entry is one line of a calendar as somebody wrote it. Times are those of a clock on the
 // wall in its zone.
 type Entry struct {
-	UID    string   `json:"uid" doc:"By which other calendars know it."`
+	UID    string   `json:"uid,omitempty" doc:"By which other calendars know it."`
 	Kind   Kind     `json:"kind" enum:"freeze,window"`
 	Title  string   `json:"title" doc:"What it is, at most 200 characters."`
 	Begins string   `json:"begins" doc:"Local date and time, as 2026-11-27T18:00."`
 	Ends   string   `json:"ends" doc:"The same of the end, which is not part of it."`
 	Zone   string   `json:"zone" doc:"Name of a time zone of the IANA database."`
-	Rule   string   `json:"rule" doc:"Recurrence rule of RFC 5545, as FREQ=WEEKLY;BYDAY=SA; empty for once."`
-	Except []string `json:"except" doc:"Beginnings that are left out, as the beginning is written."`
+	Rule   string   `json:"rule,omitempty" doc:"Recurrence rule of RFC 5545, as FREQ=WEEKLY;BYDAY=SA; empty for once."`
+	Except []string `json:"except,omitempty" doc:"Beginnings that are left out, as the beginning is written."`
 }
 
 // Clock is how a time of an entry is written.

@@ -18,6 +18,7 @@ type Situation struct {
 	Fingerprint string           // fingerprint of the change as it is now
 	Base        string           // production's fingerprint that the change started from
 	Blocked     []string         // consequences that stand in the way
+	Calendar    string           // why nothing may be promoted at this time
 	Follows     string           // the change before it in a series that is not on production yet
 	Busy        string           // what is under way on its environments
 
@@ -95,7 +96,8 @@ func mayReach(s Situation) string {
 		when(s.Verdict != evidence.VerdictClear, fmt.Sprintf("The check on staging is %s. Only a clear one can be promoted.", s.Verdict)),
 		when(s.Staging != s.Checked, "Staging no longer has the settings that were checked. Try it again."),
 		when(s.Production != s.Base && s.Production != s.Fingerprint, "Production has been changed since this change was begun. Begin again from what it has now, and try it again."),
-		when(!s.ProductionHasMark, "Production has no mark to go back to. Take one first."))
+		when(!s.ProductionHasMark, "Production has no mark to go back to. Take one first."),
+		when(s.Production != s.Fingerprint, s.Calendar))
 }
 
 func mayRebase(s Situation) string {

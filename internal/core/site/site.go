@@ -20,6 +20,7 @@ type Site struct {
 	Publishing   []PublishingTest  `json:"publishing,omitempty"`
 	Budgets      []Budget          `json:"budgets,omitempty" doc:"What pages may cost; checks on staging measure it after each change."`
 	Keep         *Keeping          `json:"keep,omitempty" doc:"For how many days evidence is kept."`
+	Promotion    *Promotion        `json:"promotion,omitempty" doc:"What holds for promotions."`
 	FindCulprit  bool              `json:"findCulprit,omitempty" doc:"When a change with several edits breaks staging, the culprit is searched for at once."`
 }
 

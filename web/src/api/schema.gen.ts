@@ -39,6 +39,116 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Freezes and windows of a site with those for all sites, and what goes out by itself */
+        get: operations["get-calendar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar/address": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a secret address to subscribe to; an earlier one is of no use any more */
+        post: operations["make-calendar-address"];
+        /** Takes the address to subscribe to away */
+        delete: operations["remove-calendar-address"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds a freeze or a window */
+        post: operations["add-calendar-entry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar/entries/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edits a freeze or a window
+         * @description 409 when somebody else edited it since the version given.
+         */
+        put: operations["edit-calendar-entry"];
+        post?: never;
+        /** Removes a freeze or a window */
+        delete: operations["remove-calendar-entry"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The calendar as an iCalendar file */
+        get: operations["export-calendar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reads the events of an iCalendar file as freezes and windows, all or none
+         * @description Events that came before are replaced. An event says what it is by its category, FREEZE or WINDOW.
+         */
+        post: operations["import-calendar"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes/{id}": {
         parameters: {
             query?: never;
@@ -80,6 +190,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes/{id}/approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Asks for an approval of a change as it is */
+        post: operations["ask-approval"];
+        /** Withdraws an approval, or that one is asked for */
+        delete: operations["withdraw-approval"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/changes/{id}/approval/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Approves a change, refuses it, or asks something first
+         * @description An approval belongs to the change's settings and to production as it is; when either moves it is withdrawn. Nobody needs to have asked for it.
+         */
+        post: operations["decide-approval"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes/{id}/bundle": {
         parameters: {
             query?: never;
@@ -112,6 +260,24 @@ export interface paths {
          * @description The run that is under way for it is stopped.
          */
         post: operations["stop-climb"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/changes/{id}/comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was said about a change, its runs and their findings, in order */
+        get: operations["list-change-comments"];
+        put?: never;
+        /** Says something about a change; when an approver has asked something it is the answer */
+        post: operations["comment-on-change"];
         delete?: never;
         options?: never;
         head?: never;
@@ -220,7 +386,7 @@ export interface paths {
         put?: never;
         /**
          * Puts on production exactly what was checked, and checks it there
-         * @description 409 with the reason when it is not allowed now.
+         * @description Approvers by themselves; others with an approval that holds. 409 with the reason when it is not allowed now.
          */
         post: operations["promote-change"];
         delete?: never;
@@ -321,7 +487,7 @@ export interface paths {
         put?: never;
         /**
          * Carries out on production, by itself, what deletes data and was checked
-         * @description 409 with the reason when it is not allowed now.
+         * @description Approvers by themselves; others with an approval that holds. 409 with the reason when it is not allowed now.
          */
         post: operations["tidy-change"];
         delete?: never;
@@ -839,6 +1005,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/findings/{id}/comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says something about a finding */
+        post: operations["comment-on-finding"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/findings/{id}/mask": {
         parameters: {
             query?: never;
@@ -1229,6 +1412,24 @@ export interface paths {
         get: operations["get-run"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was said about a run and its findings, in order */
+        get: operations["list-run-comments"];
+        put?: never;
+        /** Says something about a run */
+        post: operations["comment-on-run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2103,6 +2304,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/promotions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What holds for a site's promotions */
+        get: operations["get-promotions"];
+        /** Says what holds for a site's promotions */
+        put: operations["decide-promotions"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/recording": {
         parameters: {
             query?: never;
@@ -2343,6 +2562,15 @@ export interface components {
             /** @description Their role has to have one. */
             required: boolean;
         };
+        AddressView: {
+            /** @description Only when it has just been made. */
+            address?: string;
+            /** Format: date-time */
+            madeAt: string;
+            madeBy: string;
+            /** Format: date-time */
+            usedAt?: string;
+        };
         Answer: {
             /** @description SHA-256 of the body kept. */
             body?: string;
@@ -2372,6 +2600,48 @@ export interface components {
             name: string;
             /** Format: int64 */
             version: number;
+        };
+        ApprovalView: {
+            /** Format: date-time */
+            askedAt?: string;
+            askedBy: string;
+            /** @description On this site whoever made a change does not approve it. */
+            byAnother: boolean;
+            /** @description Why nothing may be promoted at this time; empty when it may. */
+            calendar: string;
+            /** Format: date-time */
+            decidedAt?: string;
+            decidedBy: string;
+            /** @description It is promoted by itself once the calendar lets it. */
+            goes: boolean;
+            /** @description They may promote it despite the calendar. */
+            mayDespite: boolean;
+            /**
+             * Format: date-time
+             * @description When the calendar lets something go out next; none while it does now, or when that is not to come.
+             */
+            opens?: string;
+            /** @description Of who decided, or why it was withdrawn. */
+            reason: string;
+            /**
+             * @description Empty when nobody asked.
+             * @enum {string}
+             */
+            state: "" | "asked" | "questioned" | "approved" | "refused" | "withdrawn" | "spent";
+            /** @description What else goes out today, on all sites. */
+            today: components["schemas"]["GoingOut"][];
+            /** @description What it waits for that is to go out by itself. */
+            waits: string;
+            /** @description Why no approval can be asked for; empty when it can. */
+            whyNotAsk: string;
+            /** @description Why the one who looks cannot approve it; empty when they can. */
+            whyNotDecide: string;
+            /** @description Of who asked. */
+            words: string;
+        };
+        "Ask-approvalRequest": {
+            /** @description A sentence for whoever decides. */
+            words: string;
         };
         BackView: {
             /** @description From what it has now. */
@@ -2499,6 +2769,56 @@ export interface components {
             summary: string;
             wishes: components["schemas"]["Wish"][];
         };
+        CalendarEntryView: {
+            entry: components["schemas"]["Entry"];
+            /** Format: int64 */
+            id: number;
+            madeBy: string;
+            /**
+             * Format: date-time
+             * @description When it begins next, or began when it is going on; none when it is over.
+             */
+            next?: string;
+            /** @description It is going on. */
+            now: boolean;
+            /**
+             * Format: int64
+             * @description None: it is for all sites.
+             */
+            site?: number;
+            siteName?: string;
+            /**
+             * Format: int64
+             * @description Give it back when editing.
+             */
+            version: number;
+        };
+        CalendarOccurrence: {
+            /** Format: date-time */
+            begins: string;
+            /** Format: date-time */
+            ends: string;
+            /** Format: int64 */
+            entry: number;
+        };
+        CalendarView: {
+            /** @description The address to subscribe to, when there is one; its secret is shown once. */
+            address?: components["schemas"]["AddressView"];
+            entries: components["schemas"]["CalendarEntryView"][];
+            /** @description What went out since the first moment, and what is approved to go out by itself. */
+            going: components["schemas"]["GoingOut"][];
+            /** @description Of the entries, between the moments that were asked for, in order; a thousand at most. */
+            occurrences: components["schemas"]["CalendarOccurrence"][];
+            /**
+             * Format: date-time
+             * @description Of a site: when something may be promoted next; none when it may now, or when that is not to come.
+             */
+            opens?: string;
+            /** @description Which entry cannot be read; nothing is promoted meanwhile. */
+            trouble: string;
+            /** @description Of a site: why nothing may be promoted now; empty when it may. */
+            why: string;
+        };
         Candidate: {
             /** @description Setting whose list it would be added to. */
             key: string;
@@ -2581,6 +2901,7 @@ export interface components {
             updatedAt: string;
         };
         ChangeView: {
+            approval: components["schemas"]["ApprovalView"];
             /** @description Production's fingerprint it was begun from. */
             base: string;
             baseValues: {
@@ -2764,6 +3085,32 @@ export interface components {
             picture: string;
             /** @description What codes are made of, in base 32; shown once. */
             secret: string;
+        };
+        "Comment-on-changeRequest": {
+            /** @description An @ before somebody's name mentions them. */
+            text: string;
+        };
+        "Comment-on-findingRequest": {
+            /** @description An @ before somebody's name mentions them. */
+            text: string;
+        };
+        "Comment-on-runRequest": {
+            /** @description An @ before somebody's name mentions them. */
+            text: string;
+        };
+        CommentView: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            finding?: number;
+            /** Format: int64 */
+            id: number;
+            /** @description Names of people that it mentions with an @. */
+            mentions: string[];
+            /** Format: int64 */
+            run?: number;
+            text: string;
+            who: string;
         };
         ComparedRecording: {
             /**
@@ -2954,6 +3301,14 @@ export interface components {
             /** Format: int64 */
             visits: number;
         };
+        "Decide-approvalRequest": {
+            /** @enum {string} */
+            decision: "approve" | "refuse" | "question";
+            /** @description Of an approved change: it is promoted by itself once the calendar lets it. */
+            goes?: boolean;
+            /** @description Has to be given unless it is approved. */
+            reason: string;
+        };
         "Decide-policyRequest": {
             class: string;
             persona: string;
@@ -3071,6 +3426,11 @@ export interface components {
             key: string;
             value: unknown;
         };
+        "Edit-calendar-entryRequest": {
+            entry: components["schemas"]["Entry"];
+            /** Format: int64 */
+            version: number;
+        };
         "Edit-changeRequest": {
             edits: {
                 [key: string]: unknown;
@@ -3123,6 +3483,24 @@ export interface components {
             /** @enum {string} */
             unit: "ms" | "1";
             why: string;
+        };
+        Entry: {
+            /** @description Local date and time, as 2026-11-27T18:00. */
+            begins: string;
+            /** @description The same of the end, which is not part of it. */
+            ends: string;
+            /** @description Beginnings that are left out, as the beginning is written. */
+            except?: string[];
+            /** @enum {string} */
+            kind: "freeze" | "window";
+            /** @description Recurrence rule of RFC 5545, as FREQ=WEEKLY;BYDAY=SA; empty for once. */
+            rule?: string;
+            /** @description What it is, at most 200 characters. */
+            title: string;
+            /** @description By which other calendars know it. */
+            uid?: string;
+            /** @description Name of a time zone of the IANA database. */
+            zone: string;
         };
         Environment: {
             /** @description How its responses tell that they came from its page cache; Cache-Status when absent. */
@@ -3663,6 +4041,19 @@ export interface components {
             /** @description SHA-256 of the picture, of the loads of which they are kept. */
             picture?: string;
         };
+        GoingOut: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            change: number;
+            /** @description Its promotion was begun; otherwise it is approved to go out by itself. */
+            done: boolean;
+            /** Format: int64 */
+            site: number;
+            siteName: string;
+            title: string;
+            who: string;
+        };
         Held: {
             /** @description The name, file, selector or host that it is about. */
             about: string;
@@ -3697,6 +4088,17 @@ export interface components {
             text: string;
             who: string;
         };
+        "Import-calendarRequest": {
+            /** @description The iCalendar file. */
+            file: string;
+            /**
+             * @description What those are that do not say it.
+             * @enum {string}
+             */
+            kind: "freeze" | "window";
+            /** @description Where the times of those are that name no zone, by its name in the IANA database. */
+            zone: string;
+        };
         "Import-exclusionsRequest": {
             /** @enum {string} */
             format: "csv" | "json";
@@ -3707,6 +4109,12 @@ export interface components {
             file: string;
             /** @description It is meant that environments get other roles. */
             rolesMayChange?: boolean;
+        };
+        Imported: {
+            /** Format: int64 */
+            added: number;
+            /** Format: int64 */
+            replaced: number;
         };
         ImportedField: {
             /**
@@ -4524,6 +4932,14 @@ export interface components {
             failed: number;
             /** Format: int64 */
             planned: number;
+        };
+        PromoteBody: {
+            /** @description Why it is promoted although the calendar says no. It stands in the history. */
+            despite?: string;
+        };
+        Promotion: {
+            /** @description Whoever made a change does not approve it. */
+            byAnother?: boolean;
         };
         Proof: {
             /** @description This run's second look, when there was one. */
@@ -5612,6 +6028,268 @@ export interface operations {
             };
         };
     };
+    "get-calendar": {
+        parameters: {
+            query?: {
+                /** @description Occurrences from here on; now when absent. */
+                from?: string;
+                /** @description And to here; five weeks later when absent. */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-calendar-address": {
+        parameters: {
+            query?: {
+                /** @description The site; 0 for all sites. */
+                site?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddressView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-calendar-address": {
+        parameters: {
+            query?: {
+                /** @description The site; 0 for all sites. */
+                site?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-calendar-entry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Entry"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarEntryView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-calendar-entry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Edit-calendar-entryRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarEntryView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-calendar-entry": {
+        parameters: {
+            query: {
+                version: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-calendar": {
+        parameters: {
+            query?: {
+                /** @description The site; 0 for all sites. */
+                site?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Import-calendarRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-change": {
         parameters: {
             query?: never;
@@ -5691,6 +6369,107 @@ export interface operations {
         responses: {
             /** @description Accepted */
             202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "ask-approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Ask-approvalRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decide-approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decide-approvalRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5796,6 +6575,70 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ChangeView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-change-comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CommentView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "comment-on-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Comment-on-changeRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -5984,7 +6827,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PromoteBody"];
+            };
+        };
         responses: {
             /** @description Accepted */
             202: {
@@ -6178,7 +7025,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PromoteBody"];
+            };
+        };
         responses: {
             /** @description Accepted */
             202: {
@@ -7109,6 +7960,39 @@ export interface operations {
             };
         };
     };
+    "comment-on-finding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Comment-on-findingRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "mask-finding": {
         parameters: {
             query?: never;
@@ -7923,6 +8807,70 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RunView"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-run-comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CommentView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "comment-on-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Comment-on-runRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -9793,6 +10741,72 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-promotions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Promotion"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decide-promotions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Promotion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Promotion"];
+                };
             };
             /** @description Error */
             default: {
