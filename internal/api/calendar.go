@@ -52,12 +52,12 @@ type AddressView struct {
 	Address string     `json:"address,omitempty" doc:"Only when it has just been made."`
 }
 
-// bySite names a site in a query; 0 is all of them.
-type bySite struct {
+// BySite names a site in a query; 0 is all of them.
+type BySite struct {
 	Site int64 `query:"site" minimum:"0" doc:"The site; 0 for all sites."`
 }
 
-func (b bySite) id() *int64 {
+func (b BySite) id() *int64 {
 	if b.Site == 0 {
 		return nil
 	}
@@ -69,7 +69,7 @@ func (s *Server) calendarOperations(api huma.API) {
 	tags := []string{"calendar"}
 	huma.Register(api, huma.Operation{OperationID: "get-calendar", Method: http.MethodGet, Path: "/calendar", Summary: "Freezes and windows of a site with those for all sites, and what goes out by itself", Tags: tags},
 		func(ctx context.Context, in *struct {
-			bySite
+			BySite
 			From time.Time `query:"from" doc:"Occurrences from here on; now when absent."`
 			To   time.Time `query:"to" doc:"And to here; five weeks later when absent."`
 		}) (*output[CalendarView], error) {
@@ -77,7 +77,7 @@ func (s *Server) calendarOperations(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "add-calendar-entry", Method: http.MethodPost, Path: "/calendar/entries", Summary: "Adds a freeze or a window", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
-			bySite
+			BySite
 			Body calendar.Entry
 		}) (*output[CalendarEntryView], error) {
 			id, err := s.Changes.AddEntry(ctx, in.id(), in.Body, who(ctx))
@@ -108,7 +108,7 @@ func (s *Server) calendarOperations(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "import-calendar", Method: http.MethodPost, Path: "/calendar/import", Summary: "Reads the events of an iCalendar file as freezes and windows, all or none", Description: "Events that came before are replaced. An event says what it is by its category, FREEZE or WINDOW.", Tags: tags},
 		func(ctx context.Context, in *struct {
-			bySite
+			BySite
 			Body struct {
 				File string        `json:"file" maxLength:"1000000" doc:"The iCalendar file."`
 				Kind calendar.Kind `json:"kind" enum:"freeze,window" doc:"What those are that do not say it."`
@@ -119,7 +119,7 @@ func (s *Server) calendarOperations(api huma.API) {
 			return out(Imported{added, replaced}, err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "export-calendar", Method: http.MethodGet, Path: "/calendar/export", Summary: "The calendar as an iCalendar file", Tags: tags},
-		func(ctx context.Context, in *bySite) (*exported, error) {
+		func(ctx context.Context, in *BySite) (*exported, error) {
 			raw, err := s.Changes.WriteCalendar(ctx, in.Site)
 			if err != nil {
 				return nil, problem(err)
@@ -127,7 +127,7 @@ func (s *Server) calendarOperations(api huma.API) {
 			return &exported{Type: calendarType, Disposition: `attachment; filename="promotions.ics"`, Body: raw}, nil
 		})
 	huma.Register(api, huma.Operation{OperationID: "make-calendar-address", Method: http.MethodPost, Path: "/calendar/address", Summary: "Makes a secret address to subscribe to; an earlier one is of no use any more", Tags: tags, DefaultStatus: http.StatusCreated},
-		func(ctx context.Context, in *bySite) (*output[AddressView], error) {
+		func(ctx context.Context, in *BySite) (*output[AddressView], error) {
 			secret, err := s.Store.NewCalendarAddress(ctx, in.id(), who(ctx))
 			if err != nil {
 				return nil, problem(err)
@@ -136,7 +136,7 @@ func (s *Server) calendarOperations(api huma.API) {
 			return out(AddressView{MadeBy: a.MadeBy, MadeAt: a.MadeAt, Address: "/calendar/" + secret + ".ics"}, err)
 		})
 	huma.Register(api, huma.Operation{OperationID: "remove-calendar-address", Method: http.MethodDelete, Path: "/calendar/address", Summary: "Takes the address to subscribe to away", Tags: tags, DefaultStatus: http.StatusNoContent},
-		func(ctx context.Context, in *bySite) (*struct{}, error) {
+		func(ctx context.Context, in *BySite) (*struct{}, error) {
 			_, err := s.Store.RemoveCalendarAddress(ctx, in.id())
 			return nil, problem(err)
 		})
@@ -231,7 +231,7 @@ func (s *Server) calendarView(ctx context.Context, site int64, from, to time.Tim
 			v.Going = append(v.Going, GoingOut{r.SiteID, r.SiteName, r.ChangeID, r.Title, r.Who, r.At, r.Done})
 		}
 	}
-	a, err := s.Store.CalendarAddressOf(ctx, bySite{site}.id())
+	a, err := s.Store.CalendarAddressOf(ctx, BySite{site}.id())
 	if errors.Is(err, store.ErrNotFound) {
 		return v, nil
 	}

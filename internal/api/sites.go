@@ -233,10 +233,14 @@ func said(o store.Overview) (text, kind string) {
 		return o.About + " is on production, and its check is not clear.", "change"
 	case store.WaitsRestored:
 		return o.About + " was rolled back, and the check of that is not clear.", "change"
+	case store.WaitsApproval:
+		return "An approval of " + o.About + " is asked for.", "change"
 	case store.WaitsChecked:
 		return o.About + " was checked on staging and waits for a decision.", "change"
 	case store.WaitsStaging:
 		return o.About + " is on staging, unchecked.", "change"
+	case store.WaitsGoing:
+		return o.About + " is approved, and is promoted by itself once the calendar lets it.", "going"
 	case store.WaitsMark:
 		return o.About + " has no mark to go back to yet.", "mark"
 	case store.WaitsAway:

@@ -21,11 +21,13 @@ const (
 	WaitsManualTask                     // a checklist is to be carried out
 	WaitsPromoted                       // a change is on production and not clear
 	WaitsRestored                       // a change was rolled back, and the check of that is not clear
+	WaitsApproval                       // an approval of a change is asked for
 	WaitsChecked                        // a change was checked
 	WaitsStaging                        // a change is on staging, unchecked
 	WaitsMark                           // an environment has no mark
 	WaitsAway                           // an environment is away from its mark
 	WaitsDraft                          // a change is drafted
+	WaitsGoing                          // nothing; a change is approved to go out by itself
 	WaitsRun                            // nothing; a run is under way
 	WaitsNothing
 )
@@ -64,20 +66,21 @@ WITH marked AS (
   SELECT e.site_id, 1 AS waits, e.id AS subject, e.name AS about FROM acts a JOIN environments e ON e.id = a.environment_id WHERE a.state = 'unknown'
   UNION ALL SELECT d.site_id, 2, d.id, e.name FROM drifts d JOIN environments e ON e.id = d.environment_id WHERE d.state = 'open'
   UNION ALL SELECT h.site_id, 3, h.run_id, e.name FROM manual_tasks h JOIN environments e ON e.id = h.environment_id WHERE h.state = 'open'
-  UNION ALL SELECT site_id, CASE state WHEN 'promoted' THEN 4 WHEN 'restored' THEN 5 WHEN 'checked' THEN 6 WHEN 'on staging' THEN 7 WHEN 'drafted' THEN 10 ELSE 11 END, id, title
-    FROM changes WHERE state IN ('promoted', 'restored', 'checked', 'on staging', 'drafted', 'rolling back')
-  UNION ALL SELECT e.site_id, 8, e.id, e.name FROM environments e LEFT JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.environment_id IS NULL
-  UNION ALL SELECT e.site_id, 9, e.id, e.name FROM environments e JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.fingerprint <> e.fingerprint
-  UNION ALL SELECT r.site_id, 11, r.id, e.name FROM runs r JOIN environments e ON e.id = r.environment_id WHERE r.state IN ('queued', 'running')
+  UNION ALL SELECT c.site_id, CASE WHEN c.state = 'promoted' THEN 4 WHEN c.state = 'restored' THEN 5 WHEN c.state = 'checked' AND a.state IN ('asked', 'questioned') THEN 6 WHEN c.state = 'checked' AND a.goes THEN 12
+    WHEN c.state = 'checked' THEN 7 WHEN c.state = 'on staging' THEN 8 WHEN c.state = 'drafted' THEN 11 ELSE 13 END, c.id, c.title
+    FROM changes c LEFT JOIN approvals a ON a.change_id = c.id AND a.state IN ('asked', 'questioned', 'approved') WHERE c.state IN ('promoted', 'restored', 'checked', 'on staging', 'drafted', 'rolling back')
+  UNION ALL SELECT e.site_id, 9, e.id, e.name FROM environments e LEFT JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.environment_id IS NULL
+  UNION ALL SELECT e.site_id, 10, e.id, e.name FROM environments e JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.fingerprint <> e.fingerprint
+  UNION ALL SELECT r.site_id, 13, r.id, e.name FROM runs r JOIN environments e ON e.id = r.environment_id WHERE r.state IN ('queued', 'running')
 ), first AS (
   SELECT DISTINCT ON (site_id) * FROM things ORDER BY site_id, waits, subject DESC
 )
-SELECT s.id, s.name, s.updated_at, coalesce(f.waits, 12) AS waits, coalesce(f.subject, 0) AS subject, coalesce(f.about, '') AS about, count(*) OVER () AS total
+SELECT s.id, s.name, s.updated_at, coalesce(f.waits, 14) AS waits, coalesce(f.subject, 0) AS subject, coalesce(f.about, '') AS about, count(*) OVER () AS total
 FROM sites s LEFT JOIN first f ON f.site_id = s.id
 `
 
-const overviewsSQL = overviewSQL + `WHERE position(lower($1) in lower(s.name)) > 0 AND (NOT $2 OR coalesce(f.waits, 12) < 11)
-ORDER BY CASE WHEN $3 THEN coalesce(f.waits, 12) END, lower(s.name) LIMIT $4 OFFSET $5`
+const overviewsSQL = overviewSQL + `WHERE position(lower($1) in lower(s.name)) > 0 AND (NOT $2 OR coalesce(f.waits, 14) < 12)
+ORDER BY CASE WHEN $3 THEN coalesce(f.waits, 14) END, lower(s.name) LIMIT $4 OFFSET $5`
 
 // OverviewOf says what waits on one site.
 func (s *Store) OverviewOf(ctx context.Context, siteID int64) (Overview, error) {

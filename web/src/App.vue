@@ -47,6 +47,7 @@ onUnmounted(() => removeEventListener("keydown", press));
     <span v-if="!connected" class="offline" role="status">No connection; trying again</span>
     <span class="grow" />
     <template v-if="session">
+      <RouterLink to="/calendar" class="small">Calendar</RouterLink>
       <RouterLink v-if="may('administer')" to="/people" class="small">People</RouterLink>
       <RouterLink to="/you" class="small" :title="`Signed in as ${session.role}`">{{ session.name }}</RouterLink>
       <Button text size="small" label="Sign out" @click="signOut.mutate()" />

@@ -12,6 +12,13 @@ export const router = createRouter({
     { path: "/sites/:id(\\d+)/exclusions", component: () => import("./views/ExclusionsView.vue"), props: id },
     { path: "/sites/:id(\\d+)/test-plan", component: () => import("./views/TestPlanView.vue"), props: id },
     { path: "/sites/:id(\\d+)/field", component: () => import("./views/FieldView.vue"), props: id },
+    {
+      path: "/calendar",
+      component: () => import("./views/CalendarView.vue"),
+      props: { id: 0 },
+      meta: { title: "Calendar" },
+    },
+    { path: "/sites/:id(\\d+)/calendar", component: () => import("./views/CalendarView.vue"), props: id },
     { path: "/sites/:id(\\d+)/kept", component: () => import("./views/KeptView.vue"), props: id },
     { path: "/sites/:id(\\d+)/settings", component: () => import("./views/SettingsView.vue"), props: id },
     { path: "/changes/:id(\\d+)", component: () => import("./views/ChangeView.vue"), props: id },

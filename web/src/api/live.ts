@@ -42,6 +42,8 @@ export function follow(client: QueryClient): () => void {
     if (n.change) void read("change", n.change);
     if (n.site) void read("site", n.site);
     void read("sites");
+    void read("calendar");
+    if (n.change || n.run) void read("comments");
     void read("history");
     void read("onboardings");
   });

@@ -30,10 +30,11 @@ export function useSites(
   });
 }
 
-export function useSite(id: Id) {
+export function useSite(id: Id, enabled: MaybeRefOrGetter<boolean> = true) {
   return useQuery({
     queryKey: ["site", id],
     queryFn: () => body(api.GET("/api/v1/sites/{id}", { params: { path: { id: toValue(id) } } })),
+    enabled,
   });
 }
 
@@ -238,6 +239,38 @@ export function useActs() {
     act: useMutation({
       mutationFn: (v: { id: number; act: ChangeAct }) =>
         body(api.POST(`/api/v1/changes/{id}/${v.act}`, { params: { path: { id: v.id } } })),
+      onSuccess: again,
+    }),
+    despite: useMutation({
+      mutationFn: (v: { change: number; words: string }) =>
+        body(
+          api.POST("/api/v1/changes/{id}/promote", {
+            params: { path: { id: v.change } },
+            body: { despite: v.words },
+          }),
+        ),
+      onSuccess: again,
+    }),
+    askApproval: useMutation({
+      mutationFn: (v: { change: number; words: string }) =>
+        body(
+          api.POST("/api/v1/changes/{id}/approval", { params: { path: { id: v.change } }, body: { words: v.words } }),
+        ),
+      onSuccess: again,
+    }),
+    decide: useMutation({
+      mutationFn: (v: { change: number; decision: "approve" | "refuse" | "question"; words: string; goes?: boolean }) =>
+        body(
+          api.POST("/api/v1/changes/{id}/approval/decision", {
+            params: { path: { id: v.change } },
+            body: { decision: v.decision, reason: v.words, goes: v.goes },
+          }),
+        ),
+      onSuccess: again,
+    }),
+    withdraw: useMutation({
+      mutationFn: (change: number) =>
+        body(api.DELETE("/api/v1/changes/{id}/approval", { params: { path: { id: change } } })),
       onSuccess: again,
     }),
     exclude: useMutation({

@@ -6031,6 +6031,8 @@ export interface operations {
     "get-calendar": {
         parameters: {
             query?: {
+                /** @description The site; 0 for all sites. */
+                site?: number;
                 /** @description Occurrences from here on; now when absent. */
                 from?: string;
                 /** @description And to here; five weeks later when absent. */
@@ -6126,7 +6128,10 @@ export interface operations {
     };
     "add-calendar-entry": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The site; 0 for all sites. */
+                site?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6259,7 +6264,10 @@ export interface operations {
     };
     "import-calendar": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The site; 0 for all sites. */
+                site?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;

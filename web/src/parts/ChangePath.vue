@@ -5,6 +5,8 @@ import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useActs, type Change, type ChangeAct } from "../api/queries";
 import { useSession } from "../api/session";
+import ApprovalPane from "./ApprovalPane.vue";
+import CommentList from "./CommentList.vue";
 import Consequence from "./Consequence.vue";
 import ExpectPane from "./ExpectPane.vue";
 import MeasureForm from "./MeasureForm.vue";
@@ -158,6 +160,7 @@ async function go(act: ChangeAct) {
       />
       <p v-if="!c.allowed" class="small faded">{{ c.why }}</p>
     </div>
+    <ApprovalPane :change="change" />
     <div v-if="measurable || measured || change.expected || settling" class="stack">
       <h2>Speed</h2>
       <p v-if="change.effect" class="small faded">Expected: {{ change.effect }}</p>
@@ -184,6 +187,7 @@ async function go(act: ChangeAct) {
         </li>
       </ul>
     </div>
+    <CommentList :about="{ of: 'changes', id: change.id }" />
     <RollBackDialog
       v-if="rollingBack"
       v-model="rollingBack"

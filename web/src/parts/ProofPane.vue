@@ -11,6 +11,7 @@ import { useSession } from "../api/session";
 import AcceptDialog from "./AcceptDialog.vue";
 import AskState from "./AskState.vue";
 import { canMask, type Reach } from "./decisions";
+import CommentList from "./CommentList.vue";
 import MaskDialog from "./MaskDialog.vue";
 import { kindNames } from "./findings";
 import PicturePair from "./PicturePair.vue";
@@ -144,6 +145,7 @@ onUnmounted(() => removeEventListener("keydown", press));
         <RequestTable v-if="proof.now" :before="proof.before ?? undefined" :now="proof.now" />
       </template>
     </AskState>
+    <CommentList :about="{ of: 'runs', id: run.id }" :finding="finding.id" label="About this finding" />
     <AcceptDialog v-model="accepting" :finding="finding" :run="run" :start="reach" />
     <MaskDialog v-model="masking" :finding="finding" />
     <Dialog

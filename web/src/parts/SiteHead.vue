@@ -16,6 +16,7 @@ defineProps<{ site: number; name: string; here?: string }>();
     <RouterLink :to="`/sites/${site}/settings`" class="small">Settings</RouterLink>
     <RouterLink :to="`/sites/${site}/exclusions`" class="small">Exclusions</RouterLink>
     <RouterLink :to="`/sites/${site}/field`" class="small">Visitors</RouterLink>
+    <RouterLink :to="`/sites/${site}/calendar`" class="small">Calendar</RouterLink>
     <RouterLink :to="`/sites/${site}/history`" class="small">History</RouterLink>
   </nav>
 </template>

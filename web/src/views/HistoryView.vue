@@ -27,7 +27,7 @@ const { data, isPending, error, refetch } = useHistory(() => props.id);
         <tr v-for="e in data" :key="e.id">
           <td class="nowrap"><When :at="e.at" /></td>
           <td>{{ e.who }}</td>
-          <td>{{ e.text }}</td>
+          <td :class="{ loud: e.kind === 'despite' }">{{ e.text }}</td>
           <td class="nowrap">
             <RouterLink v-if="e.run" :to="`/runs/${e.run}`">run {{ e.run }}</RouterLink>
             <template v-if="e.run && e.change">, </template>
@@ -40,6 +40,11 @@ const { data, isPending, error, refetch } = useHistory(() => props.id);
 </template>
 
 <style scoped>
+.loud {
+  border-left: 4px solid var(--broken);
+  background: var(--broken-wash);
+  font-weight: 600;
+}
 .nowrap {
   white-space: nowrap;
 }

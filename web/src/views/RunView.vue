@@ -7,6 +7,7 @@ import { useSession } from "../api/session";
 import AskState from "../parts/AskState.vue";
 import { nextOpen } from "../parts/decisions";
 import { byCause } from "../parts/findings";
+import CommentList from "../parts/CommentList.vue";
 import FindingList from "../parts/FindingList.vue";
 import ForeseenTable from "../parts/ForeseenTable.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
@@ -203,6 +204,7 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
         </p>
         <p v-else>No finding is recorded.</p>
       </section>
+      <CommentList v-if="over" :about="{ of: 'runs', id: run.id }" class="later" />
     </template>
   </AskState>
 </template>
