@@ -60,10 +60,9 @@ const trouble = computed(
 </script>
 
 <template>
-  <section v-if="shown || a.calendar" class="stack">
-    <h2>To production</h2>
-    <p v-if="a.calendar && change.state === 'checked'" class="shut small">
-      {{ a.calendar }} <RouterLink :to="`/sites/${change.site}/calendar`">See the calendar</RouterLink>
+  <section v-if="shown || a.calendar" class="stack" aria-label="Approval">
+    <p v-if="a.calendar" class="small">
+      <RouterLink :to="`/sites/${change.site}/calendar`">See the calendar</RouterLink>
     </p>
     <template v-if="open || told">
       <p class="said" :class="a.state">
@@ -155,14 +154,9 @@ const trouble = computed(
 </template>
 
 <style scoped>
-.shut,
 .said {
   border-left: 4px solid var(--rule-strong);
   padding: var(--s1) var(--s3);
-}
-.shut {
-  border-color: var(--unsure);
-  background: var(--unsure-wash);
 }
 .said .small {
   display: block;

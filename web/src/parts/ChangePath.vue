@@ -159,8 +159,8 @@ async function go(act: ChangeAct) {
         @click="c.act === 'try' || c.act === 'rebase' ? go(c.act as ChangeAct) : (asked = c.act)"
       />
       <p v-if="!c.allowed" class="small faded">{{ c.why }}</p>
+      <ApprovalPane v-if="c.event === 'promote' || c.event === 'tidy'" :change="change" class="approval" />
     </div>
-    <ApprovalPane :change="change" />
     <div v-if="measurable || measured || change.expected || settling" class="stack">
       <h2>Speed</h2>
       <p v-if="change.effect" class="small faded">Expected: {{ change.effect }}</p>
@@ -242,6 +242,9 @@ async function go(act: ChangeAct) {
   flex-direction: column;
   gap: 3px;
   align-items: stretch;
+}
+.approval {
+  margin: var(--s1) 0 var(--s2);
 }
 .run {
   display: flex;

@@ -8,7 +8,7 @@ import type { Day } from "./calendar";
 defineProps<{ days: Day[] }>();
 const width = 760;
 const left = 104;
-const row = 17;
+const row = 15;
 const top = 22;
 const x = (part: number) => left + part * (width - left - 4);
 const y = (i: number, days: Day[]) =>
@@ -35,15 +35,15 @@ const titled = (days: Day[], i: number, entry: number) =>
     </defs>
     <text v-for="h in hours" :key="h" :x="x(h / 24)" y="13" class="hour" :class="{ end: h === 24 }">{{ h }}:00</text>
     <g v-for="(d, i) in days" :key="d.start.getTime()" :transform="`translate(0 ${y(i, days)})`">
-      <text x="0" y="13" class="day" :class="{ today: d.now !== undefined }">{{ dayName.format(d.start) }}</text>
-      <line :x1="left" :x2="width - 4" y1="15.5" y2="15.5" class="base" />
+      <text x="0" y="12" class="day" :class="{ today: d.now !== undefined }">{{ dayName.format(d.start) }}</text>
+      <line :x1="left" :x2="width - 4" y1="13.5" y2="13.5" class="base" />
       <line
         v-for="n in 25"
         :key="n"
         :x1="x((n - 1) / 24)"
         :x2="x((n - 1) / 24)"
-        :y1="n % 6 === 1 ? 10 : 13"
-        y2="15.5"
+        :y1="n % 6 === 1 ? 8 : 11"
+        y2="13.5"
         class="tick"
       />
       <g v-for="s in d.stretches" :key="`${s.entry}-${s.from}`">
@@ -51,14 +51,14 @@ const titled = (days: Day[], i: number, entry: number) =>
         <rect
           :x="x(s.from)"
           :width="x(s.to) - x(s.from)"
-          :y="s.kind === 'freeze' ? 1.5 : 3.5"
-          :height="s.kind === 'freeze' ? 14 : 12"
+          :y="s.kind === 'freeze' ? 0.5 : 2.5"
+          :height="s.kind === 'freeze' ? 13 : 11"
           :class="s.kind"
         />
         <text
           v-if="titled(days, i, s.entry) && x(s.to) - x(s.from) > s.title.length * 5.6"
           :x="x(s.from) + 5"
-          y="12.5"
+          y="11"
           class="title"
         >
           {{ s.title }}
@@ -67,13 +67,13 @@ const titled = (days: Day[], i: number, entry: number) =>
       <path
         v-for="g in d.going"
         :key="g.change"
-        :transform="`translate(${x(g.at)} 9)`"
+        :transform="`translate(${x(g.at)} 7)`"
         d="M0-6 6 0 0 6-6 0Z"
         class="gone"
       >
         <title>{{ g.site }}: {{ g.title }} was promoted</title>
       </path>
-      <line v-if="d.now !== undefined" :x1="x(d.now)" :x2="x(d.now)" y1="-1" y2="18" class="now" />
+      <line v-if="d.now !== undefined" :x1="x(d.now)" :x2="x(d.now)" y1="-1" y2="16" class="now" />
     </g>
   </svg>
 </template>

@@ -2,14 +2,16 @@
 /**
  * The environments as rulers on one time axis, the present at the right. A sounding is
  * a run, its number how many looks were clear; a line across is a promotion, a bow
- * back is a rollback, and a broken stretch is what somebody changed outside.
+ * back is a rollback, a broken stretch is what somebody changed outside, and a hatched
+ * band on production's a freeze.
  */
 import { computed } from "vue";
 import { useRouter } from "vue-router";
 import type { Environment } from "../api/queries";
-import { soundings, type Sounding } from "./rulers";
+import type { Calendar } from "../api/calendar";
+import { frozen, soundings, type Sounding } from "./rulers";
 
-const props = defineProps<{ environments: Environment[] }>();
+const props = defineProps<{ environments: Environment[]; calendar?: Calendar }>();
 const router = useRouter();
 
 const width = 1240;
@@ -23,6 +25,10 @@ const y = (env: number) => 62 + env * gap;
 const height = computed(() => 62 + (props.environments.length - 1) * gap + 66);
 const byKey = computed(() => new Map(points.value.map((p) => [p.key, p])));
 const time = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+
+const production = computed(() => props.environments.findIndex((e) => e.role === "production"));
+const freezes = computed(() => (props.calendar ? frozen(props.calendar, points.value, Date.now()) : []));
+const edge = (column: number) => Math.min(left + column * step.value, width - right);
 
 const staging = computed(() => props.environments.findIndex((e) => e.role === "staging"));
 
@@ -79,6 +85,23 @@ const word: Record<string, string> = {
         class="tick"
       />
     </g>
+    <template v-if="production >= 0">
+      <g v-for="f in freezes" :key="f.key">
+        <title>Frozen: {{ f.title }}</title>
+        <rect :x="edge(f.from)" :width="edge(f.to) - edge(f.from)" :y="y(production) - 9" height="18" class="freeze" />
+        <text
+          v-if="edge(f.to) - edge(f.from) > f.title.length * 7"
+          :x="edge(f.from) + 4"
+          :y="y(production) - 13"
+          class="fine"
+        >
+          {{ f.title }}
+        </text>
+      </g>
+      <text v-if="calendar?.why" :x="width - right + 6" :y="y(production) + 5" class="fine shut">
+        {{ freezes.some((f) => edge(f.to) >= width - right) ? "frozen" : "no window" }}
+      </text>
+    </template>
     <g v-for="b in broken" :key="b.key">
       <line :x1="b.from" :x2="b.to" :y1="y(b.env)" :y2="y(b.env)" class="gap" />
       <line :x1="b.from" :x2="b.to" :y1="y(b.env)" :y2="y(b.env)" class="outside" />
@@ -133,6 +156,9 @@ const word: Record<string, string> = {
     <line :x1="width - right" :x2="width - right" y1="16" :y2="height - 30" class="now" />
     <text :x="width - right + 6" y="24" class="env now-text">now</text>
     <defs>
+      <pattern id="freeze" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+        <line x1="0" x2="0" y1="0" y2="6" class="hatch" />
+      </pattern>
       <marker id="tip" viewBox="0 0 8 8" refX="6" refY="4" markerWidth="8" markerHeight="8" orient="auto">
         <path d="M0 0 8 4 0 8Z" class="tip" />
       </marker>
@@ -169,6 +195,18 @@ const word: Record<string, string> = {
 .tick {
   stroke: var(--rule-strong);
   stroke-width: 1;
+}
+.freeze {
+  fill: url(#freeze);
+  stroke: var(--rule-strong);
+}
+.hatch {
+  stroke: var(--rule-strong);
+  stroke-width: 2;
+}
+.shut {
+  font-weight: 600;
+  fill: var(--unsure);
 }
 .gap {
   stroke: var(--sheet);

@@ -25,7 +25,7 @@ const calendar: Calendar = {
 };
 
 describe("a calendar's days", () => {
-  const days = daysOf(calendar, new Date(2026, 10, 27, 9), 3, new Date(2026, 10, 28, 12));
+  const days = daysOf(calendar, new Date(2026, 10, 27, 9), 3, new Date(2026, 10, 28, 12), true);
   it("have each what holds on them, from midnight to midnight", () => {
     expect(days.map((d) => d.stretches.map((s) => [s.title, s.from, s.to]))).toEqual([
       [

@@ -20,8 +20,8 @@ export interface Day {
 
 const midnight = (t: Date, days = 0) => new Date(t.getFullYear(), t.getMonth(), t.getDate() + days);
 
-/** The days of a calendar from one on, with what holds on each. */
-export function daysOf(c: Calendar, first: Date, count: number, now: Date): Day[] {
+/** The days of a calendar from one on, with what holds on each; with the names of sites where it is about several. */
+export function daysOf(c: Calendar, first: Date, count: number, now: Date, named = false): Day[] {
   const entries = new Map(c.entries.map((e) => [e.id, e]));
   return Array.from({ length: count }, (_, i) => {
     const start = midnight(first, i);
@@ -37,7 +37,7 @@ export function daysOf(c: Calendar, first: Date, count: number, now: Date): Day[
         day.stretches.push({
           entry: e.id,
           kind: e.entry.kind,
-          title: (e.siteName ? `${e.siteName}: ` : "") + e.entry.title,
+          title: (named && e.siteName ? `${e.siteName}: ` : "") + e.entry.title,
           from,
           to,
         });

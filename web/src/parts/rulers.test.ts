@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
 import type { Environment } from "../api/queries";
-import { soundings } from "./rulers";
+import type { Calendar } from "../api/calendar";
+import { columnAt, frozen, soundings, type Sounding } from "./rulers";
 
 type Run = Environment["runs"][number];
 const run = (id: number, kind: string, at: string, more: Partial<Run> = {}) =>
@@ -69,5 +70,29 @@ describe("what is drawn on the rulers", () => {
     expect(drawn).toHaveLength(14);
     expect(drawn.at(-1)!.run).toBe(20);
     expect(drawn[0]!.column).toBe(0);
+  });
+});
+
+describe("freezes on the rulers", () => {
+  const point = (column: number, at: number) => ({ column, at }) as Sounding;
+  const points = [point(0, 100), point(1, 200), point(2, 1000)];
+  it("begin and end between the things that they lie between", () => {
+    expect([50, 100, 150, 200, 600, 1100, 1300, 9999].map((t) => columnAt(points, t, 1200))).toEqual([
+      0, 0.5, 1, 1.5, 2, 2.75, 3, 3,
+    ]);
+    expect(columnAt([], 5, 10)).toBe(0);
+  });
+  it("are drawn as far as the present", () => {
+    const at = (t: number) => new Date(t).toISOString();
+    const entry = (id: number, kind: string) => ({ id, entry: { kind, title: `${kind} ${id}` } });
+    const calendar = {
+      entries: [entry(1, "freeze"), entry(2, "window"), entry(3, "freeze")],
+      occurrences: [
+        { entry: 1, begins: at(150), ends: at(5000) },
+        { entry: 2, begins: at(150), ends: at(5000) },
+        { entry: 3, begins: at(1300), ends: at(5000) },
+      ],
+    } as unknown as Calendar;
+    expect(frozen(calendar, points, 1200).map((f) => [f.title, f.from, f.to])).toEqual([["freeze 1", 1, 3]]);
   });
 });

@@ -1,3 +1,4 @@
+import type { Calendar } from "../api/calendar";
 import type { Environment } from "../api/queries";
 
 /** One thing that happened on an environment, as it is drawn on its ruler. */
@@ -73,4 +74,35 @@ export function soundings(envs: Environment[]): Sounding[] {
 function markKey(e: Environment, fingerprint: string, before: number) {
   const m = e.marks.find((m) => m.fingerprint === fingerprint && m.run < before);
   return m && `r${m.run}`;
+}
+
+/** A freeze, as far as it lies before the present: from where to where, in columns. */
+export interface Frozen {
+  key: string;
+  title: string;
+  from: number;
+  to: number;
+}
+
+/** Where a moment is on the axis of what is drawn, in columns: between the two things that it lies between. */
+export function columnAt(points: Sounding[], at: number, now: number): number {
+  if (at >= now) return points.length;
+  const next = points.findIndex((p) => p.at > at);
+  if (next === 0) return 0;
+  const before = points[(next < 0 ? points.length : next) - 1];
+  if (!before) return 0;
+  const [from, to] = [before.at, next < 0 ? now : points[next]!.at];
+  const [x, y] = [before.column + 0.5, next < 0 ? points.length : points[next]!.column + 0.5];
+  return x + (y - x) * (to > from ? (at - from) / (to - from) : 0);
+}
+
+/** The freezes that lie, or begin, before the present. */
+export function frozen(c: Calendar, points: Sounding[], now: number): Frozen[] {
+  return c.occurrences.flatMap((o) => {
+    const entry = c.entries.find((e) => e.id === o.entry);
+    if (entry?.entry.kind !== "freeze" || Date.parse(o.begins) >= now) return [];
+    const from = columnAt(points, Date.parse(o.begins), now);
+    const to = columnAt(points, Date.parse(o.ends), now);
+    return to > from ? [{ key: `${o.entry}-${o.begins}`, title: entry.entry.title, from, to }] : [];
+  });
 }

@@ -34,7 +34,7 @@ const last = computed(
 );
 const { data: calendar, isPending, error, refetch } = useCalendar(() => props.id, first, last);
 const acts = useCalendarActs();
-const days = computed(() => (calendar.value ? daysOf(calendar.value, first.value, 7 * weeks, now.value) : []));
+const days = computed(() => (calendar.value ? daysOf(calendar.value, first.value, 7 * weeks, now.value, everywhere.value) : []));
 const move = (by: number) =>
   (first.value = new Date(first.value.getFullYear(), first.value.getMonth(), first.value.getDate() + 7 * by));
 
@@ -122,15 +122,15 @@ async function remove(e: CalendarEntry) {
             <li v-for="e in entries" :key="e.id" class="entry" :class="{ over: !e.next }">
               <p>
                 <strong>{{ e.entry.title }}</strong>
-                <span class="small faded">
+                <span class="small faded kind">
                   {{ e.entry.kind }}<template v-if="e.now">, now</template
                   ><template v-else-if="!e.next">, over</template>; {{ e.siteName || "all sites" }}</span
                 >
               </p>
               <p class="small">
-                {{ timesOf(e.entry) }} ({{ e.entry.zone }}), {{ againSaid(e.entry.rule ?? "") }}
-                <template v-if="e.entry.except?.length">, {{ e.entry.except.length }} left out</template>
-                <template v-if="e.entry.rule && e.next && !e.now">; next <When :at="e.next" short /></template>
+                {{ timesOf(e.entry) }} ({{ e.entry.zone }}), {{ againSaid(e.entry.rule ?? "")
+                }}<template v-if="e.entry.except?.length">, {{ e.entry.except.length }} left out</template
+                ><template v-if="e.entry.rule && e.next && !e.now">; next <When :at="e.next" short /></template>
               </p>
               <div v-if="may('decide') && (everywhere || e.site)" class="row">
                 <template v-if="gone === e">
@@ -197,6 +197,9 @@ async function remove(e: CalendarEntry) {
 .entry {
   border-top: 1px solid var(--rule);
   padding: var(--s2) 0;
+}
+.kind {
+  margin-left: 0.6em;
 }
 .over {
   opacity: 0.75;

@@ -5,6 +5,7 @@ import InputText from "primevue/inputtext";
 import Textarea from "primevue/textarea";
 import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
+import { useCalendar } from "../api/calendar";
 import { useActs, useSite, type Environment } from "../api/queries";
 import { useSession } from "../api/session";
 import AskState from "../parts/AskState.vue";
@@ -25,6 +26,10 @@ const router = useRouter();
 const { data: site, isPending, error, refetch } = useSite(() => props.id);
 const acts = useActs();
 const { session, may } = useSession();
+
+// What was frozen while what the rulers show happened, and now.
+const from = new Date(Date.now() - 90 * 86_400_000);
+const { data: calendar } = useCalendar(() => props.id, from, new Date(Date.now() + 86_400_000));
 
 const counted = (n: number, one: string) => `${n} ${one}${n === 1 ? "" : "s"}`;
 
@@ -91,7 +96,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
       <UnknownNotice v-for="e in site.environments.filter((x) => x.unknown)" :key="`u${e.id}`" :environment="e" />
       <DriftNotice v-for="e in site.environments.filter((x) => x.drift)" :key="e.id" :environment="e" />
       <section class="sheet chart">
-        <Rulers :environments="site.environments" />
+        <Rulers :environments="site.environments" :calendar="calendar" />
       </section>
       <div class="columns">
         <section v-for="e in site.environments" :key="e.id">
