@@ -69,7 +69,6 @@ func main() {
 type shot struct {
 	name, path string
 	night      bool
-	press      string // keys to press once the view is there
 }
 
 func take(b *rod.Browser, base string, cookie *http.Cookie, s shot, file string) error {
@@ -107,11 +106,6 @@ func take(b *rod.Browser, base string, cookie *http.Cookie, s shot, file string)
 	settled := `() => !document.querySelector("[aria-busy=true]") && Array.from(document.images).every((i) => i.complete)`
 	if err := page.Wait(rod.Eval(settled)); err != nil {
 		return err
-	}
-	for _, k := range s.press {
-		if _, err := page.Eval(`(k) => dispatchEvent(new KeyboardEvent("keydown", { key: k }))`, string(k)); err != nil {
-			return err
-		}
 	}
 	if err := page.WaitDOMStable(300*time.Millisecond, 0); err != nil {
 		return err
@@ -157,6 +151,7 @@ func views(base string) ([]shot, error) {
 		{name: "settings", path: fmt.Sprintf("/sites/%d/settings", id)},
 		{name: "history", path: fmt.Sprintf("/sites/%d/history", id)},
 		{name: "visitors", path: fmt.Sprintf("/sites/%d/field", id)},
+		{name: "calendar", path: "/calendar"},
 		{name: "exclusions", path: fmt.Sprintf("/sites/%d/exclusions", id)},
 	}
 	taking, err := takeOn(base)
@@ -287,7 +282,7 @@ func changeViews(base string, id int64, state string) ([]shot, error) {
 		for _, f := range run.Findings {
 			if f.Kind == "picture" && f.Severity == "broken" {
 				at := fmt.Sprintf("/runs/%d?finding=%d", r.ID, f.ID)
-				return append(shots, shot{name: "pictures", path: at}, shot{name: "difference", path: at, press: "3"}), nil
+				return append(shots, shot{name: "pictures", path: at}), nil
 			}
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+	_ "time/tzdata" // calendars name time zones, and not every machine has them
 
 	"github.com/spf13/cobra"
 )
