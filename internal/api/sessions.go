@@ -178,6 +178,7 @@ var needs = map[string]people.Ability{
 	"ask-approval": people.Work, "decide-approval": people.Decide, "withdraw-approval": people.Work, "decide-promotions": people.Decide, "get-promotions": people.See,
 	"list-change-comments": people.See, "list-run-comments": people.See, "comment-on-change": people.Work, "comment-on-run": people.Work, "comment-on-finding": people.Work,
 	"get-calendar": people.See, "add-calendar-entry": people.Decide, "edit-calendar-entry": people.Decide, "remove-calendar-entry": people.Decide, "import-calendar": people.Decide, "export-calendar": people.See,
+	"get-history-known": people.See, "export-history": people.See, "verify-history": people.See, "get-in-force-at": people.See,
 	"make-calendar-address": people.Work, "remove-calendar-address": people.Work,
 }
 

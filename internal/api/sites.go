@@ -167,36 +167,13 @@ func (s *Server) siteOperations(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "get-site", Method: http.MethodGet, Path: "/sites/{id}", Summary: "A site with its environments, marks and changes", Tags: []string{"sites"}},
 		func(ctx context.Context, in *ByID) (*output[SiteView], error) { return out(s.siteView(ctx, in.ID)) })
-	huma.Register(api, huma.Operation{OperationID: "get-history", Method: http.MethodGet, Path: "/sites/{id}/history", Summary: "What happened, the latest first", Tags: []string{"sites"}},
-		func(ctx context.Context, in *struct {
-			ByID
-			Before int64 `query:"before" doc:"Only what is older than this number."`
-			Limit  int   `query:"limit" minimum:"1" maximum:"200" default:"50"`
-		}) (*output[[]HistoryLine], error) {
-			rows, err := s.Store.History(ctx, in.ID, in.Before, in.Limit)
-			lines := []HistoryLine{}
-			for _, e := range rows {
-				lines = append(lines, HistoryLine{e.ID, e.At, e.Who, e.Kind, e.Text, e.ChangeID, e.RunID})
-			}
-			return out(lines, err)
-		})
+	s.historyOperations(api)
 }
 
 // SiteList is one page of the sites.
 type SiteList struct {
 	Sites []SiteSummary `json:"sites"`
 	Total int           `json:"total"`
-}
-
-// HistoryLine is one line of a site's history.
-type HistoryLine struct {
-	ID     int64     `json:"id"`
-	At     time.Time `json:"at"`
-	Who    string    `json:"who"`
-	Kind   string    `json:"kind"`
-	Text   string    `json:"text"`
-	Change *int64    `json:"change"`
-	Run    *int64    `json:"run"`
 }
 
 func (s *Server) listSites(ctx context.Context, part string, waitingOnly, byName bool, limit, offset int) (SiteList, error) {

@@ -207,10 +207,14 @@ func (s *Store) RemoveSite(ctx context.Context, siteID int64, seen, who string) 
 			why = "something has happened on the site since you looked. Look again at what would go."
 			return nil
 		}
+		chain, err := s.VerifyChain(ctx, siteID)
+		if err != nil {
+			return err
+		}
 		if err := s.exec(ctx, "the site", `DELETE FROM sites WHERE id = $1`, siteID); err != nil {
 			return err
 		}
-		return s.RecordTeam(ctx, who, "Removed the site “"+name+"” with all that was recorded of it.")
+		return s.RecordTeam(ctx, who, fmt.Sprintf("Removed the site “%s” with all that was recorded of it: a history of %d entries, the last with the hash %s.", name, chain.Entries, chain.Last()))
 	})
 	return why, err
 }

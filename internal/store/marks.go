@@ -119,28 +119,3 @@ func (s *Store) pageLook(ctx context.Context, r Renewal) (evidence.PageLook, err
 	var p evidence.PageLook
 	return p, json.Unmarshal(row.Document, &p)
 }
-
-// Event is one line of a site's history.
-type Event struct {
-	ID            int64     `db:"id"`
-	SiteID        int64     `db:"site_id"`
-	EnvironmentID *int64    `db:"environment_id"`
-	ChangeID      *int64    `db:"change_id"`
-	RunID         *int64    `db:"run_id"`
-	Kind          string    `db:"kind"`
-	Text          string    `db:"text"`
-	Who           string    `db:"who"`
-	At            time.Time `db:"at"`
-}
-
-// Record adds a line to a site's history.
-func (s *Store) Record(ctx context.Context, e Event) error {
-	return s.exec(ctx, "the history", `INSERT INTO history (site_id, environment_id, change_id, run_id, kind, text, who) VALUES ($1, $2, $3, $4, $5, $6, $7)`,
-		e.SiteID, e.EnvironmentID, e.ChangeID, e.RunID, e.Kind, e.Text, e.Who)
-}
-
-// History lists a site's history, the latest first, a page of it before a number (0
-// for the newest).
-func (s *Store) History(ctx context.Context, siteID, before int64, limit int) ([]Event, error) {
-	return many[Event](ctx, s, "the history", `SELECT `+columns[Event]("")+` FROM history WHERE site_id = $1 AND ($2 = 0 OR id < $2) ORDER BY id DESC LIMIT $3`, siteID, before, limit)
-}

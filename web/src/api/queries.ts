@@ -38,14 +38,6 @@ export function useSite(id: Id, enabled: MaybeRefOrGetter<boolean> = true) {
   });
 }
 
-export function useHistory(id: Id) {
-  return useQuery({
-    queryKey: ["history", id],
-    queryFn: () =>
-      body(api.GET("/api/v1/sites/{id}/history", { params: { path: { id: toValue(id) }, query: { limit: 200 } } })),
-  });
-}
-
 export function useChange(id: Id) {
   return useQuery({
     queryKey: ["change", id],

@@ -573,6 +573,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/environments/{id}/at": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What an environment had at a moment, since when and by whom */
+        get: operations["get-in-force-at"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/environments/{id}/backups": {
         parameters: {
             query?: never;
@@ -2228,6 +2245,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/history/chain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Holds the history against its chain of hashes */
+        get: operations["verify-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/history/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The history as CSV (RFC 4180) or JSON lines, the oldest first */
+        get: operations["export-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/history/known": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who and what a history can be filtered by */
+        get: operations["get-history-known"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/kept": {
         parameters: {
             query?: never;
@@ -2868,6 +2936,14 @@ export interface components {
             says: components["schemas"]["Saying"];
             /** @enum {string} */
             seen: "cached" | "own" | "made" | "unknown";
+        };
+        ChainView: {
+            /** @description What is wrong first; empty when all is as it was recorded. */
+            broken: string;
+            /** Format: int64 */
+            entries: number;
+            /** @description Hash of the last entry; of the last that is as it was recorded when the chain is broken. */
+            last: string;
         };
         "Change-passwordRequest": {
             new: string;
@@ -3517,6 +3593,11 @@ export interface components {
             role?: "staging" | "production" | "other";
             url: string;
         };
+        EnvironmentName: {
+            /** Format: int64 */
+            id: number;
+            name: string;
+        };
         EnvironmentSummary: {
             /** @description It has the settings of its latest mark. */
             atMark: boolean;
@@ -4075,11 +4156,18 @@ export interface components {
             /** @description What it was read off. */
             why: string;
         };
+        HistoryKnownView: {
+            environments: components["schemas"]["EnvironmentName"][];
+            kinds: string[];
+            who: string[];
+        };
         HistoryLine: {
             /** Format: date-time */
             at: string;
             /** Format: int64 */
             change: number | null;
+            /** Format: int64 */
+            environment: number | null;
             /** Format: int64 */
             id: number;
             kind: string;
@@ -4131,6 +4219,33 @@ export interface components {
              * @description Entries that the ledger had already.
              */
             passed: number;
+        };
+        InForceView: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            change?: number;
+            changeTitle?: string;
+            /** @description From then to now. */
+            differences: components["schemas"]["DifferenceView"][];
+            fingerprint: string;
+            /** @description By which kind of act. */
+            kind: string;
+            /** @description Something is recorded of that time. */
+            known: boolean;
+            /** @description The fingerprint it has now. */
+            now: string;
+            /** Format: int64 */
+            run?: number;
+            /** Format: date-time */
+            since?: string;
+            /** @description Something was being done at that moment: it had these settings, or those that came next. */
+            unsure: boolean;
+            /** @description All settings it had. */
+            values: {
+                [key: string]: unknown;
+            };
+            who: string;
         };
         Input: {
             in: components["schemas"]["Target"];
@@ -7174,6 +7289,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunSummary"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-in-force-at": {
+        parameters: {
+            query: {
+                time: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InForceView"];
                 };
             };
             /** @description Error */
@@ -10537,6 +10685,13 @@ export interface operations {
     "get-history": {
         parameters: {
             query?: {
+                /** @description A person; what they did by a token, too. */
+                who?: string;
+                kind?: string;
+                environment?: number;
+                from?: string;
+                /** @description Up to here, without it. */
+                to?: string;
                 /** @description Only what is older than this number. */
                 before?: number;
                 limit?: number;
@@ -10556,6 +10711,110 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HistoryLine"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "verify-history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-history": {
+        parameters: {
+            query?: {
+                /** @description A person; what they did by a token, too. */
+                who?: string;
+                kind?: string;
+                environment?: number;
+                from?: string;
+                /** @description Up to here, without it. */
+                to?: string;
+                format?: "csv" | "jsonl";
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-history-known": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryKnownView"];
                 };
             };
             /** @description Error */

@@ -34,7 +34,9 @@ const last = computed(
 );
 const { data: calendar, isPending, error, refetch } = useCalendar(() => props.id, first, last);
 const acts = useCalendarActs();
-const days = computed(() => (calendar.value ? daysOf(calendar.value, first.value, 7 * weeks, now.value, everywhere.value) : []));
+const days = computed(() =>
+  calendar.value ? daysOf(calendar.value, first.value, 7 * weeks, now.value, everywhere.value) : [],
+);
 const move = (by: number) =>
   (first.value = new Date(first.value.getFullYear(), first.value.getMonth(), first.value.getDate() + 7 * by));
 
