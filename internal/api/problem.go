@@ -17,6 +17,7 @@ import (
 	"tidemarker/internal/exclusions"
 	"tidemarker/internal/inspect"
 	"tidemarker/internal/run"
+	"tidemarker/internal/scheduled"
 	"tidemarker/internal/speedlayer"
 	"tidemarker/internal/store"
 )
@@ -57,7 +58,7 @@ func as[E error](err error) bool {
 // notNow is what cannot be done now, and why.
 func notNow(err error) error {
 	switch {
-	case as[*release.NotAllowed](err), as[*release.NoMove](err), as[*changes.Conflict](err), as[*act.Busy](err), as[*run.NotIdle](err), as[*run.NoSearch](err), as[*act.StillUnknown](err), as[*speedlayer.NoAccess](err):
+	case errors.Is(err, scheduled.ErrEdited), as[*release.NotAllowed](err), as[*release.NoMove](err), as[*changes.Conflict](err), as[*act.Busy](err), as[*run.NotIdle](err), as[*run.NoSearch](err), as[*act.StillUnknown](err), as[*speedlayer.NoAccess](err):
 		return huma.Error409Conflict(sentence(err))
 	case as[*store.StillRecorded](err), errors.Is(err, store.ErrLastAdministrator), as[*site.RolesChanged](err):
 		return huma.Error409Conflict("Nothing was changed: " + err.Error() + ".")
@@ -80,7 +81,7 @@ func notNow(err error) error {
 // notRight is what somebody gave that is not right.
 func notRight(err error) error {
 	switch {
-	case as[*act.NotPossible](err), as[*changes.NotPatterns](err), as[*changes.NotRight](err):
+	case as[*act.NotPossible](err), as[*changes.NotPatterns](err), as[*changes.NotRight](err), as[*scheduled.NotRight](err):
 		return huma.Error422UnprocessableEntity(err.Error())
 	case as[*site.MissingSecret](err):
 		return huma.Error422UnprocessableEntity("Nothing was changed: " + err.Error() + ".")

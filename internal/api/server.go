@@ -23,6 +23,7 @@ import (
 	"tidemarker/internal/field"
 	"tidemarker/internal/onboard"
 	"tidemarker/internal/run"
+	"tidemarker/internal/scheduled"
 	"tidemarker/internal/status"
 	"tidemarker/internal/store"
 )
@@ -36,6 +37,7 @@ type Server struct {
 	Exclusions *exclusions.Desk
 	Onboard    *onboard.Desk
 	Field      *field.Desk
+	Scheduled  *scheduled.Desk
 	Log        *slog.Logger
 	// Public is the address under which people reach the server, when it is not a
 	// loopback one.
@@ -51,7 +53,7 @@ type Server struct {
 // NewServer is a server on what carries runs out. The address is nil on a loopback one.
 func NewServer(r *run.Runner, public *url.URL, log *slog.Logger) *Server {
 	desk := &changes.Desk{Store: r.Store, Acts: r.Acts, Runner: r}
-	return &Server{Field: &field.Desk{Store: r.Store, Log: log}, Store: r.Store, Acts: r.Acts, Runner: r, Changes: desk, Exclusions: &exclusions.Desk{Store: r.Store, Changes: desk},
+	return &Server{Field: &field.Desk{Store: r.Store, Log: log}, Store: r.Store, Acts: r.Acts, Runner: r, Changes: desk, Scheduled: &scheduled.Desk{Store: r.Store, Runner: r}, Exclusions: &exclusions.Desk{Store: r.Store, Changes: desk},
 		Onboard: &onboard.Desk{Store: r.Store, Acts: r.Acts, Blobs: r.Tools.Blobs, Browser: r.Tools.Browser, Log: log}, Log: log, Public: public}
 }
 
@@ -117,6 +119,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.changeOperations(v1)
 	s.commentOperations(v1)
 	s.calendarOperations(v1)
+	s.scheduleOperations(v1)
 	s.runOperations(v1)
 	s.searchOperations(v1)
 	s.leaveOutOperation(v1)

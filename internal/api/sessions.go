@@ -179,6 +179,7 @@ var needs = map[string]people.Ability{
 	"list-change-comments": people.See, "list-run-comments": people.See, "comment-on-change": people.Work, "comment-on-run": people.Work, "comment-on-finding": people.Work,
 	"get-calendar": people.See, "add-calendar-entry": people.Decide, "edit-calendar-entry": people.Decide, "remove-calendar-entry": people.Decide, "import-calendar": people.Decide, "export-calendar": people.See,
 	"get-history-known": people.See, "export-history": people.See, "verify-history": people.See, "get-in-force-at": people.See,
+	"list-schedules": people.See, "add-schedule": people.Work, "edit-schedule": people.Work, "remove-schedule": people.Work,
 	"make-calendar-address": people.Work, "remove-calendar-address": people.Work,
 }
 

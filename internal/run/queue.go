@@ -75,8 +75,7 @@ func (j jobs) insert(ctx context.Context, s *store.Store, args river.JobArgs, op
 type Queue struct {
 	client *river.Client[pgx.Tx]
 	runner *Runner
-	climb  func(context.Context) error
-	goOut  func(context.Context) error
+	opt    Options
 	stop   context.CancelFunc
 	loops  sync.WaitGroup // what goes on beside the jobs
 }
@@ -170,6 +169,8 @@ type Options struct {
 	Climb func(ctx context.Context) error
 	// GoOut promotes what was approved to go out by itself, and may now.
 	GoOut func(ctx context.Context) error
+	// Scheduled begins what is to be done again and again, and is due.
+	Scheduled func(ctx context.Context) error
 }
 
 // NewQueue returns a queue that works jobs off after [Queue.Start].
@@ -189,7 +190,7 @@ func NewQueue(runner *Runner, opt Options) (*Queue, error) {
 	if err != nil {
 		return nil, fmt.Errorf("set up the job queue: %w", err)
 	}
-	return &Queue{client: client, runner: runner, climb: opt.Climb, goOut: opt.GoOut}, nil
+	return &Queue{client: client, runner: runner, opt: opt}, nil
 }
 
 // levelled passes on only what is at least of a level.
@@ -211,11 +212,17 @@ func (q *Queue) Start(ctx context.Context) error {
 	watch, stop := context.WithCancel(ctx)
 	q.stop = stop
 	q.again(watch, "looking for runs that were cut off failed", q.runner.handInWaiting)
-	if q.climb != nil {
-		q.again(watch, "a climb could not go on", q.climb)
-	}
-	if q.goOut != nil {
-		q.again(watch, "what was approved could not be followed up", q.goOut)
+	for _, loop := range []struct {
+		do     func(context.Context) error
+		failed string
+	}{
+		{q.opt.Climb, "a climb could not go on"},
+		{q.opt.GoOut, "what was approved could not be followed up"},
+		{q.opt.Scheduled, "what is scheduled could not be begun"},
+	} {
+		if loop.do != nil {
+			q.again(watch, loop.failed, loop.do)
+		}
 	}
 	// Each environment is read by itself: one that does not answer keeps none of the others unknown.
 	room := make(chan struct{}, mostUnknown)

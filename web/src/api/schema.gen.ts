@@ -1718,6 +1718,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/schedules/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edits a schedule, or pauses it
+         * @description 409 when somebody else edited it since the version given.
+         */
+        put: operations["edit-schedule"];
+        post?: never;
+        /** Ends a schedule */
+        delete: operations["remove-schedule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -2422,6 +2443,27 @@ export interface paths {
          * @description The site itself is not touched: it keeps the settings that it has. 409 when something is under way there, or it has gone on since somebody looked. 422 when the name is not the site's.
          */
         post: operations["remove-site"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is done on a site again and again by itself */
+        get: operations["list-schedules"];
+        put?: never;
+        /**
+         * Has production checked, or all environments read, again and again
+         * @description What was missed is caught up once. Its first time is the first after now.
+         */
+        post: operations["add-schedule"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3531,6 +3573,12 @@ export interface components {
             disabled: boolean;
             /** @enum {string} */
             role: "observer" | "maintainer" | "approver" | "administrator";
+        };
+        "Edit-scheduleRequest": {
+            paused?: boolean;
+            schedule: components["schemas"]["Schedule"];
+            /** Format: int64 */
+            version: number;
         };
         Effect: {
             after?: components["schemas"]["Level"];
@@ -5112,6 +5160,12 @@ export interface components {
              */
             toWarm: number;
         };
+        Quiet: {
+            /** @description Time of day, 15:04; empty for none. */
+            from: string;
+            /** @description Time of day, 15:04. */
+            to: string;
+        };
         ReadRecording: {
             journey: components["schemas"]["Journey"];
             /** @description What the recording has that a journey has not, step by step. */
@@ -5462,6 +5516,43 @@ export interface components {
             /** @description The rule that decides; of several the one with most octets (RFC 9309 §2.2.2). */
             rule?: components["schemas"]["Rule"];
             why: string;
+        };
+        Schedule: {
+            /** @description Local date and time of the first, as 2026-11-27T04:00. */
+            begins: string;
+            /** @description Hours of the day in which it does not begin; it comes after them. */
+            quiet: components["schemas"]["Quiet"];
+            /** @description Recurrence rule of RFC 5545, as FREQ=DAILY. */
+            rule: string;
+            /**
+             * @description check: production is checked as it is; drift: the settings of all environments are read.
+             * @enum {string}
+             */
+            what: "check" | "drift";
+            /** @description Name of a time zone of the IANA database. */
+            zone: string;
+        };
+        ScheduleView: {
+            /** Format: int64 */
+            id: number;
+            lastRun?: components["schemas"]["RunSummary"];
+            madeBy: string;
+            /**
+             * Format: date-time
+             * @description When it comes next; none while it is paused, or when it is over.
+             */
+            next?: string;
+            paused: boolean;
+            /** @description What it waits for, or what came of the last reading; empty when there is nothing to say. */
+            said: string;
+            schedule: components["schemas"]["Schedule"];
+            /** Format: int64 */
+            site: number;
+            /**
+             * Format: int64
+             * @description Give it back when editing.
+             */
+            version: number;
         };
         Scope: {
             /**
@@ -9515,6 +9606,70 @@ export interface operations {
             };
         };
     };
+    "edit-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Edit-scheduleRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-session": {
         parameters: {
             query?: never;
@@ -11175,6 +11330,72 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Schedule"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleView"];
+                };
             };
             /** @description Error */
             default: {

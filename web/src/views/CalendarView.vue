@@ -9,6 +9,7 @@ import { againSaid, daysOf, timesOf } from "../parts/calendar";
 import CalendarExchange from "../parts/CalendarExchange.vue";
 import DayRulers from "../parts/DayRulers.vue";
 import EntryForm from "../parts/EntryForm.vue";
+import ScheduleList from "../parts/ScheduleList.vue";
 import SiteHead from "../parts/SiteHead.vue";
 import Trouble from "../parts/Trouble.vue";
 import When from "../parts/When.vue";
@@ -169,6 +170,7 @@ async function remove(e: CalendarEntry) {
             >
             <Trouble :error="acts.promotions.error.value" />
           </div>
+          <ScheduleList v-if="!everywhere" :site="id" />
           <CalendarExchange :site="id" :address="calendar.address" />
         </section>
       </div>
