@@ -8,6 +8,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"net/http"
+	"net/url"
 	"os"
 	"slices"
 	"strings"
@@ -143,7 +144,11 @@ func (d *desk) filledIn(path string, n scale, i int, random *rand.Rand) string {
 		require.NoError(d, err)
 		return strings.NewReplacer("{id}", "1", "{fingerprint}", e.Fingerprint).Replace(path)
 	case strings.HasPrefix(path, "/environments/"):
-		return strings.Replace(path, "{id}", number("environments", 2*n.sites), 1)
+		at := ""
+		if strings.HasSuffix(path, "/at") {
+			at = "?time=" + url.QueryEscape(time.Now().Add(-time.Duration(random.IntN(700*24))*time.Hour).UTC().Format(time.RFC3339))
+		}
+		return strings.Replace(path, "{id}", number("environments", 2*n.sites), 1) + at
 	case strings.HasPrefix(path, "/changes/"):
 		return strings.Replace(path, "{id}", number("changes", 100*n.sites), 1)
 	case strings.HasPrefix(path, "/findings/"):

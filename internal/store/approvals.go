@@ -96,8 +96,11 @@ const mostComments = 500
 // CommentsOn are the comments on a change with those on its runs and their findings, or on one run, in
 // order; the latest 500.
 func (s *Store) CommentsOn(ctx context.Context, changeID, runID int64) ([]Comment, error) {
-	return many[Comment](ctx, s, "the comments", `SELECT * FROM (SELECT `+columns[Comment]("c")+` FROM comments c WHERE CASE WHEN $2 <> 0 THEN c.run_id = $2
-		ELSE c.change_id = $1 OR c.run_id IN (SELECT id FROM runs WHERE change_id = $1) END ORDER BY c.id DESC LIMIT $3) latest ORDER BY id`, changeID, runID, mostComments)
+	where, of := `c.run_id = $1`, runID
+	if runID == 0 {
+		where, of = `c.change_id = $1 OR c.run_id IN (SELECT id FROM runs WHERE change_id = $1)`, changeID
+	}
+	return many[Comment](ctx, s, "the comments", `SELECT * FROM (SELECT `+columns[Comment]("c")+` FROM comments c WHERE `+where+` ORDER BY c.id DESC LIMIT $2) latest ORDER BY id`, of, mostComments)
 }
 
 // GoingOut is a change whose promotion was begun, or that is approved to go out by itself.
@@ -116,7 +119,7 @@ type GoingOut struct {
 func (s *Store) GoingOut(ctx context.Context, since time.Time) ([]GoingOut, error) {
 	return many[GoingOut](ctx, s, "what goes out", `SELECT * FROM (
 		SELECT r.site_id, s.name AS site_name, c.id AS change_id, c.title, r.requested_by AS who, max(r.created_at) AS at, true AS done
-			FROM runs r JOIN changes c ON c.id = r.change_id JOIN sites s ON s.id = r.site_id WHERE r.kind = $2 AND r.created_at >= $1 GROUP BY 1, 2, 3, 4, 5
+			FROM runs r JOIN changes c ON c.id = r.change_id JOIN sites s ON s.id = r.site_id WHERE r.kind = 'promote' AND r.created_at >= $1 GROUP BY 1, 2, 3, 4, 5
 		UNION ALL SELECT a.site_id, s.name, c.id, c.title, a.decided_by, a.decided_at, false
-			FROM approvals a JOIN changes c ON c.id = a.change_id JOIN sites s ON s.id = a.site_id WHERE a.state = 'approved' AND a.goes) all_of_them ORDER BY at DESC LIMIT 100`, since, release.PromoteRun)
+			FROM approvals a JOIN changes c ON c.id = a.change_id JOIN sites s ON s.id = a.site_id WHERE a.state = 'approved' AND a.goes) all_of_them ORDER BY at DESC LIMIT 100`, since)
 }

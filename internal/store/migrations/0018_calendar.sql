@@ -62,9 +62,11 @@ CREATE INDEX comments_change ON comments (change_id) WHERE change_id IS NOT NULL
 CREATE INDEX comments_run ON comments (run_id) WHERE run_id IS NOT NULL;
 
 ALTER TABLE runs ADD COLUMN despite text NOT NULL DEFAULT ''; -- why it goes out although the calendar says no
+CREATE INDEX runs_promoted ON runs (created_at) WHERE kind = 'promote';
 ALTER TABLE changes ADD COLUMN makers jsonb NOT NULL DEFAULT '[]'; -- who edited it, as people are called
 
 -- +goose Down
 ALTER TABLE changes DROP COLUMN makers;
 ALTER TABLE runs DROP COLUMN despite;
+DROP INDEX runs_promoted;
 DROP TABLE comments, approvals, calendar_addresses, calendar_entries;
