@@ -184,7 +184,7 @@ var secretField = regexp.MustCompile(`(?i)passw|passcode|one-time|\bpin\b|\bcvc\
 
 func (r *reading) navigate(s recorded) error {
 	u, err := url.Parse(s.URL)
-	if err != nil || u.Scheme != "http" && u.Scheme != "https" {
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		if s.URL == "about:blank" || strings.HasPrefix(s.URL, "chrome:") {
 			return nil
 		}
@@ -271,7 +271,7 @@ func targetOf(list []selector) (Target, error) {
 			t, is = Target{Name: m[1], Role: m[2]}, 4
 		case strings.HasPrefix(last, "text/"):
 			t, is = Target{Text: strings.TrimPrefix(last, "text/")}, 3
-		case strings.HasPrefix(last, "xpath/") || m != nil:
+		case strings.HasPrefix(last, "xpath/") || m != nil || strings.TrimSpace(last) == "":
 			continue
 		case strings.HasPrefix(t.CSS, "#"):
 			is = 2

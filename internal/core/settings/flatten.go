@@ -9,6 +9,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/wI2L/jsondiff"
 )
@@ -34,6 +35,9 @@ const (
 func ParseExported(raw []byte) (Exported, error) {
 	if len(raw) > exportLimit {
 		return Exported{}, fmt.Errorf("the file has more than %d MiB; a settings file is smaller", exportLimit>>20)
+	}
+	if !utf8.Valid(raw) {
+		return Exported{}, errors.New("the file is not UTF-8. Save it as that, and upload it again")
 	}
 	text := strings.TrimSpace(strings.TrimPrefix(string(raw), "\ufeff"))
 	if text == "" {
