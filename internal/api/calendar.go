@@ -106,7 +106,7 @@ func (s *Server) calendarOperations(api huma.API) {
 		}) (*struct{}, error) {
 			return nil, problem(s.Changes.RemoveEntry(ctx, in.ID, in.Version, who(ctx)))
 		})
-	huma.Register(api, huma.Operation{OperationID: "import-calendar", Method: http.MethodPost, Path: "/calendar/import", Summary: "Reads the events of an iCalendar file as freezes and windows, all or none", Description: "Events that came before are replaced. An event says what it is by its category, FREEZE or WINDOW.", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "import-calendar", Method: http.MethodPost, Path: "/calendar/import", Summary: "Reads the events of an iCalendar file as freezes and windows, all or none", Description: "Events that came before are replaced. An event says what it is by its category, FREEZE or WINDOW.", Tags: tags, MaxBodyBytes: mostUpload},
 		func(ctx context.Context, in *struct {
 			BySite
 			Body struct {

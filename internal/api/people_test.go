@@ -88,7 +88,7 @@ func TestARoleMayWhatItIsForAndNoMore(t *testing.T) {
 	for role, want := range map[people.Role]struct{ see, work, decide, administer int }{
 		people.Observer:      {200, 403, 403, 403},
 		people.Maintainer:    {200, 422, 403, 403}, // 422: a reason is missing
-		people.Approver:      {200, 422, 409, 403}, // 409: this change cannot be promoted by anybody yet
+		people.Approver:      {200, 422, 409, 403}, // 409: of this change there is nothing to accept yet
 		people.Administrator: {200, 422, 409, 200},
 	} {
 		v := r.visitor(tokenOf(t, r.store, addPerson(t, r.store, "a "+string(role), role), people.Administrator))
@@ -96,7 +96,7 @@ func TestARoleMayWhatItIsForAndNoMore(t *testing.T) {
 		assert.Equal(t, want.see, status, role)
 		status, text := v.ask(http.MethodPost, "/findings/1/accept", map[string]any{"accepted": true, "why": ""}, nil)
 		assert.Equal(t, want.work, status, "%s: %s", role, text)
-		status, text = v.ask(http.MethodPost, fmt.Sprintf("/changes/%d/promote", r.change), map[string]any{}, nil)
+		status, text = v.ask(http.MethodPost, fmt.Sprintf("/changes/%d/accept", r.change), map[string]any{}, nil)
 		assert.Equal(t, want.decide, status, "%s: %s", role, text)
 		if want.decide == 403 {
 			assert.Contains(t, text, string(role), "it says which role the person has")

@@ -220,6 +220,9 @@ func TestWhatIsApprovedWaitsForTheWindowAndGoesOutByItself(t *testing.T) {
 	require.Len(t, b.promotions(c.ID), 1)
 	assert.Equal(t, "vera", b.promotions(c.ID)[0].RequestedBy)
 	assert.Equal(t, release.Spent, b.approval(c.ID).State)
+	team, err := b.Store.TeamHistory(ctx, 1)
+	require.NoError(t, err)
+	assert.Contains(t, team[0].Text, "Added the window “Nights”", "what is for all sites is told beside their histories, too")
 	require.NoError(t, b.RemoveEntry(ctx, freeze, 1, "vera"))
 	require.ErrorIs(t, b.RemoveEntry(ctx, freeze, 1, "vera"), store.ErrNotFound)
 }

@@ -33,6 +33,9 @@ func calendarNote(ctx context.Context, s *store.Store, siteID *int64, who, text 
 		n.Site = *siteID
 	} else {
 		text += " It is for all sites."
+		if err := s.RecordTeam(ctx, who, text); err != nil { // there may be no site yet
+			return err
+		}
 	}
 	return errors.Join(s.RecordCalendar(ctx, siteID, who, text), s.Tell(ctx, n))
 }

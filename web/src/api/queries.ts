@@ -234,9 +234,9 @@ export function useActs() {
       onSuccess: again,
     }),
     despite: useMutation({
-      mutationFn: (v: { change: number; words: string }) =>
+      mutationFn: (v: { change: number; words: string; act: "promote" | "tidy" }) =>
         body(
-          api.POST("/api/v1/changes/{id}/promote", {
+          api.POST(`/api/v1/changes/{id}/${v.act}`, {
             params: { path: { id: v.change } },
             body: { despite: v.words },
           }),

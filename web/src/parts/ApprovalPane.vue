@@ -39,7 +39,10 @@ async function go() {
       await acts.askApproval.mutateAsync(v);
       break;
     case "despite":
-      await acts.despite.mutateAsync(v);
+      await acts.despite.mutateAsync({
+        ...v,
+        act: props.change.choices.some((c) => c.event === "tidy") ? "tidy" : "promote",
+      });
       break;
     case "refuse":
     case "question":

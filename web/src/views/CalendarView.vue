@@ -47,6 +47,10 @@ const entries = computed(() =>
     (a, b) => Number(b.now) - Number(a.now) || Date.parse(a.next ?? "9999-01-01") - Date.parse(b.next ?? "9999-01-01"),
   ),
 );
+const freezes = computed(() => {
+  const n = entries.value.filter((e) => e.now && e.entry.kind === "freeze").length;
+  return n === 1 ? "1 freeze" : `${n || "No"} freezes`;
+});
 const editing = ref<CalendarEntry | "new">();
 const gone = ref<CalendarEntry>();
 async function keep(entry: EntryWords) {
@@ -77,8 +81,7 @@ async function remove(e: CalendarEntry) {
         Nothing is promoted: {{ calendar.trouble }} Edit it, or remove it.
       </p>
       <p v-else-if="everywhere" class="state">
-        {{ entries.filter((e) => e.now && e.entry.kind === "freeze").length || "No" }} freezes now, on all sites
-        together. Each site has a calendar of its own beside what counts for all.
+        {{ freezes }} now, on all sites together. Each site has a calendar of its own beside what counts for all.
       </p>
       <p v-else-if="calendar.why" class="state shut">{{ calendar.why }}</p>
       <p v-else class="state open">Promotions may go out now.</p>
