@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { useIsMutating } from "@tanstack/vue-query";
 import Button from "primevue/button";
 import Select from "primevue/select";
 import { computed, ref } from "vue";
@@ -36,6 +37,7 @@ function reclass(c: Class) {
   acts.pages.mutate({ id: props.id, paths: picked.value, class: c }, { onSuccess: () => (picked.value = []) });
 }
 
+const saving = useIsMutating();
 async function register() {
   const s = await acts.register.mutateAsync(props.id);
   await router.push(`/sites/${s.id}`);
@@ -178,7 +180,13 @@ async function giveUp() {
       </p>
       <Trouble :error="acts.register.error.value" />
       <div class="row">
-        <Button label="Register the site" :loading="acts.register.isPending.value" @click="register" />
+        <!-- What was just changed above is saved first: the site is registered as it is kept. -->
+        <Button
+          label="Register the site"
+          :disabled="saving > 0"
+          :loading="acts.register.isPending.value"
+          @click="register"
+        />
         <Button text label="Cancel" @click="giveUp" />
       </div>
     </li>
