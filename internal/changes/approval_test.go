@@ -128,6 +128,15 @@ func TestAMaintainerPromotesWhatAnApproverApproved(t *testing.T) {
 		"marin: Asked for an approval of “Compact”. Pages get a tenth lighter."}, lines)
 }
 
+func TestAnApproverWhoPromotesApprovesByThat(t *testing.T) {
+	b, c := approvable(t)
+	require.NoError(t, b.AskApproval(t.Context(), c.ID, marin, "Please."))
+	require.NoError(t, b.Promote(t.Context(), c.ID, vera, ""))
+	a := b.approval(c.ID)
+	assert.Equal(t, []string{string(release.Spent), "vera"}, []string{string(a.State), a.DecidedBy})
+	require.Len(t, b.promotions(c.ID), 1)
+}
+
 func TestAnApprovalEndsWhenTheChangeOrProductionMoves(t *testing.T) {
 	b, c := approvable(t)
 	ctx := t.Context()

@@ -124,14 +124,19 @@ func (d *Desk) spend(ctx context.Context, situation release.Situation, c store.C
 		return nil
 	}
 	from, now := a.State, *a
-	holds := release.Approval{State: a.State, Fingerprint: a.Fingerprint, Production: a.Production}.Moved(situation) == ""
-	switch {
-	case !holds:
-		now.State, now.Reason = release.Withdrawn, "It was promoted as it is now by "+by.Who+"."
-	case a.State == release.Approved:
-		now.State = release.Spent
-	default:
-		now.State, now.DecidedBy = release.Spent, by.Who
+	events := []release.ApprovalEvent{release.Spend}
+	switch moved := (release.Approval{State: a.State, Fingerprint: a.Fingerprint, Production: a.Production}).Moved(situation); {
+	case moved != "":
+		events, now.Reason = []release.ApprovalEvent{release.Withdraw}, "It was promoted as it is now by "+by.Who+"."
+	case a.State != release.Approved:
+		events, now.DecidedBy = []release.ApprovalEvent{release.Approve, release.Spend}, by.Who
+	}
+	for _, e := range events {
+		to, err := release.ApplyApproval(now.State, e)
+		if err != nil {
+			return err
+		}
+		now.State = to
 	}
 	ok, err := d.Store.MoveApproval(ctx, now, from)
 	if err == nil && !ok {
