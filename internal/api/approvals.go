@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"reflect"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -14,6 +16,7 @@ import (
 	"tidemarker/internal/core/people"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/core/watch"
 	"tidemarker/internal/store"
 )
 
@@ -133,17 +136,37 @@ func (s *Server) approvalOperations(api huma.API) {
 }
 
 func (s *Server) decidePromotions(ctx context.Context, id int64, p site.Promotion) (site.Promotion, error) {
+	if why := p.Check(); why != "" {
+		return p, huma.Error422UnprocessableEntity("Nothing was changed: " + why + ".")
+	}
 	row, err := s.Store.ChangeTestPlan(ctx, id, who(ctx), func(now site.Site) (site.Site, string, error) {
-		if now.Promotes() == p {
-			return now, "", nil
-		}
+		was := now.Promotes()
 		now.Promotion = &p
-		if p.ByAnother {
-			return now, "From now on whoever made a change does not approve it.", nil
-		}
-		return now, "From now on approvers may approve changes of their own.", nil
+		return now, promotionsSaid(was, p), nil
 	})
 	return row.Document.V.Promotes(), err
+}
+
+// promotionsSaid is what is new of what holds for promotions, "" when nothing is.
+func promotionsSaid(was, now site.Promotion) string {
+	var out []string
+	switch {
+	case now.ByAnother && !was.ByAnother:
+		out = append(out, "From now on whoever made a change does not approve it.")
+	case was.ByAnother && !now.ByAnother:
+		out = append(out, "From now on approvers may approve changes of their own.")
+	}
+	if now.Watched() != was.Watched() {
+		if now.Watched() == 0 {
+			out = append(out, "From now on promotions are not watched.")
+		} else {
+			out = append(out, "From now on each promotion is watched for "+watch.Span(int(now.Watched().Seconds()))+".")
+		}
+	}
+	if now.Text() != was.Text() {
+		out = append(out, "From now on "+now.Text()+".")
+	}
+	return strings.Join(out, " ")
 }
 
 // keepsPromotions refuses a site file by which somebody who may not decide about promotions would change what holds for them.
@@ -161,7 +184,7 @@ func (s *Server) keepsPromotions(ctx context.Context, doc *site.Site) error {
 	if doc.Promotion == nil {
 		doc.Promotion = row.Document.V.Promotion
 	}
-	if doc.Promotes() != row.Document.V.Promotes() {
+	if !reflect.DeepEqual(doc.Promotes(), row.Document.V.Promotes()) {
 		return huma.Error403Forbidden("Nothing was changed: the file says something else about promotions than the site has, and approvers decide that. Take “promotion” out of the file.")
 	}
 	return nil

@@ -46,6 +46,7 @@ type ChangeView struct {
 	Follows       *changes.ChangeRef         `json:"follows" doc:"The change before it in a series."`
 	EditedBy      string                     `json:"editedBy" doc:"Who edited it last; empty when only its maker did."`
 	Exclusions    []exclusions.ExclusionView `json:"exclusions"`
+	Watch         *WatchView                 `json:"watch,omitempty" doc:"How its promotion is watched, or was."`
 	Climb         *ClimbView                 `json:"climb,omitempty" doc:"The climb through the bundles that it came of."`
 	Runs          []RunSummary               `json:"runs"`
 	StagingID     int64                      `json:"stagingId"`
@@ -213,7 +214,12 @@ func (s *Server) withRecord(ctx context.Context, v *ChangeView, c store.Change, 
 		return err
 	}
 	for _, r := range runs {
-		v.Runs = append(v.Runs, runSummary(r, names[r.EnvironmentID]))
+		if r.Kind != release.LaterRun { // these stand with the watch
+			v.Runs = append(v.Runs, runSummary(r, names[r.EnvironmentID]))
+		}
+	}
+	if v.Watch, err = s.watchOf(ctx, c.ID); err != nil {
+		return err
 	}
 	v.StagingMark, err = s.newestMark(ctx, v.StagingID)
 	return err

@@ -20,6 +20,7 @@ import (
 	"tidemarker/internal/scheduled"
 	"tidemarker/internal/speedlayer"
 	"tidemarker/internal/store"
+	"tidemarker/internal/watching"
 )
 
 // problem turns an error into the problem details that a person can act on. What is
@@ -58,7 +59,7 @@ func as[E error](err error) bool {
 // notNow is what cannot be done now, and why.
 func notNow(err error) error {
 	switch {
-	case errors.Is(err, scheduled.ErrEdited), as[*release.NotAllowed](err), as[*release.NoMove](err), as[*changes.Conflict](err), as[*act.Busy](err), as[*run.NotIdle](err), as[*run.NoSearch](err), as[*act.StillUnknown](err), as[*speedlayer.NoAccess](err):
+	case errors.Is(err, scheduled.ErrEdited), as[*release.NotAllowed](err), as[*release.NoMove](err), as[*changes.Conflict](err), as[*watching.Conflict](err), as[*act.Busy](err), as[*run.NotIdle](err), as[*run.NoSearch](err), as[*act.StillUnknown](err), as[*speedlayer.NoAccess](err):
 		return huma.Error409Conflict(sentence(err))
 	case as[*store.StillRecorded](err), errors.Is(err, store.ErrLastAdministrator), as[*site.RolesChanged](err):
 		return huma.Error409Conflict("Nothing was changed: " + err.Error() + ".")

@@ -26,6 +26,7 @@ import (
 	"tidemarker/internal/scheduled"
 	"tidemarker/internal/status"
 	"tidemarker/internal/store"
+	"tidemarker/internal/watching"
 )
 
 // Server is what the handlers work with.
@@ -38,6 +39,7 @@ type Server struct {
 	Onboard    *onboard.Desk
 	Field      *field.Desk
 	Scheduled  *scheduled.Desk
+	Watching   *watching.Desk
 	Log        *slog.Logger
 	// Public is the address under which people reach the server, when it is not a
 	// loopback one.
@@ -53,7 +55,7 @@ type Server struct {
 // NewServer is a server on what carries runs out. The address is nil on a loopback one.
 func NewServer(r *run.Runner, public *url.URL, log *slog.Logger) *Server {
 	desk := &changes.Desk{Store: r.Store, Acts: r.Acts, Runner: r}
-	return &Server{Field: &field.Desk{Store: r.Store, Log: log}, Store: r.Store, Acts: r.Acts, Runner: r, Changes: desk, Scheduled: &scheduled.Desk{Store: r.Store, Runner: r}, Exclusions: &exclusions.Desk{Store: r.Store, Changes: desk},
+	return &Server{Field: &field.Desk{Store: r.Store, Log: log}, Store: r.Store, Acts: r.Acts, Runner: r, Changes: desk, Scheduled: &scheduled.Desk{Store: r.Store, Runner: r}, Watching: &watching.Desk{Store: r.Store, Runner: r, Changes: desk}, Exclusions: &exclusions.Desk{Store: r.Store, Changes: desk},
 		Onboard: &onboard.Desk{Store: r.Store, Acts: r.Acts, Blobs: r.Tools.Blobs, Browser: r.Tools.Browser, Log: log}, Log: log, Public: public}
 }
 
@@ -120,6 +122,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.commentOperations(v1)
 	s.calendarOperations(v1)
 	s.scheduleOperations(v1)
+	s.watchOperations(v1)
 	s.runOperations(v1)
 	s.searchOperations(v1)
 	s.leaveOutOperation(v1)

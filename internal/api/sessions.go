@@ -180,6 +180,7 @@ var needs = map[string]people.Ability{
 	"get-calendar": people.See, "add-calendar-entry": people.Decide, "edit-calendar-entry": people.Decide, "remove-calendar-entry": people.Decide, "import-calendar": people.Decide, "export-calendar": people.See,
 	"get-history-known": people.See, "export-history": people.See, "verify-history": people.See, "get-in-force-at": people.See,
 	"list-schedules": people.See, "add-schedule": people.Work, "edit-schedule": people.Work, "remove-schedule": people.Work,
+	"list-watches": people.See, "stop-watch": people.Work, "keep-change": people.Work, "settle-change": people.Work,
 	"make-calendar-address": people.Work, "remove-calendar-address": people.Work,
 }
 

@@ -206,10 +206,14 @@ func said(o store.Overview) (text, kind string) {
 		return o.About + " was changed outside Tide Marker.", "drift"
 	case store.WaitsManualTask:
 		return "A checklist waits to be carried out on " + o.About + ".", "run"
+	case store.WaitsBack:
+		return o.About + " goes back by itself soon, unless somebody says no.", "change"
 	case store.WaitsPromoted:
 		return o.About + " is on production, and its check is not clear.", "change"
 	case store.WaitsRestored:
 		return o.About + " was rolled back, and the check of that is not clear.", "change"
+	case store.WaitsWatch:
+		return "The watch of " + o.About + " is over, and not all was clear. Say what follows.", "change"
 	case store.WaitsApproval:
 		return "An approval of " + o.About + " is asked for.", "change"
 	case store.WaitsChecked:

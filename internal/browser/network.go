@@ -57,6 +57,13 @@ func (t *tab) paused(e *proto.FetchRequestPaused) {
 	t.mu.Lock()
 	drawn, lifted, measuring := t.drawn, t.lifted, t.measuring
 	t.mu.Unlock()
+	if had, has := t.carried[e.Request.URL]; has && e.Request.Method == http.MethodGet {
+		t.mu.Lock()
+		t.had[e.NetworkID] = true
+		t.mu.Unlock()
+		go had.give(e.RequestID, t.page)
+		return
+	}
 	go func() {
 		select {
 		case <-lifted:
@@ -165,10 +172,11 @@ func (t *tab) answered(e *proto.NetworkResponseReceived) {
 	defer t.mu.Unlock()
 	t.changed = time.Now()
 	t.meter.answered(e)
+	t.notes(e)
 	if i, known := t.byID[e.RequestID]; known {
 		t.requests[i].Status = e.Response.Status
 		byWorker := e.Response.ServiceWorkerResponseSource == proto.NetworkServiceWorkerResponseSourceCacheStorage
-		t.requests[i].Kept = e.Response.FromDiskCache || byWorker || t.requests[i].Kept
+		t.requests[i].Kept = e.Response.FromDiskCache || byWorker || t.requests[i].Kept || t.had[e.RequestID]
 		if slices.Contains([]string{"document", "script", "stylesheet"}, t.requests[i].Kind) {
 			t.requests[i].Keeps = int(keptFor(e.Response).Seconds())
 		}

@@ -81,6 +81,9 @@ type tab struct {
 	byID      map[proto.NetworkRequestID]int
 	inFlight  map[proto.NetworkRequestID]proto.NetworkResourceType
 	stopped   map[proto.NetworkRequestID]bool // not sent: another host's
+	carried   map[string]carried              // what the browser has from earlier, by address
+	had       map[proto.NetworkRequestID]bool // answered from that
+	keeping   *keeping                        // nil unless what the browser keeps is noted
 	changed   time.Time                       // when a request last began or ended
 	errors    []evidence.ScriptError
 	console   []string
@@ -136,7 +139,7 @@ func openIn(ctx context.Context, private *private, env site.Environment, dev dev
 		return nil, fmt.Errorf("open a tab: %w", err)
 	}
 	t := &tab{page: page.Context(tabCtx), private: private, env: env, dev: dev, cancel: cancel,
-		byID: map[proto.NetworkRequestID]int{}, inFlight: map[proto.NetworkRequestID]proto.NetworkResourceType{}, stopped: map[proto.NetworkRequestID]bool{}, changed: time.Now(),
+		byID: map[proto.NetworkRequestID]int{}, inFlight: map[proto.NetworkRequestID]proto.NetworkResourceType{}, stopped: map[proto.NetworkRequestID]bool{}, had: map[proto.NetworkRequestID]bool{}, changed: time.Now(),
 		frame: page.FrameID, drawn: make(chan struct{}), drawOnce: &sync.Once{}, lifted: make(chan struct{}), crashed: make(chan struct{})}
 	close(t.lifted)
 	t.listen()

@@ -19,7 +19,8 @@ type Visitor struct {
 	env     site.Environment
 	device  string
 	private *private
-	mu      sync.Mutex // one page after the other, as one person does
+	carried map[string]carried // what it has from an earlier day
+	mu      sync.Mutex         // one page after the other, as one person does
 }
 
 // Visitor is a browser of its own on a device, with nothing in it yet. It has to be closed.
@@ -60,6 +61,7 @@ func (v *Visitor) Open(ctx context.Context, task site.PageTask) error {
 	defer cancel()
 	if t, err := openIn(opening, v.private, v.env, devices[v.device], State{}, true); err == nil {
 		defer t.close()
+		t.carried = v.carried
 		if err := t.stopClock(task.Clock); err == nil && t.request(task.Address()) == nil && t.unroll(quietLimit) == nil {
 			_ = t.age(lifetime, quietLimit)
 		}
@@ -87,6 +89,7 @@ func (v *Visitor) Look(ctx context.Context, task site.PageTask, state State, rea
 			return err
 		}
 		defer t.close()
+		t.carried = v.carried
 		raw, err := t.look(task, reader, &out)
 		if err != nil {
 			return err

@@ -188,7 +188,7 @@ func (d *Desk) climbOn(ctx context.Context, row store.Climb) error {
 
 // leftClimb tells whether a change has come to where no climb can go on with it.
 func leftClimb(s release.State) bool {
-	return slices.Contains([]release.State{release.Discarded, release.Promoting, release.Promoted, release.Marked, release.Restored, release.RolledBack}, s)
+	return slices.Contains([]release.State{release.Discarded, release.Promoting, release.Promoted, release.Marked, release.Settled, release.Restored, release.RolledBack}, s)
 }
 
 // takeIn takes in what the run came to that is waited for; over is false while it goes on.

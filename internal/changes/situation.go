@@ -9,6 +9,7 @@ import (
 	"tidemarker/internal/core/calendar"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/watch"
 	"tidemarker/internal/store"
 )
 
@@ -27,7 +28,7 @@ func (d *Desk) situation(ctx context.Context, id int64) (s release.Situation, c 
 	}
 	s = release.Situation{State: c.State, Base: c.Base, Staging: envs.Staging.Fingerprint, Production: envs.Production.Fingerprint}
 	for _, gather := range []func(context.Context, *release.Situation, store.Change, store.ByRole) error{
-		d.edits, d.order, d.record, d.outside, d.runs, d.marks, d.calendar,
+		d.edits, d.order, d.record, d.outside, d.runs, d.marks, d.calendar, d.watches,
 	} {
 		if err := gather(ctx, &s, c, envs); err != nil {
 			return s, c, envs, err
@@ -85,7 +86,7 @@ func (d *Desk) order(ctx context.Context, s *release.Situation, c store.Change, 
 		return nil
 	}
 	before, err := d.Store.Change(ctx, *c.Follows)
-	if err == nil && before.State != release.Marked && before.State != release.Discarded {
+	if err == nil && before.State != release.Marked && before.State != release.Settled && before.State != release.Discarded {
 		s.Follows = fmt.Sprintf("It comes after “%s”, which is %s. Promote that first, or discard it.", before.Title, before.State)
 	}
 	return err
@@ -213,4 +214,11 @@ func (d *Desk) hasMark(ctx context.Context, envID int64) (bool, error) {
 		return false, nil
 	}
 	return err == nil, err
+}
+
+// watches is whether its watch waits for a person.
+func (d *Desk) watches(ctx context.Context, s *release.Situation, c store.Change, _ store.ByRole) error {
+	of, err := d.Store.WatchesOf(ctx, c.ID)
+	s.WatchWaits = len(of) > 0 && of[0].State == watch.Waits
+	return err
 }

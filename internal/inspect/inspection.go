@@ -83,6 +83,7 @@ type Inspection struct {
 	Turns     Turns         // for looking with the earlier settings
 	Isolated  bool          // what is asked without a browser counts as looks: a cache isolation test, a look later on
 	Measures  measure.Scope // of a measurement
+	Watch     *WatchLook    // of a look of a watch
 	MarkRun   int64         // that took the mark; 0 when there is none
 	Editing   string
 	Progress  *Progress

@@ -4,13 +4,13 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"tidemarker/internal/browser"
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/exclusion"
 	"tidemarker/internal/core/journey"
+	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/store"
 )
@@ -34,13 +34,26 @@ func (r *Inspection) moments(ctx context.Context) ([]exclusion.Moment, error) {
 	if r.Compared == nil {
 		return nil, nil
 	}
+	before, err := r.momentsWith(ctx, r.Compared)
+	if err != nil {
+		return nil, err
+	}
+	now, err := r.momentsWith(ctx, r.Values)
+	return exclusion.NewMoments(before, now), err
+}
+
+// Moments are the times from which on something may be otherwise with the settings in force, whether or not it was so with the
+// earlier ones.
+func (r *Inspection) Moments(ctx context.Context) ([]exclusion.Moment, error) {
+	return r.momentsWith(ctx, r.Values)
+}
+
+func (r *Inspection) momentsWith(ctx context.Context, v settings.Values) ([]exclusion.Moment, error) {
 	about, err := RuleContextOf(ctx, r.Store, r.EnvID)
 	if err != nil {
 		return nil, err
 	}
-	agent := browser.Agent(site.Desktop)
-	at := func(v exclusion.Layer) []exclusion.Moment { return exclusion.Moments(v, about.Known.Pages, agent) }
-	return exclusion.NewMoments(at(exclusion.LayerOf(r.Catalogue, r.Compared)), at(exclusion.LayerOf(r.Catalogue, r.Values))), nil
+	return exclusion.Moments(exclusion.LayerOf(r.Catalogue, v), about.Known.Pages, browser.Agent(site.Desktop)), nil
 }
 
 // Later are the moments that the check did not wait for, the earliest first.
@@ -190,54 +203,4 @@ func (r *Inspection) rebuilt(ctx context.Context, tasks []site.PageTask, pass in
 		}
 	}
 	return out, nil
-}
-
-// LookLater looks at an environment as it stands, some time after its settings were brought
-// in force: forms are sent from pages as they are cached, and pages asked for and looked at
-// before anything is purged. Nothing is put back or forth.
-func (r *Inspection) LookLater(ctx context.Context) (Result, error) {
-	r.Isolated = true // pages are asked for as they are, and what is asked counts
-	g := r.gathering()
-	if err := r.makeReady(ctx, g); err != nil {
-		return Result{}, err
-	}
-	if err := r.staleCheck(ctx, g); err != nil {
-		return Result{}, err
-	}
-	plan := r.Site.Plan(r.Env.Name)
-	done := r.Progress.Looks()
-	plan.Pages, plan.Journeys = r.returning(), nil
-	b, err := r.Browser()
-	if err != nil {
-		return Result{}, err
-	}
-	r.Progress.update(ctx, func(p *store.RunProgress) { p.Looks.Planned = done.Planned + len(plan.Pages) })
-	r.Progress.Say(ctx, "looking", "Looking at pages as they stand")
-	for _, t := range plan.Pages {
-		if err := r.lookAtPage(ctx, b, t, 1, g); err != nil {
-			return Result{}, err
-		}
-	}
-	if err := r.lookAgain(ctx, g); err != nil {
-		return Result{}, err
-	}
-	for k, found := range g.everything() {
-		changed := false
-		for i, f := range found {
-			if f.NeedsControl() && f.NeedsSecondLook() {
-				found[i] = f.Unprovoked().Controlled(evidence.Control{}.GivenUp("a look later on goes nowhere else"))
-				changed = true
-			}
-		}
-		if changed {
-			if err := g.take(ctx, k, found); err != nil {
-				return Result{}, err
-			}
-		}
-	}
-	out, err := r.conclude(ctx, g.all())
-	if err == nil && out.Verdict == evidence.VerdictClear {
-		out.Summary = strings.Replace(out.Summary, "Clear:", "Clear later on, too:", 1)
-	}
-	return out, err
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"tidemarker/internal/act"
 	"tidemarker/internal/core/calendar"
@@ -14,6 +13,7 @@ import (
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/core/watch"
 	"tidemarker/internal/inspect"
 	"tidemarker/internal/speedlayer"
 	"tidemarker/internal/store"
@@ -37,6 +37,8 @@ type run struct {
 	base     evidence.Baseline
 	baseMark *store.Mark
 	moments  []exclusion.Moment // when to look again, after the run
+	watched  *store.Watch       // that begins when the run ends
+	looks    []watch.Look       // of it
 	renewed  []store.Renewal    // parts of the mark that the site itself has moved on in
 }
 
@@ -93,6 +95,10 @@ func (r *run) inspect(ctx context.Context, returning *inspect.Returning) error {
 		look = i.TestIsolation
 	case release.LaterRun:
 		look = i.LookLater
+		var err error
+		if i.Watch, err = r.watchLook(ctx); err != nil {
+			return err
+		}
 	case release.MeasureRun:
 		if r.row.Measures.V != nil {
 			i.Measures = *r.row.Measures.V
@@ -120,6 +126,9 @@ func (r *run) inspect(ctx context.Context, returning *inspect.Returning) error {
 	}
 	if err == nil && len(r.moments) > 0 && !r.row.PutBack {
 		err = i.CacheFrom(ctx, r.moments)
+	}
+	if err == nil {
+		err = r.planWatch(ctx, i)
 	}
 	return err
 }
@@ -291,11 +300,7 @@ func (r *run) refuseByCalendar(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	now := time.Now
-	if r.Clock != nil {
-		now = r.Clock
-	}
-	if why := calendar.Why(lines, now()); why != "" {
+	if why := calendar.Why(lines, r.now()); why != "" {
 		return fmt.Errorf("it came too late. %s", strings.TrimSuffix(why, "."))
 	}
 	return nil

@@ -212,6 +212,9 @@ func (r *run) record(ctx context.Context, s *store.Store, event release.RunEvent
 	if err != nil {
 		return err
 	}
+	if err := r.beginWatch(ctx, s, event); err != nil {
+		return err
+	}
 	if !released {
 		if err := moveAfter(ctx, s, r.row, event == release.RunFinished); err != nil {
 			return err
@@ -313,7 +316,7 @@ func removeWhatIsGone(ctx context.Context, s *store.Store, siteID int64, why str
 	if err != nil || envs.OnlyOne {
 		return err
 	}
-	there, err := s.ChangesIn(ctx, siteID, release.Promoted, release.Marked)
+	there, err := s.ChangesIn(ctx, siteID, release.Promoted, release.Marked, release.Settled)
 	if err != nil || len(there) == 0 {
 		return err
 	}

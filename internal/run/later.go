@@ -55,6 +55,9 @@ func (r *run) planLater(ctx context.Context, s *store.Store) error {
 	if r.row.PutBack || r.row.Kind != release.TryRun && r.row.Kind != release.PromoteRun || r.row.Verdict == evidence.VerdictBroken {
 		return nil
 	}
+	if r.watched != nil {
+		return nil // the watch looks at these times
+	}
 	now := time.Now().UTC().Truncate(time.Second)
 	for _, m := range r.moments[:min(mostLater, len(r.moments))] {
 		after := time.Duration(m.After) * time.Second

@@ -171,6 +171,8 @@ type Options struct {
 	GoOut func(ctx context.Context) error
 	// Scheduled begins what is to be done again and again, and is due.
 	Scheduled func(ctx context.Context) error
+	// Watch watches promotions.
+	Watch func(ctx context.Context) error
 }
 
 // NewQueue returns a queue that works jobs off after [Queue.Start].
@@ -219,6 +221,7 @@ func (q *Queue) Start(ctx context.Context) error {
 		{q.opt.Climb, "a climb could not go on"},
 		{q.opt.GoOut, "what was approved could not be followed up"},
 		{q.opt.Scheduled, "what is scheduled could not be begun"},
+		{q.opt.Watch, "a promotion could not be watched"},
 	} {
 		if loop.do != nil {
 			q.again(watch, loop.failed, loop.do)

@@ -353,3 +353,6 @@ func weighed(f Finding, all []Finding) Finding {
 	}
 	return f
 }
+
+// Appearance tells whether findings of a kind are of what pages look like or say, which a site changes by itself, too.
+func (k Kind) Appearance() bool { return slices.Contains(appearance, k) }

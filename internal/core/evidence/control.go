@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"tidemarker/internal/core/sequential"
 )
@@ -165,6 +166,14 @@ func (f Finding) Unprovoked() Finding {
 	if slices.Contains(appearance, f.Kind) && f.Severity == Broken {
 		f.Severity = Unsure
 	}
+	return f
+}
+
+// AsBefore says of a finding of a late look that things are as they were before the promotion, so that what differs from the mark
+// since makes nobody worse off.
+func (f Finding) AsBefore() Finding {
+	f.Severity = Note
+	f.Detail = strings.TrimSpace(f.Detail + " It is as it was before the promotion.")
 	return f
 }
 

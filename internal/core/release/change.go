@@ -18,6 +18,7 @@ const (
 	Promoting   State = "promoting"    // a promotion is under way
 	Promoted    State = "promoted"     // production has it, but its check is not clear
 	Marked      State = "marked"       // production has it, and a mark says that it works
+	Settled     State = "settled"      // its watch is over, and nothing was found that is this change's
 	RollingBack State = "rolling back" // a rollback is under way
 	Restored    State = "restored"     // the environments read back what they had before, but the check of that is not clear
 	RolledBack  State = "rolled back"  // the environments read back what they had before, and the check of that is clear
@@ -29,21 +30,23 @@ type Event string
 
 // The events. The first group is what people do, the second what runs report.
 const (
-	Edit        Event = "edit"
-	Try         Event = "try"
-	Promote     Event = "promote"
-	Tidy        Event = "tidy" // production gets what deletes data and nothing else
-	RollBack    Event = "roll back"
-	RollBackAll Event = "roll back all" // with the changes that were promoted on top of it
-	TakeOut     Event = "take out"      // a new change is begun that takes just this one's edits out
-	Discard     Event = "discard"
-	Rebase      Event = "rebase" // it is begun again from what production has now, with the same edits
-	Accept      Event = "accept" // a check that is not clear is accepted as it is
+	Edit           Event = "edit"
+	Try            Event = "try"
+	Promote        Event = "promote"
+	Tidy           Event = "tidy" // production gets what deletes data and nothing else
+	RollBack       Event = "roll back"
+	RollBackAll    Event = "roll back all" // with the changes that were promoted on top of it
+	TakeOut        Event = "take out"      // a new change is begun that takes just this one's edits out
+	DeclareSettled Event = "settle"        // a person says so, although its watch saw something or could not look
+	Discard        Event = "discard"
+	Rebase         Event = "rebase" // it is begun again from what production has now, with the same edits
+	Accept         Event = "accept" // a check that is not clear is accepted as it is
 
 	Ended       Event = "ended"       // the run came to a verdict
 	Interrupted Event = "interrupted" // the run was stopped or failed while the environment has the change
 	Undone      Event = "undone"      // the run ended with the environment as it was before
 	PutBack     Event = "put back"    // the environments have what they had before, and the check of it is not clear
+	Watched     Event = "watched"     // its watch is over, and all was clear
 	Removed     Event = "removed"     // production went back to before it, or another change took it out
 )
 
@@ -93,6 +96,11 @@ var Table = []Move{
 	{Restored, RollBack, RollingBack, idle},
 	{Promoted, RollBackAll, RollingBack, mayRollBackAll},
 	{Marked, RollBackAll, RollingBack, mayRollBackAll},
+	{Settled, RollBack, RollingBack, mayRollBack},
+	{Settled, RollBackAll, RollingBack, mayRollBackAll},
+	{Settled, TakeOut, Settled, mayTakeOut},
+	{Marked, DeclareSettled, Settled, maySettle},
+	{Marked, Watched, Settled, nil},
 	{Promoted, TakeOut, Promoted, mayTakeOut},
 	{Marked, TakeOut, Marked, mayTakeOut},
 	{RollingBack, Ended, RolledBack, nil},
@@ -103,6 +111,7 @@ var Table = []Move{
 
 	{Promoted, Removed, RolledBack, nil},
 	{Marked, Removed, RolledBack, nil},
+	{Settled, Removed, RolledBack, nil},
 
 	{Drafted, Discard, Discarded, idle},
 	{RolledBack, Discard, Discarded, idle},
@@ -119,7 +128,7 @@ type Choice struct {
 // Next lists what people can do with a change, the sensible next step marked.
 func Next(s Situation) []Choice {
 	var out []Choice
-	for _, e := range []Event{Edit, Rebase, Try, Promote, Tidy, Accept, RollBack, RollBackAll, TakeOut, Discard} {
+	for _, e := range []Event{Edit, Rebase, Try, Promote, Tidy, Accept, DeclareSettled, RollBack, RollBackAll, TakeOut, Discard} {
 		m, ok := find(s.State, e)
 		if !ok {
 			continue
@@ -149,6 +158,8 @@ func beside(s Situation, c Choice) bool {
 		return s.OnlyTidies
 	case RollBackAll, TakeOut:
 		return len(s.OnTop) == 0
+	case DeclareSettled:
+		return !s.WatchWaits
 	}
 	return false
 }
@@ -185,6 +196,10 @@ func sensible(s Situation) Event {
 			return RollBackAll
 		}
 		return RollBack
+	case Marked:
+		if s.WatchWaits {
+			return DeclareSettled
+		}
 	case Restored:
 		return RollBack
 	case RolledBack:

@@ -34,6 +34,8 @@ type Situation struct {
 	ProductionUnknown string
 	ProductionVerdict evidence.Verdict // of the last check on production
 
+	WatchWaits bool // its watch is over, and a person has to say what follows
+
 	OnTop []string // titles of other changes that were promoted on top of it
 	Other bool     // and something on top that belongs to no change
 
@@ -109,6 +111,17 @@ func mayAccept(s Situation) string {
 	return first(s.Busy, s.ProductionUnknown,
 		when(!s.ProductionChange, "Production no longer has it."),
 		notAcceptable(s.ProductionVerdict, "production", "Check production again, or roll back."))
+}
+
+// NotByItself is why a change does not go back by itself, "" when it may: what deleted data never does, and what others were
+// promoted on top of is for a person.
+func NotByItself(s Situation) string {
+	return first(when(s.Irreversible, "It deletes data, and that never goes back by itself."), when(!s.ProductionChange, "Production no longer has it."),
+		when(len(s.OnTop) > 0 || s.Other, "Something else was brought to production after it. A person has to decide."), s.ProductionDrift)
+}
+
+func maySettle(s Situation) string {
+	return first(when(!s.WatchWaits, "It is being watched, or was not."), when(!s.ProductionChange, "Production no longer has it."))
 }
 
 func mayAcceptRestored(s Situation) string {

@@ -241,6 +241,9 @@ func (s Site) faults() []string {
 		}
 	}
 	out = append(out, s.roleFaults()...)
+	if fault := s.Promotes().Check(); fault != "" {
+		out = append(out, fault)
+	}
 	personas := map[string]bool{Visitor: true}
 	for i, p := range s.Personas {
 		if personas[p.Name] && p.Name != Visitor {

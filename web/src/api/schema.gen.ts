@@ -436,6 +436,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes/{id}/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says that a change stands although its watch saw something or could not look */
+        post: operations["settle-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes/{id}/split": {
         parameters: {
             query?: never;
@@ -2525,6 +2542,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/watches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which promotions of a site are watched, or wait for a person after it */
+        get: operations["list-watches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/speed-layers": {
         parameters: {
             query?: never;
@@ -2572,6 +2606,43 @@ export interface paths {
         post?: never;
         /** Makes a token useless */
         delete: operations["revoke-token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watches/{id}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says no to a change that is announced to go back by itself */
+        post: operations["keep-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watches/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ends a watch before its time
+         * @description The change is not settled by that: a person says whether it is.
+         */
+        post: operations["stop-watch"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3090,6 +3161,8 @@ export interface components {
              * @description Give it back when editing.
              */
             version: number;
+            /** @description How its promotion is watched, or was. */
+            watch?: components["schemas"]["WatchView"];
         };
         Choice: {
             allowed: boolean;
@@ -4170,6 +4243,39 @@ export interface components {
             /** @description SHA-256 of the picture, of the loads of which they are kept. */
             picture?: string;
         };
+        GoBack: {
+            /** @description Of pages; none: all. */
+            classes?: string[];
+            /** @description Of findings; none: all that do not work. */
+            kinds?: string[];
+            /**
+             * Format: int64
+             * @description For how long it is announced, so that somebody may say no; 0: 10 minutes.
+             */
+            minutes?: number;
+            /** @description A change goes back by itself when a look of its watch finds what is said here. */
+            on: boolean;
+            /**
+             * @description How sure. staging: staging shows it, too, with the same settings. twice: two looks in a row found it on production, and it is no news of the site. Absent: staging.
+             * @enum {string}
+             */
+            proof?: "staging" | "twice";
+        };
+        GoingBack: {
+            /**
+             * Format: date-time
+             * @description When it goes back, unless somebody says no before.
+             */
+            at: string;
+            /** @description Who said no, or why it could not; empty when nobody did. */
+            refused: string;
+            /**
+             * Format: int64
+             * @description That rolls it back.
+             */
+            run?: number;
+            why: string;
+        };
         GoingOut: {
             /** Format: date-time */
             at: string;
@@ -4384,6 +4490,18 @@ export interface components {
             /** @description It is reached under an address, with a token. */
             needsAddress: boolean;
             title: string;
+        };
+        Late: {
+            /** @enum {string} */
+            blame: "change" | "site" | "not known";
+            /** Format: int64 */
+            finding: number;
+            kind: string;
+            page: string;
+            /** @enum {string} */
+            severity: "broken" | "unsure" | "note";
+            title: string;
+            why: string;
         };
         LaterView: {
             about: components["schemas"]["Moment"];
@@ -5103,6 +5221,10 @@ export interface components {
         Promotion: {
             /** @description Whoever made a change does not approve it. */
             byAnother?: boolean;
+            /** @description When a change goes back by itself; absent: never. */
+            goBack?: components["schemas"]["GoBack"];
+            /** @description For how long each promotion is watched; absent: 24 hours. */
+            watch?: components["schemas"]["Watch"];
         };
         Proof: {
             /** @description This run's second look, when there was one. */
@@ -5160,6 +5282,12 @@ export interface components {
              */
             toWarm: number;
         };
+        Purpose: {
+            pages?: string[];
+            /** @enum {string} */
+            reason: "first expiry" | "last expiry" | "expiry" | "forms" | "browsers" | "routine" | "final";
+            why: string;
+        };
         Quiet: {
             /** @description Time of day, 15:04; empty for none. */
             from: string;
@@ -5176,6 +5304,10 @@ export interface components {
             /** @description The settings are not those last read back. */
             drifted: boolean;
             fingerprint: string;
+        };
+        ReasonBody: {
+            /** @description It stands in the history. */
+            reason: string;
         };
         Record: {
             held: components["schemas"]["Held"][];
@@ -6111,6 +6243,70 @@ export interface components {
             to: string;
             /** @enum {string} */
             unit: "ms" | "1";
+        };
+        Watch: {
+            /**
+             * Format: int64
+             * @description 0: it is not watched.
+             */
+            hours: number;
+        };
+        WatchLookView: {
+            /**
+             * Format: date-time
+             * @description When it is due.
+             */
+            at: string;
+            /** @description What it is for. */
+            for: components["schemas"]["Purpose"][];
+            /** @description What was found, and what it comes of. */
+            held: components["schemas"]["Late"][];
+            /** Format: int64 */
+            run?: number;
+            /**
+             * Format: int64
+             * @description That looked at staging with the same settings, since something was found.
+             */
+            stagingRun?: number;
+            /** @enum {string} */
+            state: "planned" | "under way" | "clear" | "news" | "found" | "not checked" | "joined" | "left out";
+            /** @description What it came to, or what it waits for. */
+            why: string;
+        };
+        WatchView: {
+            /** @description The change goes back by itself, went, or would have. */
+            back?: components["schemas"]["GoingBack"];
+            /** Format: date-time */
+            begun: string;
+            /** Format: int64 */
+            change: number;
+            changeTitle: string;
+            /** Format: date-time */
+            ends: string;
+            environment: string;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: int64
+             * @description How many files browsers kept that were there at the promotion; they come again with them.
+             */
+            kept: number;
+            /** @description In the order of time. */
+            looks: components["schemas"]["WatchLookView"][];
+            /**
+             * Format: int64
+             * @description The run that promoted it.
+             */
+            promotion: number;
+            /** @enum {string} */
+            state: "watching" | "waits for a person" | "settled" | "ended" | "taken over";
+            /**
+             * Format: int64
+             * @description The change whose watch took it over.
+             */
+            takenOverBy?: number;
+            /** @description It is in that state; empty while it is watched. */
+            why: string;
         };
         WaysView: {
             /** @description The name of the provider of OpenID Connect; empty when there is none. */
@@ -7146,6 +7342,41 @@ export interface operations {
         responses: {
             /** @description Accepted */
             202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "settle-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11540,6 +11771,37 @@ export interface operations {
             };
         };
     };
+    "list-watches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-speed-layers": {
         parameters: {
             query?: never;
@@ -11648,6 +11910,76 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "keep-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stop-watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchView"];
+                };
             };
             /** @description Error */
             default: {

@@ -13,6 +13,7 @@ import MeasureForm from "./MeasureForm.vue";
 import RollBackDialog from "./RollBackDialog.vue";
 import StateGlyph from "./StateGlyph.vue";
 import Trouble from "./Trouble.vue";
+import WatchPane from "./WatchPane.vue";
 import When from "./When.vue";
 
 const props = defineProps<{ change: Change }>();
@@ -26,8 +27,12 @@ const steps = computed(() => [
     name: "checked clear",
     done: last("try")?.verdict === "clear" && last("try")?.target === props.change.fingerprint,
   },
-  { name: `promoted to ${props.change.production}`, done: ["promoted", "marked"].includes(props.change.state) },
-  { name: "marked", done: props.change.state === "marked" },
+  {
+    name: `promoted to ${props.change.production}`,
+    done: ["promoted", "marked", "settled"].includes(props.change.state),
+  },
+  { name: "marked", done: ["marked", "settled"].includes(props.change.state) },
+  { name: "settled", done: props.change.state === "settled" },
 ]);
 function last(kind: string) {
   return props.change.runs.find((r) => r.kind === kind && r.finishedAt);
@@ -39,6 +44,9 @@ const measured = computed(() => last("measure"));
 const measurable = computed(
   () => ["on staging", "checked"].includes(props.change.state) && props.change.runs.every((r) => r.finishedAt),
 );
+
+/** A person has to say whether it stands. */
+const settle = computed(() => props.change.choices.some((c) => c.event === "settle" && c.allowed));
 
 /** What is expected can still be said: it is not on its way to production, there, or gone. */
 const settling = computed(() => ["drafted", "on staging", "checked"].includes(props.change.state));
@@ -161,6 +169,7 @@ async function go(act: ChangeAct) {
       <p v-if="!c.allowed" class="small faded">{{ c.why }}</p>
       <ApprovalPane v-if="c.event === 'promote' || c.event === 'tidy'" :change="change" class="approval" />
     </div>
+    <WatchPane v-if="change.watch" :watch="change.watch" :settle="settle" />
     <div v-if="measurable || measured || change.expected || settling" class="stack">
       <h2>Speed</h2>
       <p v-if="change.effect" class="small faded">Expected: {{ change.effect }}</p>

@@ -8,6 +8,10 @@ type Shape = "disc" | "wedge" | "half" | "ring" | "wave";
 const shapes: Record<string, { shape: Shape; tone: string }> = {
   clear: { shape: "disc", tone: "clear" },
   marked: { shape: "disc", tone: "clear" },
+  settled: { shape: "disc", tone: "clear" },
+  "waits for a person": { shape: "half", tone: "unsure" },
+  ended: { shape: "ring", tone: "blind" },
+  "taken over": { shape: "ring", tone: "blind" },
   broken: { shape: "wedge", tone: "broken" },
   unsure: { shape: "half", tone: "unsure" },
   promoted: { shape: "half", tone: "unsure" },

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import Button from "primevue/button";
 import { computed, onUnmounted, ref } from "vue";
-import { useCalendar, useCalendarActs, usePromotions, type CalendarEntry, type EntryWords } from "../api/calendar";
+import { useCalendar, useCalendarActs, type CalendarEntry, type EntryWords } from "../api/calendar";
 import { useSite } from "../api/queries";
 import { useSession } from "../api/session";
 import AskState from "../parts/AskState.vue";
@@ -9,6 +9,7 @@ import { againSaid, daysOf, timesOf } from "../parts/calendar";
 import CalendarExchange from "../parts/CalendarExchange.vue";
 import DayRulers from "../parts/DayRulers.vue";
 import EntryForm from "../parts/EntryForm.vue";
+import PromotionRules from "../parts/PromotionRules.vue";
 import ScheduleList from "../parts/ScheduleList.vue";
 import SiteHead from "../parts/SiteHead.vue";
 import Trouble from "../parts/Trouble.vue";
@@ -22,7 +23,6 @@ const { data: site } = useSite(
   () => props.id,
   () => props.id > 0,
 );
-const { data: promotions } = usePromotions(() => props.id);
 
 const weeks = 5;
 const now = ref(new Date());
@@ -155,24 +155,7 @@ async function remove(e: CalendarEntry) {
             </li>
           </ul>
           <Trouble :error="acts.remove.error.value" />
-          <div v-if="promotions">
-            <h2>Approvals</h2>
-            <label class="row"
-              ><input
-                type="checkbox"
-                :checked="promotions.byAnother"
-                :disabled="!may('decide') || acts.promotions.isPending.value"
-                @change="
-                  acts.promotions.mutate({
-                    site: id,
-                    promotion: { ...promotions, byAnother: ($event.target as HTMLInputElement).checked },
-                  })
-                "
-              />
-              Whoever made a change does not approve it</label
-            >
-            <Trouble :error="acts.promotions.error.value" />
-          </div>
+          <PromotionRules v-if="!everywhere" :site="id" />
           <ScheduleList v-if="!everywhere" :site="id" />
           <CalendarExchange :site="id" :address="calendar.address" />
         </section>

@@ -1,0 +1,123 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/core/watch"
+	"tidemarker/internal/inspect"
+	"tidemarker/internal/store"
+)
+
+// now is what time it is to the calendar and to watches.
+func (w *Runner) now() time.Time {
+	if w.Clock == nil {
+		return time.Now()
+	}
+	return w.Clock()
+}
+
+// planWatch plans how a promotion is watched, and comes once as somebody who will come again. What production does not keep is
+// not watched.
+func (r *run) planWatch(ctx context.Context, i *inspect.Inspection) error {
+	at, _, _ := r.site.Environment(r.env.Name)
+	period := r.site.Promotes().Watched()
+	if r.row.Kind != release.PromoteRun || at.Role != site.Production || r.row.ChangeID == nil || r.row.PutBack || r.row.Verdict == evidence.VerdictBroken || period == 0 {
+		return nil
+	}
+	kept, err := i.KeepBrowser(ctx)
+	if err != nil {
+		return err
+	}
+	moments, err := i.Moments(ctx)
+	if err != nil {
+		return err
+	}
+	r.looks = watch.New(period, moments, lives(kept))
+	r.watched = &store.Watch{SiteID: r.row.SiteID, EnvironmentID: r.env.ID, ChangeID: *r.row.ChangeID, RunID: r.row.ID, Fingerprint: r.env.Fingerprint, Kept: store.JSON[[]httpcache.Stored]{V: kept}}
+	return nil
+}
+
+// lives are the lifetimes of what browsers keep: the shortest and the longest of documents, and of everything else.
+func lives(kept []httpcache.Stored) []watch.Lives {
+	by := map[int][]string{}
+	for _, document := range []bool{true, false} {
+		var times []int
+		for _, s := range kept {
+			if (s.Kind == "document") == document {
+				times = append(times, s.Lifetime())
+			}
+		}
+		if len(times) == 0 {
+			continue
+		}
+		for _, s := range kept {
+			if l := s.Lifetime(); (s.Kind == "document") == document && (l == slices.Min(times) || l == slices.Max(times)) && !slices.Contains(by[l], s.URL) {
+				by[l] = append(by[l], s.URL)
+			}
+		}
+	}
+	var out []watch.Lives
+	for _, l := range slices.Sorted(maps.Keys(by)) {
+		out = append(out, watch.Lives{Seconds: l, What: by[l]})
+	}
+	return out
+}
+
+// beginWatch begins the watch of a promotion that has come to its end, with its looks.
+func (r *run) beginWatch(ctx context.Context, s *store.Store, event release.RunEvent) error {
+	if r.watched == nil || event != release.RunFinished {
+		return nil
+	}
+	w := *r.watched
+	w.BegunAt = r.now().UTC().Truncate(time.Second)
+	w.EndsAt = w.BegunAt.Add(r.site.Promotes().Watched())
+	if _, err := s.NewWatch(ctx, w, r.looks); err != nil {
+		return err
+	}
+	return s.Record(ctx, store.Event{SiteID: w.SiteID, EnvironmentID: &w.EnvironmentID, ChangeID: &w.ChangeID, RunID: &w.RunID, Kind: "watch", Who: "Tide Marker",
+		Text: fmt.Sprintf("%s is watched for %s, with %d looks.", r.env.Name, watch.Span(int(w.EndsAt.Sub(w.BegunAt).Seconds())), len(r.looks))})
+}
+
+// watchLook is what a look of a watch has to know; nil when the run looks for no watch.
+func (r *run) watchLook(ctx context.Context) (*inspect.WatchLook, error) {
+	w, err := r.Store.WatchOfLook(ctx, r.row.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	looks, err := r.Store.WatchLooks(ctx, w.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := &inspect.WatchLook{Kept: w.Kept.V, At: r.now()}
+	for _, l := range looks {
+		if l.RunID != nil && *l.RunID == r.row.ID {
+			out.Aged = l.Look.V.Aged()
+		}
+	}
+	promotion, err := r.Store.Run(ctx, w.RunID)
+	if err != nil || promotion.MarkID == nil {
+		return out, err
+	}
+	m, err := r.Store.Mark(ctx, *promotion.MarkID)
+	if err != nil {
+		return out, err
+	}
+	out.Number = m.ID
+	if out.Before, err = r.Store.Baseline(ctx, m); err != nil {
+		return out, err
+	}
+	out.Before = out.Before.WithSteady(r.site.Steady())
+	return out, nil
+}
