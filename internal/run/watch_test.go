@@ -58,7 +58,7 @@ func TestAPromotionIsWatchedAndWhatIsFoundLateIsHeldAgainstStaging(t *testing.T)
 		}
 		require.NoError(t, desk.GoOn(t.Context()))
 	}
-	ahead = looks()[0].DueAt.Sub(time.Now()) + time.Minute
+	ahead = time.Until(looks()[0].DueAt) + time.Minute
 	turn(1)
 	assert.Equal(t, watch.Clear, looks()[0].State, looks()[0].Why)
 
@@ -68,7 +68,7 @@ func TestAPromotionIsWatchedAndWhatIsFoundLateIsHeldAgainstStaging(t *testing.T)
 	falter := func(_ settings.Values, r *http.Request) bool { return gone.Load() && strings.HasSuffix(r.URL.Path, ".css") }
 	b.production.Layer.Falter(falter)
 	b.staging.Layer.Falter(falter)
-	ahead = looks()[1].DueAt.Sub(time.Now()) + time.Minute
+	ahead = time.Until(looks()[1].DueAt) + time.Minute
 	turn(1)
 	turn(0)
 	l := looks()[1]

@@ -81,6 +81,13 @@ func (p Promotion) Check() string {
 	return ""
 }
 
+func (p Promotion) faults() []string {
+	if why := p.Check(); why != "" {
+		return []string{why}
+	}
+	return nil
+}
+
 // Announced is for how long going back is announced.
 func (g GoBack) Announced() time.Duration {
 	if g.Minutes == 0 {

@@ -240,10 +240,7 @@ func (s Site) faults() []string {
 			out = append(out, fmt.Sprintf("environments[%d].cacheSignal: %v", i, err))
 		}
 	}
-	out = append(out, s.roleFaults()...)
-	if fault := s.Promotes().Check(); fault != "" {
-		out = append(out, fault)
-	}
+	out = append(append(out, s.roleFaults()...), s.Promotes().faults()...)
 	personas := map[string]bool{Visitor: true}
 	for i, p := range s.Personas {
 		if personas[p.Name] && p.Name != Visitor {

@@ -125,12 +125,13 @@ func New(period time.Duration, moments []exclusion.Moment, lives []Lives) []Look
 // routine one.
 func joined(wanted []Look) []Look {
 	var out []Look
+	first := 0 // when the earliest of those in the last one was wanted
 	for _, l := range wanted {
-		if n := len(out); n > 0 && near(out[n-1].After, l.After) {
+		if n := len(out); n > 0 && near(first, l.After) {
 			out[n-1] = Look{l.After, append(out[n-1].For, l.For...)}
 			continue
 		}
-		out = append(out, l)
+		out, first = append(out, l), l.After
 	}
 	for i, l := range out {
 		reasoned := slices.DeleteFunc(slices.Clone(l.For), func(c Purpose) bool { return c.Reason == Routine })
