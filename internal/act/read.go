@@ -120,7 +120,7 @@ func (a *Acts) settleAct(ctx context.Context, env store.Environment, open store.
 		Text: fmt.Sprintf("It is known again what %s has: the settings that were to be applied (%s) are %s.", env.Name, open.Kind, map[bool]string{true: "in force", false: "not in force"}[state == release.ActApplied])}); err != nil {
 		return env, err
 	}
-	if err := a.Store.Tell(ctx, store.Notice{Site: env.SiteID}); err != nil {
+	if err := a.Store.Tell(ctx, store.Signal{Site: env.SiteID}); err != nil {
 		return env, err
 	}
 	return a.Store.Environment(ctx, env.ID)
@@ -149,7 +149,7 @@ func (a *Acts) noteReading(ctx context.Context, env store.Environment, found str
 			s.RecordAct(ctx, store.Act{EnvironmentID: env.ID, Kind: release.ActOutside, Fingerprint: found, Predecessor: env.Fingerprint,
 				Note: "Found when the settings were read; somebody changed them outside Tide Marker.", Who: outside}),
 			s.Record(ctx, store.Event{SiteID: env.SiteID, EnvironmentID: &env.ID, Kind: outside, Who: outside, Text: text}),
-			s.Tell(ctx, store.Notice{Site: env.SiteID}))
+			s.Tell(ctx, store.Signal{Site: env.SiteID}))
 	})
 }
 

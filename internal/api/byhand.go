@@ -52,7 +52,7 @@ func (s *Server) handOperations(api huma.API) {
 			if err != nil {
 				return nil, problem(err)
 			}
-			if err := s.Store.Tell(ctx, store.Notice{Site: env.SiteID}); err != nil {
+			if err := s.Store.Tell(ctx, store.Signal{Site: env.SiteID}); err != nil {
 				return nil, problem(err)
 			}
 			return out(s.siteView(ctx, env.SiteID))
@@ -68,7 +68,7 @@ func (s *Server) handOperations(api huma.API) {
 			if err := s.Store.TickItem(ctx, in.ID, in.Item, in.Body.Done, who(ctx)); err != nil {
 				return nil, handProblem(err)
 			}
-			if err := s.Store.Tell(ctx, store.Notice{Run: in.ID}); err != nil {
+			if err := s.Store.Tell(ctx, store.Signal{Run: in.ID}); err != nil {
 				return nil, problem(err)
 			}
 			return out(s.runView(ctx, in.ID))
@@ -84,7 +84,7 @@ func (s *Server) handOperations(api huma.API) {
 			if err := s.Runner.CompleteManualTask(ctx, in.ID, []byte(strings.TrimSpace(in.Body.File)), who(ctx)); err != nil {
 				return nil, handProblem(err)
 			}
-			if err := s.Store.Tell(ctx, store.Notice{Run: in.ID}); err != nil {
+			if err := s.Store.Tell(ctx, store.Signal{Run: in.ID}); err != nil {
 				return nil, problem(err)
 			}
 			return out(s.runView(ctx, in.ID))

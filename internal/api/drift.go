@@ -118,7 +118,7 @@ func (s *Server) acceptDrift(ctx context.Context, id int64, seen, reason string)
 		Text: fmt.Sprintf("Accepted what was changed outside on %s: %s", env.Name, reason)}); err != nil {
 		return SiteView{}, err
 	}
-	if err := s.Store.Tell(ctx, store.Notice{Site: d.SiteID}); err != nil {
+	if err := s.Store.Tell(ctx, store.Signal{Site: d.SiteID}); err != nil {
 		return SiteView{}, err
 	}
 	return s.siteView(ctx, d.SiteID)

@@ -90,7 +90,7 @@ func (s *Server) environmentActs(api huma.API, tags []string) {
 			}
 			return nil, problem(errors.Join(
 				s.Store.Record(ctx, store.Event{SiteID: env.SiteID, EnvironmentID: &env.ID, Kind: "backup", Who: who(ctx), Text: fmt.Sprintf("There is a backup of %s: %s", env.Name, in.Body.Place)}),
-				s.Store.Tell(ctx, store.Notice{Site: env.SiteID})))
+				s.Store.Tell(ctx, store.Signal{Site: env.SiteID})))
 		})
 	huma.Register(api, huma.Operation{OperationID: "roll-back-environment", Method: http.MethodPost, Path: "/environments/{id}/rollbacks", Summary: "Goes back to a mark, and proves it", Description: "A maintainer puts production back to what it had before the latest promotion; anything further takes an approver.", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *struct {
@@ -134,7 +134,7 @@ func (s *Server) read(ctx context.Context, envID int64) (Reading, error) {
 		}
 		r.Differences = settings.Diff(was, now.Values)
 	}
-	return r, s.Store.Tell(ctx, store.Notice{Site: env.SiteID})
+	return r, s.Store.Tell(ctx, store.Signal{Site: env.SiteID})
 }
 
 // startRun hands a run in for an environment on which nothing else is under way.

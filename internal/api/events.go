@@ -18,7 +18,7 @@ import (
 // hub passes notices of the database on to everybody who watches.
 type hub struct {
 	mu       sync.Mutex
-	watchers map[chan store.Notice]bool
+	watchers map[chan store.Signal]bool
 }
 
 func (h *hub) run(ctx context.Context, s *store.Store) {
@@ -31,7 +31,7 @@ func (h *hub) run(ctx context.Context, s *store.Store) {
 	}
 }
 
-func (h *hub) tell(n store.Notice) {
+func (h *hub) tell(n store.Signal) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for w := range h.watchers {
@@ -42,11 +42,11 @@ func (h *hub) tell(n store.Notice) {
 	}
 }
 
-func (h *hub) watch() (notices chan store.Notice, end func()) {
-	w := make(chan store.Notice, 64)
+func (h *hub) watch() (notices chan store.Signal, end func()) {
+	w := make(chan store.Signal, 64)
 	h.mu.Lock()
 	if h.watchers == nil {
-		h.watchers = map[chan store.Notice]bool{}
+		h.watchers = map[chan store.Signal]bool{}
 	}
 	h.watchers[w] = true
 	h.mu.Unlock()

@@ -78,7 +78,7 @@ func (r *record) ends(lines chan string) {
 			}
 			require.Empty(r, l)
 		case <-told.C:
-			require.NoError(r, r.store.Tell(r.Context(), store.Notice{Site: 1}))
+			require.NoError(r, r.store.Tell(r.Context(), store.Signal{Site: 1}))
 		case <-end:
 			require.FailNow(r, "the stream is still open")
 		}
@@ -89,7 +89,7 @@ func TestChangesAreToldAsTheyHappen(t *testing.T) {
 	r := newRecord(t)
 	lines := r.listen(r.token)
 	require.Eventually(t, func() bool {
-		_ = r.store.Tell(t.Context(), store.Notice{Site: 1, Run: 7})
+		_ = r.store.Tell(t.Context(), store.Signal{Site: 1, Run: 7})
 		for {
 			select {
 			case l := <-lines:

@@ -105,7 +105,7 @@ func (s *Server) removeSite(ctx context.Context, id int64, name, seen string) er
 	if open != "" {
 		return huma.Error409Conflict("Nothing was removed: " + open)
 	}
-	return s.Store.Tell(ctx, store.Notice{Site: id})
+	return s.Store.Tell(ctx, store.Signal{Site: id})
 }
 
 // goneSince says that a run's evidence is not there any more; nil while it is.

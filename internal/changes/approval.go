@@ -58,7 +58,7 @@ func ask(ctx context.Context, s *store.Store, situation release.Situation, c sto
 // approvalNote adds a line about approvals to the history, and tells who looks.
 func approvalNote(ctx context.Context, s *store.Store, c store.Change, who, format string, args ...any) error {
 	return errors.Join(s.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &c.ID, Kind: "approval", Who: who, Text: strings.TrimSpace(fmt.Sprintf(format, args...))}),
-		s.Tell(ctx, store.Notice{Site: c.SiteID, Change: c.ID}))
+		s.Tell(ctx, store.Signal{Site: c.SiteID, Change: c.ID}))
 }
 
 // Approve approves a change as it is; nobody needs to have asked. When it goes by itself it is promoted once the
@@ -218,7 +218,7 @@ func (d *Desk) comment(ctx context.Context, s *store.Store, c store.Comment) err
 	if _, err := s.AddComment(ctx, c); err != nil {
 		return err
 	}
-	n := store.Notice{Site: c.SiteID}
+	n := store.Signal{Site: c.SiteID}
 	if c.ChangeID != nil {
 		n.Change = *c.ChangeID
 	}

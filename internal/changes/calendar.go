@@ -28,7 +28,7 @@ func (d *Desk) AddEntry(ctx context.Context, siteID *int64, e calendar.Entry, wh
 
 // calendarNote adds a line about a calendar to the history, and tells who looks.
 func calendarNote(ctx context.Context, s *store.Store, siteID *int64, who, text string) error {
-	n := store.Notice{}
+	n := store.Signal{}
 	if siteID != nil {
 		n.Site = *siteID
 	} else {

@@ -136,7 +136,7 @@ func (d *Desk) waits(ctx context.Context, id int64, why string) error {
 			return err
 		}
 		row.Waits = why
-		return errors.Join(s.SaveClimb(ctx, row), s.Tell(ctx, store.Notice{Site: row.SiteID, Change: row.ChangeID}))
+		return errors.Join(s.SaveClimb(ctx, row), s.Tell(ctx, store.Signal{Site: row.SiteID, Change: row.ChangeID}))
 	})
 }
 
@@ -183,7 +183,7 @@ func (d *Desk) climbOn(ctx context.Context, row store.Climb) error {
 	if x.row.Waits == before.Waits && x.row.Climb.V.Phase == before.Climb.V.Phase && x.row.Climb.V.Run == before.Climb.V.Run && x.row.Climb.V.Search == before.Climb.V.Search && len(x.row.Climb.V.Steps) == len(before.Climb.V.Steps) {
 		return nil
 	}
-	return errors.Join(d.Store.SaveClimb(ctx, x.row), d.Store.Tell(ctx, store.Notice{Site: row.SiteID, Change: row.ChangeID}))
+	return errors.Join(d.Store.SaveClimb(ctx, x.row), d.Store.Tell(ctx, store.Signal{Site: row.SiteID, Change: row.ChangeID}))
 }
 
 // leftClimb tells whether a change has come to where no climb can go on with it.

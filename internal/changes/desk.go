@@ -82,7 +82,7 @@ func (d *Desk) move(ctx context.Context, situation release.Situation, c store.Ch
 			}
 			next = &id
 		}
-		return s.Tell(ctx, store.Notice{Site: c.SiteID, Change: c.ID})
+		return s.Tell(ctx, store.Signal{Site: c.SiteID, Change: c.ID})
 	})
 }
 

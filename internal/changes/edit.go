@@ -105,7 +105,7 @@ func (d *Desk) edit(ctx context.Context, s *store.Store, id int64, version int, 
 			theirs, err := s.Change(ctx, id)
 			return errors.Join(err, &Edited{theirs.EditedBy, theirs.Version})
 		}
-		return s.Tell(ctx, store.Notice{Site: c.SiteID, Change: id})
+		return s.Tell(ctx, store.Signal{Site: c.SiteID, Change: id})
 	})
 }
 

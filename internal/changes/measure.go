@@ -126,6 +126,6 @@ func (d *Desk) Expect(ctx context.Context, id int64, e *measure.Expectation, who
 		if err := note(ctx, s, c, who, "%s", said); err != nil {
 			return err
 		}
-		return s.Tell(ctx, store.Notice{Site: c.SiteID, Change: id})
+		return s.Tell(ctx, store.Signal{Site: c.SiteID, Change: id})
 	})
 }

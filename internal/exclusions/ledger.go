@@ -57,7 +57,7 @@ func recorded(err error) error {
 }
 
 func (d *Desk) told(ctx context.Context, siteID int64, who, text string) error {
-	return errors.Join(d.Store.Record(ctx, store.Event{SiteID: siteID, Kind: "exclusion", Who: who, Text: text}), d.Store.Tell(ctx, store.Notice{Site: siteID}))
+	return errors.Join(d.Store.Record(ctx, store.Event{SiteID: siteID, Kind: "exclusion", Who: who, Text: text}), d.Store.Tell(ctx, store.Signal{Site: siteID}))
 }
 
 // Edit edits entries of the ledger, all or none.
@@ -69,7 +69,7 @@ func (d *Desk) Edit(ctx context.Context, siteID int64, ids []int64, w EntryWords
 	if err := d.Store.ChangeExclusions(ctx, siteID, ids, who, func(e *store.Exclusion) (string, error) { return w.say(row.Document.V, e) }); err != nil {
 		return err
 	}
-	return d.Store.Tell(ctx, store.Notice{Site: siteID})
+	return d.Store.Tell(ctx, store.Signal{Site: siteID})
 }
 
 // Retire retires entries whose patterns are in force nowhere.

@@ -15,7 +15,7 @@ import (
 // failure to say so does not stop the run.
 type Progress struct {
 	store *store.Store
-	about store.Notice
+	about store.Signal
 
 	mu    sync.Mutex
 	phase string
@@ -26,7 +26,7 @@ type Progress struct {
 
 // NewProgress is the progress of a run that begins now.
 func NewProgress(st *store.Store, r store.Run) *Progress {
-	n := store.Notice{Site: r.SiteID, Run: r.ID}
+	n := store.Signal{Site: r.SiteID, Run: r.ID}
 	if r.ChangeID != nil {
 		n.Change = *r.ChangeID
 	}

@@ -58,7 +58,7 @@ func (d *Desk) Parity(ctx context.Context, siteID int64, who string) error {
 	if err := d.Store.SaveParity(ctx, siteID, doc, who); err != nil {
 		return err
 	}
-	return d.Store.Tell(ctx, store.Notice{Site: siteID})
+	return d.Store.Tell(ctx, store.Signal{Site: siteID})
 }
 
 func differ(list []survey.Unlike, what string) bool {

@@ -52,7 +52,7 @@ func (d *Desk) Survey(ctx context.Context, id int64) error {
 	}); err != nil {
 		return err
 	}
-	return d.Store.Tell(ctx, store.Notice{})
+	return d.Store.Tell(ctx, store.Signal{})
 }
 
 type surveying struct {
@@ -70,7 +70,7 @@ func (s *surveying) note(format string, args ...any) {
 // say writes down how far it is.
 func (s *surveying) say(ctx context.Context) {
 	if s.Store.SaveSurvey(ctx, s.id, s.p) == nil {
-		_ = s.Store.Tell(ctx, store.Notice{})
+		_ = s.Store.Tell(ctx, store.Signal{})
 	}
 }
 

@@ -346,5 +346,5 @@ func remove(ctx context.Context, s *store.Store, id int64, why string) error {
 		return nil
 	}
 	_, err = s.MoveChange(ctx, id, c.State, to, why)
-	return errors.Join(err, s.Tell(ctx, store.Notice{Site: c.SiteID, Change: id}))
+	return errors.Join(err, s.Tell(ctx, store.Signal{Site: c.SiteID, Change: id}))
 }

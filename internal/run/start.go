@@ -93,7 +93,7 @@ func (w *Runner) mayStart(ctx context.Context, s *store.Store, envID int64) erro
 }
 
 func tell(ctx context.Context, s *store.Store, r store.Run, id int64) error {
-	n := store.Notice{Site: r.SiteID, Run: id}
+	n := store.Signal{Site: r.SiteID, Run: id}
 	if r.ChangeID != nil {
 		n.Change = *r.ChangeID
 	}

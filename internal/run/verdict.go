@@ -150,7 +150,7 @@ func decided(ctx context.Context, s *store.Store, r store.Run, who, text string)
 	}
 	return errors.Join(s.SaveVerdict(ctx, r.ID, v, summary),
 		s.Record(ctx, store.Event{SiteID: r.SiteID, ChangeID: r.ChangeID, RunID: &r.ID, Kind: "finding", Who: who, Text: text}),
-		s.Tell(ctx, store.Notice{Site: r.SiteID, Run: r.ID}))
+		s.Tell(ctx, store.Signal{Site: r.SiteID, Run: r.ID}))
 }
 
 // acceptDecided accepts in a run what people decided before, and gives what the run comes

@@ -100,7 +100,7 @@ func (d *Desk) Remove(ctx context.Context, id int64, who string) error {
 }
 
 func note(ctx context.Context, s *store.Store, siteID int64, who, text string) error {
-	return errors.Join(s.Record(ctx, store.Event{SiteID: siteID, Kind: "schedule", Who: who, Text: text}), s.Tell(ctx, store.Notice{Site: siteID}))
+	return errors.Join(s.Record(ctx, store.Event{SiteID: siteID, Kind: "schedule", Who: who, Text: text}), s.Tell(ctx, store.Signal{Site: siteID}))
 }
 
 func described(s schedule.Schedule) string {

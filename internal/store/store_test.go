@@ -182,10 +182,10 @@ func TestALockIsWaitedForOnlySoLong(t *testing.T) {
 func TestNoticesReachEverybodyWhoListens(t *testing.T) {
 	s, _ := testdb.New(t)
 	ctx, stop := context.WithCancel(t.Context())
-	heard := make(chan store.Notice, 1)
+	heard := make(chan store.Signal, 1)
 	ended := make(chan error, 1)
 	go func() {
-		ended <- s.Listen(ctx, func(n store.Notice) {
+		ended <- s.Listen(ctx, func(n store.Signal) {
 			select {
 			case heard <- n:
 			default:
@@ -193,12 +193,12 @@ func TestNoticesReachEverybodyWhoListens(t *testing.T) {
 		})
 	}()
 	require.Eventually(t, func() bool {
-		if s.Tell(ctx, store.Notice{Site: 1, Run: 2}) != nil {
+		if s.Tell(ctx, store.Signal{Site: 1, Run: 2}) != nil {
 			return false
 		}
 		select {
 		case n := <-heard:
-			return n == store.Notice{Site: 1, Run: 2}
+			return n == store.Signal{Site: 1, Run: 2}
 		case <-time.After(50 * time.Millisecond):
 			return false
 		}

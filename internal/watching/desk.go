@@ -274,5 +274,5 @@ func (t *turn) note(ctx context.Context, run *int64, text string) error {
 }
 
 func (t *turn) tell(ctx context.Context) error {
-	return t.s.Tell(ctx, store.Notice{Site: t.w.SiteID, Change: t.w.ChangeID})
+	return t.s.Tell(ctx, store.Signal{Site: t.w.SiteID, Change: t.w.ChangeID})
 }

@@ -7,8 +7,8 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// Notice is told to everybody who listens when something changed.
-type Notice struct {
+// Signal is told to everybody who listens when something changed.
+type Signal struct {
 	Site   int64 `json:"site,omitempty"`
 	Run    int64 `json:"run,omitempty"`
 	Change int64 `json:"change,omitempty"`
@@ -16,18 +16,18 @@ type Notice struct {
 
 const channel = "tidemarker"
 
-// Tell sends a notice to every process that listens on this database.
-func (s *Store) Tell(ctx context.Context, n Notice) error {
+// Tell sends a signal to every process that listens on this database.
+func (s *Store) Tell(ctx context.Context, n Signal) error {
 	raw, err := json.Marshal(n)
 	if err != nil {
 		return err
 	}
-	return s.exec(ctx, "a notice", `SELECT pg_notify($1, $2)`, channel, string(raw))
+	return s.exec(ctx, "a signal", `SELECT pg_notify($1, $2)`, channel, string(raw))
 }
 
-// Listen calls hear for every notice until the context ends or the connection is
+// Listen calls hear for every signal until the context ends or the connection is
 // lost; it returns why.
-func (s *Store) Listen(ctx context.Context, hear func(Notice)) error {
+func (s *Store) Listen(ctx context.Context, hear func(Signal)) error {
 	conn, err := s.pinned.Acquire(ctx)
 	if err != nil {
 		return err
@@ -44,7 +44,7 @@ func (s *Store) Listen(ctx context.Context, hear func(Notice)) error {
 		if err != nil {
 			return err
 		}
-		var n Notice
+		var n Signal
 		if json.Unmarshal([]byte(got.Payload), &n) == nil {
 			hear(n)
 		}
