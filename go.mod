@@ -38,12 +38,14 @@ require (
 	github.com/riverqueue/river/rivertype v0.51.2
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/spf13/cobra v1.10.2
+	github.com/standard-webhooks/standard-webhooks/libraries v0.0.1
 	github.com/stretchr/testify v1.12.1
 	github.com/tdewolff/minify/v2 v2.24.25
 	github.com/tdewolff/parse/v2 v2.8.20
 	github.com/teambition/rrule-go v1.8.2
 	github.com/trustelem/zxcvbn v1.0.1
 	github.com/wI2L/jsondiff v0.7.1
+	github.com/wneessen/go-mail v0.7.2
 	github.com/zitadel/oidc/v3 v3.52.0
 	golang.org/x/image v0.47.0
 	golang.org/x/net v0.61.0

@@ -7,6 +7,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"tidemarker/internal/core/notice"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/speedlayer"
@@ -148,7 +149,7 @@ func (a *Acts) noteReading(ctx context.Context, env store.Environment, found str
 			s.NoteDrift(ctx, env, found),
 			s.RecordAct(ctx, store.Act{EnvironmentID: env.ID, Kind: release.ActOutside, Fingerprint: found, Predecessor: env.Fingerprint,
 				Note: "Found when the settings were read; somebody changed them outside Tide Marker.", Who: outside}),
-			s.Record(ctx, store.Event{SiteID: env.SiteID, EnvironmentID: &env.ID, Kind: outside, Who: outside, Text: text}),
+			s.Record(ctx, store.Event{SiteID: env.SiteID, EnvironmentID: &env.ID, Kind: outside, Who: outside, Topic: notice.Outside, Text: text}),
 			s.Tell(ctx, store.Signal{Site: env.SiteID}))
 	})
 }

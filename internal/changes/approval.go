@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"tidemarker/internal/core/notice"
 	"tidemarker/internal/core/people"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/store"
@@ -52,13 +53,13 @@ func ask(ctx context.Context, s *store.Store, situation release.Situation, c sto
 	if err != nil {
 		return a, err
 	}
-	return a, approvalNote(ctx, s, c, by.Who, "Asked for an approval of “%s”. %s", c.Title, a.Words)
+	return a, approvalNote(ctx, s, store.Event{ChangeID: &c.ID, SiteID: c.SiteID, Who: by.Who, Topic: notice.Asked, Text: fmt.Sprintf("Asked for an approval of “%s”. %s", c.Title, a.Words)})
 }
 
 // approvalNote adds a line about approvals to the history, and tells who looks.
-func approvalNote(ctx context.Context, s *store.Store, c store.Change, who, format string, args ...any) error {
-	return errors.Join(s.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &c.ID, Kind: "approval", Who: who, Text: strings.TrimSpace(fmt.Sprintf(format, args...))}),
-		s.Tell(ctx, store.Signal{Site: c.SiteID, Change: c.ID}))
+func approvalNote(ctx context.Context, s *store.Store, e store.Event) error {
+	e.Kind, e.Text = "approval", strings.TrimSpace(e.Text)
+	return errors.Join(s.Record(ctx, e), s.Tell(ctx, store.Signal{Site: e.SiteID, Change: *e.ChangeID}))
 }
 
 // Approve approves a change as it is; nobody needs to have asked. When it goes by itself it is promoted once the
@@ -119,7 +120,11 @@ func decide(ctx context.Context, s *store.Store, c store.Change, a store.Approva
 	if err != nil {
 		return err
 	}
-	return approvalNote(ctx, s, c, who, said+" %s", c.Title, a.Reason)
+	said = fmt.Sprintf(said+" %s", c.Title, a.Reason)
+	if e == release.Answer { // who asked wants to know
+		return approvalNote(ctx, s, store.Event{ChangeID: &c.ID, SiteID: c.SiteID, Who: who, Topic: notice.Decided, For: []string{people.Called(a.DecidedBy)}, Text: said})
+	}
+	return approvalNote(ctx, s, store.Event{ChangeID: &c.ID, SiteID: c.SiteID, Who: who, Topic: notice.Decided, For: []string{people.Called(a.AskedBy)}, Text: said})
 }
 
 // open is a change with its approval, of which something can still become.
@@ -217,6 +222,12 @@ func (d *Desk) comment(ctx context.Context, s *store.Store, c store.Comment) err
 	c.Mentions.V = people.Mentioned(c.Text, names)
 	if _, err := s.AddComment(ctx, c); err != nil {
 		return err
+	}
+	if len(c.Mentions.V) > 0 {
+		if err := s.Notify(ctx, store.Event{SiteID: c.SiteID, ChangeID: c.ChangeID, RunID: c.RunID, FindingID: c.FindingID, Topic: notice.Mentioned, For: c.Mentions.V, Who: c.Who,
+			Text: fmt.Sprintf("%s wrote: %s", people.Called(c.Who), c.Text)}); err != nil {
+			return err
+		}
 	}
 	n := store.Signal{Site: c.SiteID}
 	if c.ChangeID != nil {

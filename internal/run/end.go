@@ -7,6 +7,8 @@ import (
 	"slices"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/notice"
+	"tidemarker/internal/core/people"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/speedlayer"
@@ -228,8 +230,40 @@ func (r *run) record(ctx context.Context, s *store.Store, event release.RunEvent
 			return err
 		}
 	}
+	if err := r.notify(ctx, s); err != nil {
+		return err
+	}
 	return s.Record(ctx, store.Event{SiteID: r.row.SiteID, EnvironmentID: &r.env.ID, ChangeID: r.row.ChangeID, RunID: &r.row.ID,
 		Kind: string(r.row.Kind), Who: r.row.RequestedBy, Text: fmt.Sprintf("%s %s. %s", done[r.row.Kind], r.env.Name, r.row.Summary)})
+}
+
+// ourselves is who did what nobody did.
+const ourselves = "Tide Marker"
+
+// notify tells people how the run ended: all whom it concerns when production is not clear, and whoever began it. What a watch looks
+// at it tells itself.
+func (r *run) notify(ctx context.Context, s *store.Store) error {
+	if r.row.RequestedBy == ourselves {
+		return nil
+	}
+	e := store.Event{SiteID: r.row.SiteID, ChangeID: r.row.ChangeID, RunID: &r.row.ID, Who: ourselves, Text: fmt.Sprintf("%s %s. %s", done[r.row.Kind], r.env.Name, r.row.Summary)}
+	at, _, _ := r.site.Environment(r.env.Name)
+	looked := r.row.Kind == release.PromoteRun || r.row.Kind == release.CheckRun || r.row.Kind == release.RollBackRun
+	if at.Role == site.Production && looked && r.row.Verdict != evidence.VerdictClear && !r.row.StopAsked {
+		e.Topic = notice.Broken
+		found, err := s.Findings(ctx, r.row.ID)
+		if err != nil {
+			return err
+		}
+		for _, f := range found {
+			if f.Document.V.Severity == evidence.Broken && e.FindingID == nil {
+				e.FindingID = &f.ID
+			}
+		}
+		return s.Notify(ctx, e)
+	}
+	e.Topic, e.For = notice.Finished, []string{people.Called(r.row.RequestedBy)}
+	return s.Notify(ctx, e)
 }
 
 // done says in words what a run has done.

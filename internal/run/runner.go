@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tidemarker/internal/act"
+	"tidemarker/internal/core/notice"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/inspect"
 	"tidemarker/internal/store"
@@ -197,7 +198,14 @@ const phaseUnknown = "unknown"
 // lose lets the run wait until the environment can be read.
 func (r *run) lose(ctx context.Context) error {
 	r.progress.Say(ctx, phaseUnknown, "It is not known which settings "+r.env.Name+" has. It is read again until it is")
-	if _, err := r.Store.MoveRun(ctx, r.row.ID, release.RunLost); err != nil {
+	err := r.Store.Within(ctx, func(s *store.Store) error {
+		if _, err := s.MoveRun(ctx, r.row.ID, release.RunLost); err != nil {
+			return err
+		}
+		return s.Notify(ctx, store.Event{SiteID: r.row.SiteID, ChangeID: r.row.ChangeID, RunID: &r.row.ID, Topic: notice.Unknown, Who: ourselves,
+			Text: fmt.Sprintf("Nobody knows which settings %s has: run %d acted, and nothing could be read back. It is read again until it is known.", r.env.Name, r.row.ID)})
+	})
+	if err != nil {
 		return err
 	}
 	r.progress.Send(ctx, true)

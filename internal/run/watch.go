@@ -83,7 +83,7 @@ func (r *run) beginWatch(ctx context.Context, s *store.Store, event release.RunE
 	if _, err := s.NewWatch(ctx, w, r.looks); err != nil {
 		return err
 	}
-	return s.Record(ctx, store.Event{SiteID: w.SiteID, EnvironmentID: &w.EnvironmentID, ChangeID: &w.ChangeID, RunID: &w.RunID, Kind: "watch", Who: "Tide Marker",
+	return s.Record(ctx, store.Event{SiteID: w.SiteID, EnvironmentID: &w.EnvironmentID, ChangeID: &w.ChangeID, RunID: &w.RunID, Kind: "watch", Who: ourselves,
 		Text: fmt.Sprintf("%s is watched for %s, with %d looks.", r.env.Name, watch.Span(int(w.EndsAt.Sub(w.BegunAt).Seconds())), len(r.looks))})
 }
 

@@ -65,7 +65,9 @@ func TestAPromotionIsWatchedAndWhatIsFoundLateIsHeldAgainstStaging(t *testing.T)
 	// A style vanishes on both: the settings are the same, and nobody publishes on staging.
 	var gone atomic.Bool
 	gone.Store(true)
-	falter := func(_ settings.Values, r *http.Request) bool { return gone.Load() && strings.HasSuffix(r.URL.Path, ".css") }
+	falter := func(_ settings.Values, r *http.Request) bool {
+		return gone.Load() && strings.HasSuffix(r.URL.Path, ".css")
+	}
 	b.production.Layer.Falter(falter)
 	b.staging.Layer.Falter(falter)
 	ahead = time.Until(looks()[1].DueAt) + time.Minute

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tidemarker/internal/core/audit"
+	"tidemarker/internal/core/notice"
 )
 
 // Event is one line of a site's history.
@@ -19,10 +20,20 @@ type Event struct {
 	Text          string    `db:"text"`
 	Who           string    `db:"who"`
 	At            time.Time `db:"at"`
+
+	// Of a line that is recorded: what people are told of it, if anything, and who, where it is for some of them only.
+	Topic     notice.Topic `db:"-"`
+	For       []string     `db:"-"`
+	FindingID *int64       `db:"-"`
 }
 
-// Record adds a line to a site's history.
+// Record adds a line to a site's history, and tells people of it when it has a topic.
 func (s *Store) Record(ctx context.Context, e Event) error {
+	if e.Topic != "" {
+		if err := s.Notify(ctx, e); err != nil {
+			return err
+		}
+	}
 	return s.exec(ctx, "the history", `INSERT INTO history (site_id, environment_id, change_id, run_id, kind, text, who) VALUES ($1, $2, $3, $4, $5, $6, $7)`,
 		e.SiteID, e.EnvironmentID, e.ChangeID, e.RunID, e.Kind, e.Text, e.Who)
 }

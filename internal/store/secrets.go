@@ -127,6 +127,19 @@ func (s *Store) mapSecrets(ctx context.Context, f func(string) (string, error)) 
 				return fmt.Errorf("the token of %s: %w", e.Name, err)
 			}
 		}
+		var hooks []Webhook
+		if err := tx.SelectContext(ctx, &hooks, `SELECT `+columns[Webhook]("")+` FROM webhooks ORDER BY id FOR UPDATE`); err != nil {
+			return err
+		}
+		for _, w := range hooks {
+			sealed, err := noting(w.Secret)
+			if err == nil {
+				err = save(`UPDATE webhooks SET secret = $2 WHERE id = $1`, w.ID, sealed)
+			}
+			if err != nil {
+				return fmt.Errorf("the secret of webhook %d: %w", w.ID, err)
+			}
+		}
 		var apps []Factor
 		if err := tx.SelectContext(ctx, &apps, `SELECT `+columns[Factor]("")+` FROM factors WHERE kind = $1 ORDER BY id FOR UPDATE`, people.CodeApp); err != nil {
 			return err

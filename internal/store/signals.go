@@ -12,6 +12,8 @@ type Signal struct {
 	Site   int64 `json:"site,omitempty"`
 	Run    int64 `json:"run,omitempty"`
 	Change int64 `json:"change,omitempty"`
+	// Notices says that somebody has new ones.
+	Notices bool `json:"notices,omitempty"`
 }
 
 const channel = "tidemarker"

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"tidemarker/internal/changes"
+	"tidemarker/internal/core/notice"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/watch"
 	"tidemarker/internal/store"
@@ -47,7 +48,7 @@ func (t *turn) announce(ctx context.Context, l *store.WatchLook) error {
 		t.w.BackRefused = no
 		said = fmt.Sprintf("“%s” would go back by itself, and does not: %s %s", t.change.Title, no, why)
 	}
-	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, l.RunID, said))
+	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, notice.GoingBack, nil, said))
 }
 
 // changes is the desk within the turn's transaction.
@@ -80,7 +81,7 @@ func (t *turn) goBack(ctx context.Context) error {
 	}
 	if no != "" {
 		t.w.BackRefused = no
-		return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, nil, fmt.Sprintf("“%s” did not go back by itself: %s", t.change.Title, no)), t.tell(ctx))
+		return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, notice.GoingBack, nil, fmt.Sprintf("“%s” did not go back by itself: %s", t.change.Title, no)), t.tell(ctx))
 	}
 	runs, err := t.s.ChangeRuns(ctx, t.change.ID)
 	if err != nil {
@@ -92,7 +93,7 @@ func (t *turn) goBack(ctx context.Context) error {
 		}
 	}
 	t.change.State = release.RollingBack
-	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, t.w.BackRunID, fmt.Sprintf("“%s” goes back by itself. %s", t.change.Title, t.w.BackWhy)), t.tell(ctx))
+	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, notice.GoingBack, t.w.BackRunID, fmt.Sprintf("“%s” goes back by itself. %s", t.change.Title, t.w.BackWhy)), t.tell(ctx))
 }
 
 // Conflict says that something cannot be done with a watch now.

@@ -13,6 +13,7 @@ import (
 
 	"tidemarker/internal/act"
 	"tidemarker/internal/changes"
+	"tidemarker/internal/core/notice"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/watch"
 	"tidemarker/internal/run"
@@ -129,7 +130,7 @@ func (t *turn) end(ctx context.Context, to watch.State, why string) error {
 		}
 	}
 	t.w.State, t.w.Why = to, why
-	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, nil, fmt.Sprintf("The watch of “%s” is over. %s", t.change.Title, why)), t.tell(ctx))
+	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, "", nil, fmt.Sprintf("The watch of “%s” is over. %s", t.change.Title, why)), t.tell(ctx))
 }
 
 // begin begins the look that is due. Of several that are, the last is made for all.
@@ -217,7 +218,7 @@ func (t *turn) conclude(ctx context.Context) error {
 		return t.settle(ctx, why)
 	case to == watch.Waits && (t.w.State != to || t.w.Why != why):
 		t.w.State, t.w.Why = to, why
-		return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, nil, fmt.Sprintf("The watch of “%s” is over, and it is not settled: %s", t.change.Title, why)), t.tell(ctx))
+		return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, notice.Settled, nil, fmt.Sprintf("The watch of “%s” is over, and it is not settled: %s", t.change.Title, why)), t.tell(ctx))
 	}
 	return nil
 }
@@ -266,11 +267,12 @@ func (t *turn) settled(ctx context.Context, c store.Change, why string) error {
 	if ok, err := t.s.MoveChange(ctx, c.ID, c.State, to, "Settled: "+why); err != nil || !ok {
 		return err
 	}
-	return t.s.Record(ctx, store.Event{SiteID: c.SiteID, EnvironmentID: &t.w.EnvironmentID, ChangeID: &c.ID, Kind: "watch", Who: Us, Text: fmt.Sprintf("“%s” is settled. %s", c.Title, why)})
+	return t.s.Record(ctx, store.Event{SiteID: c.SiteID, EnvironmentID: &t.w.EnvironmentID, ChangeID: &c.ID, Kind: "watch", Who: Us, Topic: notice.Settled, Text: fmt.Sprintf("“%s” is settled. %s", c.Title, why)})
 }
 
-func (t *turn) note(ctx context.Context, run *int64, text string) error {
-	return t.s.Record(ctx, store.Event{SiteID: t.w.SiteID, EnvironmentID: &t.w.EnvironmentID, ChangeID: &t.w.ChangeID, RunID: run, Kind: "watch", Who: Us, Text: text})
+// note adds a line to the history, of which people are told when it has a topic.
+func (t *turn) note(ctx context.Context, topic notice.Topic, run *int64, text string) error {
+	return t.s.Record(ctx, store.Event{Topic: topic, SiteID: t.w.SiteID, EnvironmentID: &t.w.EnvironmentID, ChangeID: &t.w.ChangeID, RunID: run, Kind: "watch", Who: Us, Text: text})
 }
 
 func (t *turn) tell(ctx context.Context) error {

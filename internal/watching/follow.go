@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/notice"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/watch"
 	"tidemarker/internal/store"
@@ -105,9 +107,29 @@ func (t *turn) hold(ctx context.Context, l *store.WatchLook, looked store.Run, t
 		return err
 	}
 	if l.State == watch.Found {
-		if err := t.note(ctx, l.RunID, fmt.Sprintf("A look of the watch of “%s” found something. %s", t.change.Title, looked.Summary)); err != nil {
+		if err := t.s.Record(ctx, store.Event{SiteID: t.w.SiteID, EnvironmentID: &t.w.EnvironmentID, ChangeID: &t.w.ChangeID, RunID: l.RunID, FindingID: worst(l.Held.V), Kind: "watch", Who: Us, Topic: notice.Broken,
+			Text: fmt.Sprintf("A look of the watch of “%s” found something. %s", t.change.Title, looked.Summary)}); err != nil {
 			return err
 		}
 	}
 	return errors.Join(t.announce(ctx, l), t.tell(ctx))
+}
+
+// worst is the finding that a notice leads to: what is broken first, and first what is the change's; nil when there is none.
+func worst(found []watch.Late) *int64 {
+	if len(found) == 0 {
+		return nil
+	}
+	rank := func(l watch.Late) int {
+		r := 0
+		if l.Weight != evidence.Broken {
+			r += 2
+		}
+		if l.Blame != watch.OfChange {
+			r++
+		}
+		return r
+	}
+	first := slices.MinFunc(found, func(a, b watch.Late) int { return rank(a) - rank(b) })
+	return &first.Finding
 }
