@@ -18,6 +18,7 @@ import (
 	"tidemarker/internal/browser"
 	"tidemarker/internal/cluster"
 	"tidemarker/internal/inspect"
+	"tidemarker/internal/post"
 	"tidemarker/internal/run"
 	"tidemarker/internal/secret"
 	"tidemarker/internal/speedlayer/kinds"
@@ -31,6 +32,7 @@ type app struct {
 	log     *slog.Logger
 	who     string
 	cluster *cluster.Cluster
+	mail    *post.Server // that the demo sends mail by; others say it in variables
 
 	mu      sync.Mutex
 	browser *browser.Browser

@@ -25,6 +25,7 @@ import (
 	"tidemarker/internal/outbox"
 	"tidemarker/internal/standin"
 	"tidemarker/internal/standin/origin"
+	"tidemarker/internal/post"
 	"tidemarker/internal/store"
 )
 
@@ -116,6 +117,9 @@ func (d *demo) run(ctx context.Context, listen, record string, write func([]byte
 	if d.outbox, err = outbox.Start(outbox.Options{Mail: freeUnlessGiven("127.0.0.1:9125", false), Web: freeUnlessGiven("127.0.0.1:9121", false), Key: rand.Text()}); err != nil {
 		return err
 	}
+	if d.app.mail, err = post.NewServer("smtp://"+d.outbox.MailAddr, "Tide Marker <tidemarker@marker.example>"); err != nil {
+		return err
+	}
 	for i := range demoSites {
 		if err := d.start(ctx, i); err != nil {
 			return err
@@ -132,7 +136,7 @@ func (d *demo) run(ctx context.Context, listen, record string, write func([]byte
 		for _, i := range d.instances {
 			say("%-13s %s/ (%s)\n", i.Environment, i.URL, i.Site)
 		}
-		say("%-13s %s/ (mail and payments of staging)\n", "outbox", d.outbox.URL)
+		say("%-13s %s/ (mail and payments of staging, and our own notices)\n", "outbox", d.outbox.URL)
 		say("\nSign in as    one of these, with the password %q\n", demoPassword)
 		for _, p := range demoPeople {
 			say("              %-9s %s\n", p.name, p.role)
@@ -168,12 +172,39 @@ func (d *demo) letPeopleIn(ctx context.Context) error {
 		return err
 	}
 	for _, p := range demoPeople {
-		if _, err := d.app.store.AddPerson(ctx, p.name, hash, p.role); err != nil && !errors.Is(err, store.ErrNameTaken) {
+		id, err := d.app.store.AddPerson(ctx, p.name, hash, p.role)
+		if errors.Is(err, store.ErrNameTaken) {
+			continue
+		}
+		if err == nil {
+			err = d.app.store.SaveReach(ctx, id, store.Reach{Mail: strings.ToLower(p.name) + "@fernhollow.example", DailyAt: "08:00", Zone: "UTC"})
+		}
+		if err != nil {
 			return err
 		}
 	}
-	return nil
+	return d.hook(ctx)
 }
+
+// hook has notices sent to the outbox, whose address is another each time.
+func (d *demo) hook(ctx context.Context) error {
+	hooks, err := d.app.store.Webhooks(ctx)
+	if err != nil {
+		return err
+	}
+	for _, w := range hooks {
+		if w.MadeBy == demoMaker {
+			w.Address = d.outbox.HookURL("team")
+			_, err := d.app.store.EditWebhook(ctx, w, w.Version)
+			return err
+		}
+	}
+	_, err = d.app.store.NewWebhook(ctx, store.Webhook{Address: d.outbox.HookURL("team"), Secret: post.NewSecret(), MadeBy: demoMaker})
+	return err
+}
+
+// demoMaker made what the demo comes with.
+const demoMaker = "the demo"
 
 func (d *demo) close() {
 	for _, i := range d.instances {

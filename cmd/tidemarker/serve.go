@@ -151,11 +151,23 @@ func (a *app) serve(ctx context.Context, listen string, public *url.URL, noWork 
 	if s.Provider, err = providerOf(os.Getenv); err != nil {
 		return err
 	}
+	if s.Post.Mail = a.mail; s.Post.Mail == nil {
+		if s.Post.Mail, err = mailOf(os.Getenv); err != nil {
+			return err
+		}
+	}
 	go s.Field.Keep(ctx)
 	l, err := net.Listen("tcp", listen)
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w. Name another address with --listen", listen, err)
 	}
+	if s.Post.Base == "" {
+		s.Post.Base = "http://" + l.Addr().String()
+	}
+	posting, stopPosting := context.WithCancel(ctx)
+	posted := make(chan struct{})
+	go func() { s.Post.Run(posting); close(posted) }()
+	defer func() { stopPosting(); <-posted }()
 	var q *run.Queue
 	if !noWork {
 		if q, err = a.queue(s, 2, times); err == nil {

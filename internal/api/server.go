@@ -22,6 +22,7 @@ import (
 	"tidemarker/internal/exclusions"
 	"tidemarker/internal/field"
 	"tidemarker/internal/onboard"
+	"tidemarker/internal/post"
 	"tidemarker/internal/run"
 	"tidemarker/internal/scheduled"
 	"tidemarker/internal/status"
@@ -40,6 +41,7 @@ type Server struct {
 	Field      *field.Desk
 	Scheduled  *scheduled.Desk
 	Watching   *watching.Desk
+	Post       *post.Desk
 	Log        *slog.Logger
 	// Public is the address under which people reach the server, when it is not a
 	// loopback one.
@@ -55,8 +57,16 @@ type Server struct {
 // NewServer is a server on what carries runs out. The address is nil on a loopback one.
 func NewServer(r *run.Runner, public *url.URL, log *slog.Logger) *Server {
 	desk := &changes.Desk{Store: r.Store, Acts: r.Acts, Runner: r}
-	return &Server{Field: &field.Desk{Store: r.Store, Log: log}, Store: r.Store, Acts: r.Acts, Runner: r, Changes: desk, Scheduled: &scheduled.Desk{Store: r.Store, Runner: r}, Watching: &watching.Desk{Store: r.Store, Runner: r, Changes: desk}, Exclusions: &exclusions.Desk{Store: r.Store, Changes: desk},
+	return &Server{Field: &field.Desk{Store: r.Store, Log: log}, Store: r.Store, Acts: r.Acts, Runner: r, Changes: desk, Scheduled: &scheduled.Desk{Store: r.Store, Runner: r}, Watching: &watching.Desk{Store: r.Store, Runner: r, Changes: desk}, Post: &post.Desk{Store: r.Store, Log: log, Base: baseOf(public)}, Exclusions: &exclusions.Desk{Store: r.Store, Changes: desk},
 		Onboard: &onboard.Desk{Store: r.Store, Acts: r.Acts, Blobs: r.Tools.Blobs, Browser: r.Tools.Browser, Log: log}, Log: log, Public: public}
+}
+
+// baseOf is the address for links, without a slash at its end: "" on a loopback one, which whoever listens says then.
+func baseOf(public *url.URL) string {
+	if public == nil {
+		return ""
+	}
+	return strings.TrimSuffix(public.String(), "/")
 }
 
 // New returns the whole handler. The server listens for changes of the database until
@@ -69,6 +79,7 @@ func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
 	top.Use(secureHeaders, s.watched, s.onlyKnownHosts)
 	s.beaconRoutes(top, files)
 	s.calendarRoutes(top)
+	s.feedRoutes(top)
 	r.Use(s.sessions.LoadAndSave, s.identify)
 	s.API(r)
 	r.Get("/api/v1/provider/begin", s.toProvider)
@@ -123,6 +134,8 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.calendarOperations(v1)
 	s.scheduleOperations(v1)
 	s.watchOperations(v1)
+	s.noticeOperations(v1)
+	s.webhookOperations(v1)
 	s.runOperations(v1)
 	s.searchOperations(v1)
 	s.leaveOutOperation(v1)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"mime"
+	"mime/multipart"
 	"net/mail"
 	"strings"
 
@@ -67,11 +68,33 @@ func read(raw []byte) (subject, text string) {
 	if plain, err := new(mime.WordDecoder).DecodeHeader(subject); err == nil {
 		subject = plain
 	}
+	if kind, params, err := mime.ParseMediaType(m.Header.Get("Content-Type")); err == nil && strings.HasPrefix(kind, "multipart/") {
+		if text, there := plainPart(multipart.NewReader(m.Body, params["boundary"])); there {
+			return subject, shown(text)
+		}
+		return subject, "(It has no plain text.)"
+	}
 	body, err := io.ReadAll(m.Body)
 	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
 		return subject, ""
 	}
 	return subject, shown(string(body))
+}
+
+// plainPart is the first part of a message that is plain text.
+func plainPart(parts *multipart.Reader) (string, bool) {
+	for {
+		p, err := parts.NextPart() // takes quoted-printable off
+		if err != nil {
+			return "", false
+		}
+		kind, _, _ := mime.ParseMediaType(p.Header.Get("Content-Type"))
+		if kind != "text/plain" && kind != "" {
+			continue
+		}
+		body, err := io.ReadAll(io.LimitReader(p, mostShown))
+		return string(body), err == nil
+	}
 }
 
 func shown(s string) string {

@@ -34,6 +34,7 @@ type Outbox struct {
 	mu       sync.Mutex
 	messages []Message
 	payments []Payment
+	hooks    []Hook
 }
 
 // Start listens and returns when both answer. It fails when an address is taken.

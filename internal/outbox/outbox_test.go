@@ -103,3 +103,29 @@ func TestAnAddressThatIsTakenIsSaid(t *testing.T) {
 	_, err = outbox.Start(outbox.Options{Mail: o.MailAddr, Web: "127.0.0.1:0"})
 	assert.ErrorContains(t, err, "listen for mail")
 }
+
+func TestCallsOfWebhooksAreKept(t *testing.T) {
+	o := start(t)
+	for n, body := range []string{`{"type":"notice.broken"}`, strings.Repeat("x", 65<<10)} {
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, o.HookURL("team"), strings.NewReader(body))
+		require.NoError(t, err)
+		req.Header.Set("webhook-id", "notice-1")
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		require.NoError(t, res.Body.Close())
+		assert.Equal(t, []int{http.StatusNoContent, http.StatusRequestEntityTooLarge}[n], res.StatusCode)
+	}
+	got := o.Hooks()
+	require.Len(t, got, 1)
+	assert.Equal(t, "team", got[0].Name)
+	assert.Equal(t, "notice-1", got[0].ID)
+	assert.Contains(t, got[0].Body, "notice.broken")
+}
+
+func TestOfAMailInSeveralPartsThePlainTextIsShown(t *testing.T) {
+	o := start(t)
+	body := "From: a@example.org\r\nTo: b@example.org\r\nSubject: Two\r\nMIME-Version: 1.0\r\nContent-Type: multipart/alternative; boundary=edge\r\n\r\n" +
+		"--edge\r\nContent-Type: text/html\r\n\r\n<p>as HTML</p>\r\n--edge\r\nContent-Type: text/plain; charset=UTF-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\nas =E2=80=9Ctext=E2=80=9D\r\n--edge--\r\n"
+	require.NoError(t, smtp.SendMail(o.MailAddr, nil, "a@example.org", []string{"b@example.org"}, []byte(body)))
+	assert.Equal(t, "as “text”", o.Messages()[0].Text)
+}

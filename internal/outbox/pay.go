@@ -57,10 +57,12 @@ func (o *Outbox) routes() http.Handler {
 		})
 	})
 	r.Get("/", func(w http.ResponseWriter, _ *http.Request) {
-		draw(w, "list.html", map[string]any{"Messages": o.Messages(), "Payments": o.Payments(), "Mail": o.MailAddr})
+		draw(w, "list.html", map[string]any{"Messages": o.Messages(), "Payments": o.Payments(), "Hooks": o.Hooks(), "Mail": o.MailAddr})
 	})
 	r.Get("/messages.json", func(w http.ResponseWriter, _ *http.Request) { list(w, o.Messages()) })
 	r.Get("/payments.json", func(w http.ResponseWriter, _ *http.Request) { list(w, o.Payments()) })
+	r.Get("/hooks.json", func(w http.ResponseWriter, _ *http.Request) { list(w, o.Hooks()) })
+	r.Post("/hooks/{name}", o.hook)
 	r.Get("/pay", o.ask)
 	r.Post("/pay", o.pay)
 	return r

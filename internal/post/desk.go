@@ -42,6 +42,31 @@ func (d *Desk) now() time.Time {
 	return d.Clock().UTC()
 }
 
+// every is how often it is looked what is to go out.
+const every = 2 * time.Second
+
+// Run brings notices to people and to webhooks, until ctx ends.
+func (d *Desk) Run(ctx context.Context) {
+	var both sync.WaitGroup
+	for _, do := range []func(context.Context) error{d.GoOn, d.Deliver} {
+		both.Go(func() {
+			tick := time.NewTicker(every)
+			defer tick.Stop()
+			for {
+				if err := do(ctx); err != nil && ctx.Err() == nil {
+					d.Log.Warn("notices could not go out", "why", err)
+				}
+				select {
+				case <-ctx.Done():
+					return
+				case <-tick.C:
+				}
+			}
+		})
+	}
+	both.Wait()
+}
+
 const (
 	// mostTurns bounds how often one call hands out and sends, so that a storm does not keep it for ever.
 	mostTurns = 200

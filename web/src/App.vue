@@ -4,6 +4,7 @@ import Button from "primevue/button";
 import { onMounted, onUnmounted, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { connected, follow } from "./api/live";
+import { useUnread } from "./api/notices";
 import { useSession, useSessionActs } from "./api/session";
 import { night, switchNight } from "./design/theme";
 import KeysDialog from "./parts/KeysDialog.vue";
@@ -14,6 +15,7 @@ const route = useRoute();
 const router = useRouter();
 const { session, may } = useSession();
 const { signOut } = useSessionActs();
+const { data: unread } = useUnread(() => !!session.value);
 
 let unfollow: (() => void) | undefined;
 watch(
@@ -47,6 +49,11 @@ onUnmounted(() => removeEventListener("keydown", press));
     <span v-if="!connected" class="offline" role="status">No connection; trying again</span>
     <span class="grow" />
     <template v-if="session">
+      <RouterLink to="/notices" class="small"
+        >Notices<b v-if="unread" class="count"
+          >{{ unread > 99 ? "99+" : unread }}<span class="visually-hidden"> unread</span></b
+        ></RouterLink
+      >
       <RouterLink to="/calendar" class="small">Calendar</RouterLink>
       <RouterLink v-if="may('administer')" to="/people" class="small">People</RouterLink>
       <RouterLink to="/you" class="small" :title="`Signed in as ${session.role}`">{{ session.name }}</RouterLink>
@@ -94,6 +101,13 @@ onUnmounted(() => removeEventListener("keydown", press));
 }
 .grow {
   flex: 1;
+}
+.count {
+  display: inline-block;
+  margin-left: 5px;
+  padding: 0 5px;
+  border: 1.5px solid var(--deep);
+  font-size: 0.8em;
 }
 .offline {
   color: var(--broken);

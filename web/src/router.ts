@@ -26,6 +26,7 @@ export const router = createRouter({
     { path: "/runs/:id(\\d+)/pages", component: () => import("./views/MeasuredPageView.vue"), props: id },
     { path: "/measurements", component: () => import("./views/CompareView.vue"), meta: { title: "Measurements" } },
     { path: "/add-site/:id(\\d+)?", component: () => import("./views/AddSiteView.vue"), props: id },
+    { path: "/notices", component: () => import("./views/NoticesView.vue"), meta: { title: "Notices" } },
     { path: "/people", component: () => import("./views/PeopleView.vue") },
     { path: "/you", component: () => import("./views/YouView.vue") },
     { path: "/sign-in", component: () => import("./views/SignInView.vue"), meta: { open: true } },

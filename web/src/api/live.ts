@@ -37,7 +37,8 @@ export function follow(client: QueryClient): () => void {
   };
   source.onerror = () => (connected.value = false);
   source.addEventListener("changed", (e: MessageEvent<string>) => {
-    const n = JSON.parse(e.data) as { site?: number; run?: number; change?: number };
+    const n = JSON.parse(e.data) as { site?: number; run?: number; change?: number; notices?: boolean };
+    if (n.notices) return void read("notices");
     if (n.run) void read("run", n.run);
     if (n.change) void read("change", n.change);
     if (n.site) void read("site", n.site);

@@ -550,6 +550,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/deliveries/{id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sends something to a webhook once more */
+        post: operations["send-again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drifts/{id}/accept": {
         parameters: {
             query?: never;
@@ -1176,6 +1193,93 @@ export interface paths {
         get: operations["compare-measured-runs"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What whoever asks is told */
+        get: operations["list-notices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How notices reach whoever asks */
+        get: operations["get-notice-choices"];
+        /** Says how a topic reaches whoever asks, of one site or of all */
+        put: operations["choose-notices"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices/feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a secret address of the feed of whoever asks; an earlier one is of no use any more */
+        post: operations["make-feed"];
+        /** Takes the address of the feed of whoever asks away */
+        delete: operations["remove-feed"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says where mail reaches whoever asks, and when that of the day comes */
+        put: operations["set-notice-reach"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says that notices were read */
+        post: operations["read-notices"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2648,6 +2752,79 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/webhooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Addresses to which notices are sent */
+        get: operations["list-webhooks"];
+        put?: never;
+        /** Has notices sent to an address, signed as the Standard Webhooks specification says */
+        post: operations["add-webhook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/webhooks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Edits a webhook, or pauses it
+         * @description 409 when somebody else edited it since the version given.
+         */
+        put: operations["edit-webhook"];
+        post?: never;
+        /** Removes a webhook, with what it was sent */
+        delete: operations["remove-webhook"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/webhooks/{id}/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a webhook was sent, and what it answered */
+        get: operations["list-deliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/webhooks/{id}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives a webhook another secret; the earlier one signs nothing any more */
+        post: operations["renew-webhook-secret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2665,6 +2842,12 @@ export interface components {
             tellsStatus: boolean;
             /** @description Pages can be warmed up. */
             warms: boolean;
+        };
+        About: {
+            default: string;
+            personal: boolean;
+            text: string;
+            topic: string;
         };
         "Accept-driftRequest": {
             /** @description Fingerprint that the person looked at. */
@@ -3172,6 +3355,37 @@ export interface components {
             /** @description What must hold first, when it is not allowed. */
             why?: string;
         };
+        ChoiceView: {
+            /**
+             * @description at once: by mail, much at a time in one; daily: in the mail of the day; here: in the application only; never; default: as is said for all sites, or by the topic.
+             * @enum {string}
+             */
+            how: "at once" | "daily" | "here" | "never" | "default";
+            /**
+             * Format: int64
+             * @description None: all sites of which nothing else is said.
+             */
+            site?: number;
+            /** @enum {string} */
+            topic: "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished";
+        };
+        ChoicesView: {
+            /** @description What they chose; all else is as the topics say. */
+            choices: components["schemas"]["ChoiceView"][];
+            /** @description When the mail of the day comes, by their clock. */
+            dailyAt: string;
+            /** @description The address of their feed, when there is one; its secret is shown once. */
+            feed?: components["schemas"]["AddressView"];
+            /** @description Where mail reaches them; empty: it does not. */
+            mail: string;
+            /** @description The latest mails to them. */
+            mails: components["schemas"]["MailView"][];
+            /** @description There is a mail server; without one, mails wait. */
+            sends: boolean;
+            topics: components["schemas"]["About"][];
+            /** @description Name of their time zone in the IANA database. */
+            zone: string;
+        };
         "Class-pagesRequest": {
             /** @enum {string} */
             class?: "" | "home" | "listing" | "item" | "cart" | "checkout" | "account" | "membership" | "article" | "search" | "form" | "other";
@@ -3568,6 +3782,37 @@ export interface components {
             /** @enum {string} */
             type: "switch" | "whole" | "seconds" | "choice" | "patterns" | "text";
         };
+        DeliveryList: {
+            /** @description The latest first. */
+            deliveries: components["schemas"]["DeliveryView"][];
+            more: boolean;
+        };
+        DeliveryView: {
+            /** @description Its beginning, or why there was none. */
+            answer: string;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: date-time
+             * @description When it is tried again.
+             */
+            next?: string;
+            siteName: string;
+            /** @enum {string} */
+            state: "to send" | "delivered" | "failed";
+            /**
+             * Format: int64
+             * @description Of the last answer; 0: there was none.
+             */
+            status: number;
+            text: string;
+            /** @enum {string} */
+            topic: "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished";
+            /** Format: date-time */
+            tried?: string;
+            /** Format: int64 */
+            tries: number;
+        };
         Difference: {
             from: unknown;
             key: string;
@@ -3650,6 +3895,19 @@ export interface components {
         "Edit-scheduleRequest": {
             paused?: boolean;
             schedule: components["schemas"]["Schedule"];
+            /** Format: int64 */
+            version: number;
+        };
+        "Edit-webhookRequest": {
+            address: string;
+            paused?: boolean;
+            /**
+             * Format: int64
+             * @description None: of all sites.
+             */
+            site?: number;
+            /** @description None: all. */
+            topics?: ("broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished")[];
             /** Format: int64 */
             version: number;
         };
@@ -4653,6 +4911,19 @@ export interface components {
             /** @description Path and fragment to put behind the address of this server. Works once. */
             link: string;
         };
+        MailView: {
+            daily: boolean;
+            /** Format: date-time */
+            made: string;
+            /** Format: int64 */
+            notices: number;
+            /** Format: date-time */
+            sent?: string;
+            /** @enum {string} */
+            state: "to send" | "sent" | "failed";
+            /** @description The last try did not succeed. */
+            why: string;
+        };
         "Make-bundleRequest": {
             /**
              * Format: int64
@@ -4915,6 +5186,34 @@ export interface components {
             kind: "form" | "expiry";
             pages: string[];
             why: string;
+        };
+        NoticeList: {
+            /** @description There are earlier ones. */
+            more: boolean;
+            /** @description The latest first. */
+            notices: components["schemas"]["NoticeView"][];
+            /**
+             * Format: int64
+             * @description Of all.
+             */
+            unread: number;
+        };
+        NoticeView: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            id: number;
+            /** @description Where that is which it tells of, in the application. */
+            link: string;
+            read: boolean;
+            /** Format: int64 */
+            site: number;
+            siteName: string;
+            text: string;
+            title: string;
+            /** @enum {string} */
+            topic: "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished";
+            who: string;
         };
         OnboardingPlace: {
             /** @description Address of its connector; without one the usual place is taken. */
@@ -5293,6 +5592,18 @@ export interface components {
             from: string;
             /** @description Time of day, 15:04. */
             to: string;
+        };
+        "Read-noticesRequest": {
+            /**
+             * Format: int64
+             * @description Just this one.
+             */
+            only?: number;
+            /**
+             * Format: int64
+             * @description All up to this one.
+             */
+            upTo?: number;
         };
         ReadRecording: {
             journey: components["schemas"]["Journey"];
@@ -5843,6 +6154,11 @@ export interface components {
              */
             share?: number;
         };
+        "Set-notice-reachRequest": {
+            dailyAt: string;
+            mail: string;
+            zone: string;
+        };
         SettingsColumn: {
             /** Format: int64 */
             environment: number;
@@ -6313,6 +6629,41 @@ export interface components {
             provider: string;
             /** @description Why the provider's answer just now let nobody in; told once. */
             refused: string;
+        };
+        WebhookView: {
+            address: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            madeAt: string;
+            madeBy: string;
+            /** @description Nothing is sent; what happens meanwhile is not sent later, and what was to be sent waits. */
+            paused: boolean;
+            /** @description What deliveries are signed with, only when it has just been made. */
+            secret?: string;
+            /**
+             * Format: int64
+             * @description None: of all sites.
+             */
+            site?: number;
+            /** @description None: all. */
+            topics: ("broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished")[];
+            /**
+             * Format: int64
+             * @description Give it back when editing.
+             */
+            version: number;
+        };
+        WebhookWords: {
+            address: string;
+            paused?: boolean;
+            /**
+             * Format: int64
+             * @description None: of all sites.
+             */
+            site?: number;
+            /** @description None: all. */
+            topics?: ("broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished")[];
         };
         Why: {
             ids: number[];
@@ -7558,6 +7909,35 @@ export interface operations {
             };
         };
     };
+    "send-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "accept-drift": {
         parameters: {
             query?: never;
@@ -8713,6 +9093,222 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["MeasureReport"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-notices": {
+        parameters: {
+            query?: {
+                /** @description Only those that they have not read. */
+                unread?: boolean;
+                /** @description Only those before this one. */
+                before?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-notice-choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChoicesView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "choose-notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChoiceView"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChoicesView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChoicesView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-notice-reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-notice-reachRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChoicesView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "read-notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Read-noticesRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -11979,6 +12575,197 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WatchView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-webhooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebhookView"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-webhook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WebhookWords"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebhookView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-webhook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Edit-webhookRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebhookView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-webhook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-deliveries": {
+        parameters: {
+            query?: {
+                /** @description Only those before this one. */
+                before?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "renew-webhook-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebhookView"];
                 };
             };
             /** @description Error */
