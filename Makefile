@@ -57,7 +57,7 @@ lint: web/dist/index.html
 	cd web && npm run --silent types && npm run --silent lint && npm run --silent format
 
 bench: build
-	go test -run '^$$' -bench . -benchtime 3x ./internal/core/visual ./internal/core/exclusion ./internal/run ./internal/store ./internal/field
+	go test -run '^$$' -bench . -benchtime 3x ./internal/core/visual ./internal/core/exclusion ./internal/run ./internal/store ./internal/field ./internal/post
 
 # Changes of which it is known what they do, and what can go wrong in 500 ways: how much of it a
 # check notices. Some hours; make test does a few of each.

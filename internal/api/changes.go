@@ -236,7 +236,7 @@ func (s *Server) newestMark(ctx context.Context, env int64) (*MarkView, error) {
 
 // operationOf is the operation that carries an event out.
 var operationOf = map[release.Event]string{release.Edit: "edit-change", release.Try: "try-change", release.Promote: "promote-change", release.Tidy: "tidy-change",
-	release.Accept: "accept-change", release.RollBack: "roll-back-change", release.RollBackAll: "roll-back-change", release.TakeOut: "take-out-change", release.Rebase: "rebase-change", release.Discard: "discard-change"}
+	release.Accept: "accept-change", release.RollBack: "roll-back-change", release.RollBackAll: "roll-back-change", release.TakeOut: "take-out-change", release.Rebase: "rebase-change", release.Discard: "discard-change", release.DeclareSettled: "settle-change"}
 
 // permitted says of each choice that the person lacks the ability for who has it.
 func (s *Server) permitted(ctx context.Context, c store.Change, situation release.Situation, choices []release.Choice) ([]release.Choice, error) {

@@ -106,10 +106,13 @@ func deskBeside(t *testing.T, s standin.Site, doc site.Site) *desk {
 	log := slog.New(slog.NewTextHandler(t.Output(), nil))
 	server := serverOn(t, st, chromium, log)
 	d.server = server
-	queue, err := run.NewQueue(server.Runner, run.Options{Workers: 1, Survey: server.Onboard.Survey, Climb: server.Changes.ClimbOn, GoOut: server.Changes.GoOut, Scheduled: server.Scheduled.GoOn})
+	queue, err := run.NewQueue(server.Runner, run.Options{Workers: 1, Survey: server.Onboard.Survey, Climb: server.Changes.ClimbOn, GoOut: server.Changes.GoOut, Scheduled: server.Scheduled.GoOn, Watch: server.Watching.GoOn})
 	require.NoError(t, err)
 	require.NoError(t, queue.Start(t.Context()))
 	t.Cleanup(func() { queue.Stop(t.Context()) })
+	posted := make(chan struct{})
+	go func() { server.Post.Run(t.Context()); close(posted) }()
+	t.Cleanup(func() { <-posted })
 	web := httptest.NewServer(api.New(t.Context(), server, files.Files))
 	t.Cleanup(web.CloseClientConnections)
 	d.url = web.URL

@@ -63,6 +63,6 @@ const sign: Record<string, string> = { delivered: "clear", failed: "broken", "to
   text-align: left;
   vertical-align: top;
   border-bottom: 1px solid var(--rule);
-  padding: 4px var(--s2) 4px 0;
+  padding: 4px var(--s2);
 }
 </style>

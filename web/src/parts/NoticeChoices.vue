@@ -167,7 +167,7 @@ const feed = computed(() => {
 .sheet td {
   text-align: left;
   border-bottom: 1px solid var(--rule);
-  padding: 5px var(--s2) 5px 0;
+  padding: 5px var(--s2);
 }
 .zone {
   width: 11rem;

@@ -121,7 +121,7 @@ const name = (id?: number) => sites.value?.sites.find((s) => s.id === id)?.name 
               <Button size="small" text label="Edit" @click="edit(w)" />
               <Button size="small" text :label="w.paused ? 'Go on' : 'Pause'" @click="pause(w)" />
               <Button size="small" text label="New secret" @click="renew(w.id)" />
-              <Button size="small" text severity="danger" label="Remove" @click="removing = w" />
+              <Button size="small" text label="Remove" @click="removing = w" />
             </span>
           </div>
           <OnceShown

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { Choices } from "../api/notices";
-import { chosen } from "./notices";
+import { chosen, rest } from "./notices";
 
 const c = {
   topics: [
@@ -21,5 +21,13 @@ describe("how a topic reaches somebody", () => {
   it("is what the topic says where they chose nothing", () => {
     expect(chosen(c, 0, "settled")).toEqual({ how: "default", otherwise: "daily" });
     expect(chosen(c, 7, "settled")).toEqual({ how: "default", otherwise: "daily" });
+  });
+});
+
+describe("a notice", () => {
+  it("says its title once", () => {
+    expect(rest({ title: "Promoted", text: "Promoted. Clear: 3 looks." })).toBe("Clear: 3 looks.");
+    expect(rest({ title: "Promoted", text: "Promoted." })).toBe("");
+    expect(rest({ title: "A long one…", text: "A long one, and more." })).toBe("A long one, and more.");
   });
 });

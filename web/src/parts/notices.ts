@@ -33,3 +33,8 @@ export function chosen(
   if (!site) return { how: of(0) ?? "default", otherwise: shipped };
   return { how: of(site) ?? "default", otherwise: all };
 }
+
+/** What a notice says beyond its title, which is its first sentence unless that is too long. */
+export function rest(n: Pick<Notice, "title" | "text">): string {
+  return n.text.startsWith(n.title) ? n.text.slice(n.title.length).replace(/^\.\s*/, "") : n.text;
+}

@@ -10,7 +10,7 @@ import AskState from "../parts/AskState.vue";
 import NoticeChoices from "../parts/NoticeChoices.vue";
 import WebhookList from "../parts/WebhookList.vue";
 import When from "../parts/When.vue";
-import { topicWord } from "../parts/notices";
+import { rest, topicWord } from "../parts/notices";
 
 const route = useRoute();
 const { may } = useSession();
@@ -81,7 +81,7 @@ function open(n: Notice) {
               <RouterLink :to="n.link" @click="open(n)">{{ n.title }}</RouterLink>
               <span v-if="!n.read" class="visually-hidden"> (unread)</span>
             </p>
-            <p v-if="n.text !== n.title" class="small">{{ n.text }}</p>
+            <p v-if="rest(n)" class="small">{{ rest(n) }}</p>
           </li>
         </ul>
         <Button
@@ -114,7 +114,7 @@ function open(n: Notice) {
   gap: var(--s5);
   margin-top: var(--s3);
 }
-[aria-current="page"] {
+nav [aria-current="page"] {
   font-weight: 600;
   text-decoration: none;
   color: var(--ink);
