@@ -27,10 +27,11 @@ demo: build
 record: build
 	rm -rf .data/record && $(BIN) --data .data/record demo --record demo; rm -rf .data/record
 
-# The description of the API and the types that the interface is built with.
+# The description of the API, the types that the interface is built with, and the command line's client.
 api: web/node_modules/.package-lock.json
 	go run ./cmd/tidemarker openapi > web/openapi.json
 	cd web && npm run --silent api
+	go tool -modfile=tools/go.mod oapi-codegen -config internal/client/generate.yaml web/openapi.json
 
 test: setup lint
 	cd web && npm run --silent test

@@ -23,9 +23,9 @@ import (
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/visual"
 	"tidemarker/internal/outbox"
+	"tidemarker/internal/post"
 	"tidemarker/internal/standin"
 	"tidemarker/internal/standin/origin"
-	"tidemarker/internal/post"
 	"tidemarker/internal/store"
 )
 

@@ -12,6 +12,8 @@ import (
 	_ "time/tzdata" // calendars name time zones, and not every machine has them
 
 	"github.com/spf13/cobra"
+
+	"tidemarker/internal/command"
 )
 
 // exit is an error that ends the program with a code of its own.
@@ -40,6 +42,9 @@ func main() {
 	root.PersistentFlags().StringVar(&data, "data", ".data", "folder for the database that is run when DATABASE_URL is not set")
 	root.AddCommand(serveCommand(&data), inviteCommand(&data), workerCommand(&data), migrateCommand(&data), siteCommand(&data), markCommand(&data),
 		tryCommand(&data), findCulpritCommand(&data), foreseeCommand(&data), measureCommand(&data), keyCommand(), resealCommand(&data), moveBlobsCommand(&data), backupCommand(&data), auditCommand(&data), restoreCommand(&data), standinCommand(), outboxCommand(), demoCommand(&data), openAPICommand())
+	root.AddCommand(command.New(connector(&data), os.Getenv("TIDEMARKER_SERVER"))...)
+	root.AddCommand(manCommand(root))
+	root.DisableAutoGenTag = true
 	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return
@@ -47,6 +52,9 @@ func main() {
 	code := 1
 	if e, ok := errors.AsType[*exit](err); ok {
 		code = e.code
+	}
+	if e, ok := errors.AsType[*command.Exit](err); ok {
+		code = e.Code
 	}
 	if msg := err.Error(); msg != "" {
 		fmt.Fprintln(os.Stderr, "tidemarker:", msg)

@@ -61,6 +61,7 @@ type DeliveryList struct {
 	More       bool           `json:"more"`
 }
 
+// webhookOperations registers what is done to webhooks. Long because it is a list: one registration after the other.
 func (s *Server) webhookOperations(api huma.API) {
 	tags := []string{"webhooks"}
 	huma.Register(api, huma.Operation{OperationID: "list-webhooks", Method: http.MethodGet, Path: "/webhooks", Summary: "Addresses to which notices are sent", Tags: tags},
