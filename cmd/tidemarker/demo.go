@@ -276,6 +276,9 @@ func (d *demo) load(ctx context.Context) (bool, error) {
 	if _, err := d.app.store.SealUnsealed(ctx); err != nil {
 		return false, err
 	}
+	if err := d.app.store.AsIfNow(ctx); err != nil {
+		return false, err
+	}
 	if err := makeVisits(ctx, d.app.store, time.Now()); err != nil {
 		return false, fmt.Errorf("make up page views: %w", err)
 	}

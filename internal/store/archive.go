@@ -21,16 +21,16 @@ import (
 var archived = []struct{ table, where string }{
 	{"blobs", shownBlobs}, {"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"runs", ""}, {"acts", ""}, {"manual_tasks", ""}, {"drifts", ""}, {"looks", ""},
 	{"findings", ""}, {"decisions", ""}, {"later_looks", ""}, {"searches", ""}, {"search_answers", ""}, {"foresights", ""}, {"climbs", ""}, {"loads", ""}, {"field_sources", ""}, {"field_days", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"exports", ""}, {"backups", ""},
-	{"parities", ""}, {"bundles", ""}, {"calendar_entries", ""}, {"approvals", ""}, {"comments", ""}, {"schedules", ""}, {"watches", ""}, {"watch_looks", ""}, {"history", ""},
+	{"parities", ""}, {"bundles", ""}, {"calendar_entries", ""}, {"approvals", ""}, {"comments", ""}, {"schedules", ""}, {"watches", ""}, {"watch_looks", ""}, {"notices", ""}, {"history", ""},
 }
 
 // cameLater are tables that an archive of an earlier version does not have; it holds nothing of
 // theirs.
-var cameLater = []string{"decisions", "later_looks", "searches", "search_answers", "foresights", "climbs", "loads", "field_sources", "field_days", "calendar_entries", "approvals", "comments", "schedules", "watches", "watch_looks"}
+var cameLater = []string{"decisions", "later_looks", "searches", "search_answers", "foresights", "climbs", "loads", "field_sources", "field_days", "calendar_entries", "approvals", "comments", "schedules", "watches", "watch_looks", "notices"}
 
 // notArchived are the other tables: references to blobs, which come about again; objects that are to go; the chain of the history, which that becomes anew; who may sign in and subscribe, with their secrets, and sites
-// that somebody is still adding, with theirs; page views, of which each day is kept; and what people are told, and how.
-var notArchived = []string{"people", "invitations", "tokens", "sign_in_failures", "known_browsers", "factors", "recovery_codes", "required_factors", "identities", "sessions", "team_history", "onboardings", "visits", "blob_references", "objects_gone", "calendar_addresses", "history_chain", "notices", "notice_choices", "notice_for", "mails", "feeds", "webhooks", "deliveries"}
+// that somebody is still adding, with theirs; page views, of which each day is kept; and who is told what, and how.
+var notArchived = []string{"people", "invitations", "tokens", "sign_in_failures", "known_browsers", "factors", "recovery_codes", "required_factors", "identities", "sessions", "team_history", "onboardings", "visits", "blob_references", "objects_gone", "calendar_addresses", "history_chain", "notice_choices", "notice_for", "mails", "feeds", "webhooks", "deliveries"}
 
 // shownBlobs are the bodies of first looks and of those that a finding's proof shows, and of their pictures those that a page
 // shows or a run needs: of each environment's newest mark, and on both sides of the

@@ -15,7 +15,7 @@ import (
 
 // backedUp are the tables of a backup beside those of an archive, in the order in which they can be read in. Sessions are not
 // among them: whoever was signed in signs in again.
-var backedUp = []string{"people", "invitations", "tokens", "sign_in_failures", "known_browsers", "factors", "recovery_codes", "required_factors", "identities", "team_history", "history_chain", "onboardings", "visits", "calendar_addresses", "notices", "notice_choices", "mails", "notice_for", "feeds", "webhooks", "deliveries", "river_job"}
+var backedUp = []string{"people", "invitations", "tokens", "sign_in_failures", "known_browsers", "factors", "recovery_codes", "required_factors", "identities", "team_history", "history_chain", "onboardings", "visits", "calendar_addresses", "notice_choices", "mails", "notice_for", "feeds", "webhooks", "deliveries", "river_job"}
 
 // notBackedUp are the tables that a backup leaves out: sessions; references, which come about again; and objects that are to go, since a backup brings all bytes itself.
 var notBackedUp = []string{"sessions", "blob_references", "objects_gone"}
