@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -96,6 +98,7 @@ type SiteView struct {
 	Waiting      string            `json:"waiting" doc:"The one thing that waits for a person, in words; empty when nothing does."`
 	WaitingFor   string            `json:"waitingFor" enum:",change,run,mark,read,drift,unknown,going" doc:"What kind of thing waits."`
 	WaitingID    int64             `json:"waitingId,omitempty"`
+	Labels       []string          `json:"labels" doc:"What it is listed under, with others."`
 }
 
 // SiteSummary is a site in the list of sites.
@@ -106,6 +109,7 @@ type SiteSummary struct {
 	Waiting      string               `json:"waiting"`
 	WaitingFor   string               `json:"waitingFor"`
 	WaitingID    int64                `json:"waitingId,omitempty"`
+	Labels       []string             `json:"labels"`
 	UpdatedAt    time.Time            `json:"updatedAt"`
 }
 
@@ -142,8 +146,9 @@ func (s *Server) siteOperations(api huma.API) {
 			Sort   string `query:"sort" enum:"waiting,name" default:"waiting" doc:"What waits first, the most urgent at the top; or by name."`
 			Limit  int    `query:"limit" minimum:"1" maximum:"100" default:"30"`
 			Offset int    `query:"offset" minimum:"0"`
+			Label  string `query:"label" doc:"Only sites with this label."`
 		}) (*output[SiteList], error) {
-			return out(s.listSites(ctx, in.Q, in.Only, in.Sort == "name", in.Limit, in.Offset))
+			return out(s.listSites(ctx, store.Sought{Part: in.Q, Label: in.Label, WaitingOnly: in.Only, WaitingFirst: in.Sort != "name", Limit: in.Limit, Offset: in.Offset}))
 		})
 	huma.Register(api, huma.Operation{OperationID: "import-site", Method: http.MethodPost, Path: "/sites", Summary: "Registers a site from a site file, or updates it", Description: "409 with what would change when an environment would get another role and nobody said that this is meant.", Tags: []string{"sites"}, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
@@ -167,23 +172,55 @@ func (s *Server) siteOperations(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "get-site", Method: http.MethodGet, Path: "/sites/{id}", Summary: "A site with its environments, marks and changes", Tags: []string{"sites"}},
 		func(ctx context.Context, in *ByID) (*output[SiteView], error) { return out(s.siteView(ctx, in.ID)) })
+	huma.Register(api, huma.Operation{OperationID: "label-site", Method: http.MethodPut, Path: "/sites/{id}/labels", Summary: "Says what a site is listed under, with others", Tags: []string{"sites"}},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Labels []string `json:"labels" maxItems:"20"`
+			}
+		}) (*output[SiteView], error) {
+			_, err := s.Store.ChangeTestPlan(ctx, in.ID, who(ctx), func(now site.Site) (site.Site, string, error) {
+				if slices.Equal(now.Labels, in.Body.Labels) {
+					return now, "", nil
+				}
+				now.Labels = in.Body.Labels
+				if err := now.Check(); err != nil {
+					return now, "", huma.Error422UnprocessableEntity("Nothing was changed: " + err.Error() + ".")
+				}
+				if len(now.Labels) == 0 {
+					return now, "It has no labels any more.", nil
+				}
+				return now, "Labels: " + strings.Join(now.Labels, ", ") + ".", nil
+			})
+			if err != nil {
+				return nil, problem(err)
+			}
+			return out(s.siteView(ctx, in.ID))
+		})
 	s.historyOperations(api)
 }
 
 // SiteList is one page of the sites.
 type SiteList struct {
-	Sites []SiteSummary `json:"sites"`
-	Total int           `json:"total"`
+	Sites  []SiteSummary    `json:"sites"`
+	Total  int              `json:"total"`
+	Labels []store.Labelled `json:"labels" doc:"Of all sites, and how many have each."`
 }
 
-func (s *Server) listSites(ctx context.Context, part string, waitingOnly, byName bool, limit, offset int) (SiteList, error) {
-	rows, total, err := s.Store.Overviews(ctx, part, waitingOnly, !byName, limit, offset)
+func (s *Server) listSites(ctx context.Context, q store.Sought) (SiteList, error) {
+	rows, total, err := s.Store.Overviews(ctx, q)
 	if err != nil {
 		return SiteList{}, err
 	}
 	list := SiteList{Sites: []SiteSummary{}, Total: total}
+	if list.Labels, err = s.Store.Labels(ctx); err != nil {
+		return list, err
+	}
+	if list.Labels == nil {
+		list.Labels = []store.Labelled{}
+	}
 	for _, row := range rows {
-		sum := SiteSummary{ID: row.ID, Name: row.Name, UpdatedAt: row.UpdatedAt, Environments: []EnvironmentSummary{}}
+		sum := SiteSummary{ID: row.ID, Name: row.Name, UpdatedAt: row.UpdatedAt, Environments: []EnvironmentSummary{}, Labels: append([]string{}, row.Labels.V...)}
 		sum.Waiting, sum.WaitingFor = said(row)
 		if sum.Waiting != "" {
 			sum.WaitingID = row.Subject
@@ -240,7 +277,7 @@ func (s *Server) siteView(ctx context.Context, id int64) (SiteView, error) {
 		return SiteView{}, err
 	}
 	doc := row.Document.V
-	v := SiteView{ID: row.ID, Name: row.Name, Pages: len(doc.Pages), Journeys: len(doc.Journeys), Personas: []string{site.Visitor}, Changes: []ChangeSummary{}}
+	v := SiteView{ID: row.ID, Name: row.Name, Labels: append([]string{}, doc.Labels...), Pages: len(doc.Pages), Journeys: len(doc.Journeys), Personas: []string{site.Visitor}, Changes: []ChangeSummary{}}
 	for _, p := range doc.Personas {
 		v.Personas = append(v.Personas, p.Name)
 	}

@@ -106,3 +106,29 @@ func TestWhatHoldsAfterPromotionsIsAnApproversToSay(t *testing.T) {
 	status, _ = marin.ask(http.MethodPost, "/watches/1/keep", map[string]any{"reason": "No."}, nil)
 	assert.Equal(t, http.StatusNotFound, status)
 }
+
+func TestSitesAreLabelledAndListedByThat(t *testing.T) {
+	r := newRecord(t)
+	by := func(name string, role people.Role) *visitor {
+		return r.visitor(tokenOf(t, r.store, addPerson(t, r.store, name, role), people.Administrator))
+	}
+	marin, otto := by("Marin", people.Maintainer), by("Otto", people.Observer)
+	status, _ := otto.ask(http.MethodPut, "/sites/1/labels", map[string]any{"labels": []string{"shop"}}, nil)
+	assert.Equal(t, http.StatusForbidden, status)
+	for _, wrong := range [][]string{{"<script>"}, {""}, {"shop", "shop"}} {
+		status, text := marin.ask(http.MethodPut, "/sites/1/labels", map[string]any{"labels": wrong}, nil)
+		assert.Equal(t, http.StatusUnprocessableEntity, status, text)
+	}
+	var v api.SiteView
+	status, text := marin.ask(http.MethodPut, "/sites/1/labels", map[string]any{"labels": []string{"shop", "Köln"}}, &v)
+	require.Equal(t, http.StatusOK, status, text)
+	assert.Equal(t, []string{"shop", "Köln"}, v.Labels)
+	var list api.SiteList
+	status, text = otto.ask(http.MethodGet, "/sites?label=shop", nil, &list)
+	require.Equal(t, http.StatusOK, status, text)
+	require.Len(t, list.Sites, 1)
+	assert.Len(t, list.Labels, 2)
+	status, _ = otto.ask(http.MethodGet, "/sites?label=other", nil, &list)
+	require.Equal(t, http.StatusOK, status)
+	assert.Empty(t, list.Sites)
+}

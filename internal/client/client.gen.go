@@ -2507,6 +2507,12 @@ type ImportedView struct {
 	Passed int64 `json:"passed"`
 }
 
+// Labelled defines model for Labelled.
+type Labelled struct {
+	Label string `json:"label"`
+	Sites int64  `json:"sites"`
+}
+
 // Late defines model for Late.
 type Late struct {
 	Blame    LateBlame    `json:"blame"`
@@ -3130,14 +3136,17 @@ type SessionViewRole string
 
 // SiteList defines model for SiteList.
 type SiteList struct {
-	Sites []SiteSummary `json:"sites"`
-	Total int64         `json:"total"`
+	// Labels Of all sites, and how many have each.
+	Labels []Labelled    `json:"labels"`
+	Sites  []SiteSummary `json:"sites"`
+	Total  int64         `json:"total"`
 }
 
 // SiteSummary defines model for SiteSummary.
 type SiteSummary struct {
 	Environments []EnvironmentSummary `json:"environments"`
 	Id           int64                `json:"id"`
+	Labels       []string             `json:"labels"`
 	Name         string               `json:"name"`
 	UpdatedAt    time.Time            `json:"updatedAt"`
 	Waiting      string               `json:"waiting"`
@@ -3151,9 +3160,12 @@ type SiteView struct {
 	Environments []EnvironmentView `json:"environments"`
 	Id           int64             `json:"id"`
 	Journeys     int64             `json:"journeys"`
-	Name         string            `json:"name"`
-	Pages        int64             `json:"pages"`
-	Personas     []string          `json:"personas"`
+
+	// Labels What it is listed under, with others.
+	Labels   []string `json:"labels"`
+	Name     string   `json:"name"`
+	Pages    int64    `json:"pages"`
+	Personas []string `json:"personas"`
 
 	// Waiting The one thing that waits for a person, in words; empty when nothing does.
 	Waiting string `json:"waiting"`
@@ -3321,6 +3333,9 @@ type ListSitesParams struct {
 	Sort   *ListSitesParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
 	Limit  *int64               `form:"limit,omitempty" json:"limit,omitempty"`
 	Offset *int64               `form:"offset,omitempty" json:"offset,omitempty"`
+
+	// Label Only sites with this label.
+	Label *string `form:"label,omitempty" json:"label,omitempty"`
 }
 
 // ListSitesParamsSort defines parameters for ListSites.
@@ -5891,6 +5906,18 @@ func NewListSitesRequest(server string, params *ListSitesParams) (*http.Request,
 		if params.Offset != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

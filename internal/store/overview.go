@@ -36,13 +36,14 @@ const (
 
 // Overview is one site in the list of sites.
 type Overview struct {
-	ID           int64     `db:"id"`
-	Name         string    `db:"name"`
-	UpdatedAt    time.Time `db:"updated_at"`
-	Waits        WaitsFor  `db:"waits"`
-	Subject      int64     `db:"subject"` // number of the drift, run, change or environment
-	About        string    `db:"about"`   // its name
-	Total        int       `db:"total"`   // of the list, not of the page
+	ID           int64          `db:"id"`
+	Name         string         `db:"name"`
+	UpdatedAt    time.Time      `db:"updated_at"`
+	Waits        WaitsFor       `db:"waits"`
+	Subject      int64          `db:"subject"` // number of the drift, run, change or environment
+	About        string         `db:"about"`   // its name
+	Total        int            `db:"total"`   // of the list, not of the page
+	Labels       JSON[[]string] `db:"labels"`
 	Environments []EnvironmentOverview
 }
 
@@ -78,11 +79,11 @@ WITH marked AS (
 ), first AS (
   SELECT DISTINCT ON (site_id) * FROM things ORDER BY site_id, waits, subject DESC
 )
-SELECT s.id, s.name, s.updated_at, coalesce(f.waits, 16) AS waits, coalesce(f.subject, 0) AS subject, coalesce(f.about, '') AS about, count(*) OVER () AS total
+SELECT s.id, s.name, s.updated_at, coalesce(s.document->'labels', '[]') AS labels, coalesce(f.waits, 16) AS waits, coalesce(f.subject, 0) AS subject, coalesce(f.about, '') AS about, count(*) OVER () AS total
 FROM sites s LEFT JOIN first f ON f.site_id = s.id
 `
 
-const overviewsSQL = overviewSQL + `WHERE position(lower($1) in lower(s.name)) > 0 AND (NOT $2 OR coalesce(f.waits, 16) < 14)
+const overviewsSQL = overviewSQL + `WHERE position(lower($1) in lower(s.name)) > 0 AND (NOT $2 OR coalesce(f.waits, 16) < 14) AND ($6 = '' OR s.document->'labels' ? $6)
 ORDER BY CASE WHEN $3 THEN coalesce(f.waits, 16) END, lower(s.name) LIMIT $4 OFFSET $5`
 
 // OverviewOf says what waits on one site.
@@ -90,10 +91,28 @@ func (s *Store) OverviewOf(ctx context.Context, siteID int64) (Overview, error) 
 	return one[Overview](ctx, s, fmt.Sprintf("site %d", siteID), overviewSQL+`WHERE s.id = $1`, siteID)
 }
 
-// Overviews lists the sites whose name has a part, a page of them: what waits first,
-// or by name.
-func (s *Store) Overviews(ctx context.Context, part string, waitingOnly, waitingFirst bool, limit, offset int) ([]Overview, int, error) {
-	list, err := many[Overview](ctx, s, "the sites", overviewsSQL, part, waitingOnly, waitingFirst, limit, offset)
+// Sought is which sites are listed, and in which order.
+type Sought struct {
+	Part                      string // of the name
+	Label                     string // that they have; "" for all
+	WaitingOnly, WaitingFirst bool
+	Limit, Offset             int
+}
+
+// Labelled is how many sites have a label.
+type Labelled struct {
+	Label string `db:"label" json:"label"`
+	Sites int    `db:"sites" json:"sites"`
+}
+
+// Labels are the labels of all sites, by name.
+func (s *Store) Labels(ctx context.Context) ([]Labelled, error) {
+	return many[Labelled](ctx, s, "the labels", `SELECT label, count(*) AS sites FROM sites, jsonb_array_elements_text(coalesce(document->'labels', '[]')) AS label GROUP BY label ORDER BY lower(label)`)
+}
+
+// Overviews lists a page of the sites that are sought, and says how many there are in all.
+func (s *Store) Overviews(ctx context.Context, q Sought) ([]Overview, int, error) {
+	list, err := many[Overview](ctx, s, "the sites", overviewsSQL, q.Part, q.WaitingOnly, q.WaitingFirst, q.Limit, q.Offset, q.Label)
 	if err != nil || len(list) == 0 {
 		return list, 0, err
 	}

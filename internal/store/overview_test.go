@@ -73,7 +73,7 @@ func TestWhatWaitsComesFirst(t *testing.T) {
 	envs, err := st.Environments(ctx, sites[0].ID)
 	require.NoError(t, err)
 	require.NoError(t, st.NoteDrift(ctx, envs[1], "other"))
-	list, total, err := st.Overviews(ctx, "", false, true, 5, 0)
+	list, total, err := st.Overviews(ctx, store.Sought{WaitingFirst: true, Limit: 5})
 	require.NoError(t, err)
 	assert.Equal(t, 12, total)
 	require.Len(t, list, 5)
@@ -85,11 +85,11 @@ func TestWhatWaitsComesFirst(t *testing.T) {
 	assert.Equal(t, store.WaitsNothing, list[2].Waits)
 	require.Len(t, list[0].Environments, 2)
 	assert.Equal(t, list[0].Environments[0].Fingerprint, *list[0].Environments[0].Marked)
-	only, total, err := st.Overviews(ctx, "", true, true, 30, 0)
+	only, total, err := st.Overviews(ctx, store.Sought{WaitingOnly: true, WaitingFirst: true, Limit: 30})
 	require.NoError(t, err)
 	assert.Len(t, only, 2)
 	assert.Equal(t, 2, total)
-	byName, _, err := st.Overviews(ctx, "site 00", false, false, 3, 2)
+	byName, _, err := st.Overviews(ctx, store.Sought{Part: "site 00", Limit: 3, Offset: 2})
 	require.NoError(t, err)
 	assert.Equal(t, "Site 002", byName[0].Name, "by name, the third of them first")
 }
@@ -105,7 +105,7 @@ func BenchmarkOverviews(b *testing.B) {
 		require.NoError(b, err)
 		least = append(least, time.Since(began))
 		began = time.Now()
-		list, _, err := st.Overviews(b.Context(), "", false, true, 30, 0)
+		list, _, err := st.Overviews(b.Context(), store.Sought{WaitingFirst: true, Limit: 30})
 		require.NoError(b, err)
 		require.Len(b, list, 30)
 		ours = append(ours, time.Since(began))
@@ -114,4 +114,25 @@ func BenchmarkOverviews(b *testing.B) {
 	slices.Sort(least)
 	b.ReportMetric(float64(ours[len(ours)/2].Microseconds())/1000, "median-ms")
 	b.ReportMetric(float64(ours[len(ours)/2])/float64(least[len(least)/2]), "×plain-read")
+}
+
+func TestSitesAreListedByLabel(t *testing.T) {
+	st, _ := testdb.New(t)
+	ctx := t.Context()
+	for name, labels := range map[string][]string{"Fernhollow": {"shop", "north"}, "Quillet": {"north"}, "Sedge": nil} {
+		_, err := st.SaveSite(ctx, site.Site{Name: name, Labels: labels, Environments: []site.Environment{{Name: "production", URL: "http://127.0.0.1:9"}},
+			Pages: []site.Page{{Path: "/", Personas: []string{site.Visitor}, Devices: []string{site.Phone}}}}, false, "tester")
+		require.NoError(t, err)
+	}
+	labels, err := st.Labels(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []store.Labelled{{Label: "north", Sites: 2}, {Label: "shop", Sites: 1}}, labels)
+	list, total, err := st.Overviews(ctx, store.Sought{Label: "north", Limit: 30})
+	require.NoError(t, err)
+	assert.Equal(t, 2, total)
+	assert.Equal(t, "Fernhollow", list[0].Name)
+	assert.Equal(t, []string{"shop", "north"}, list[0].Labels.V)
+	_, total, err = st.Overviews(ctx, store.Sought{Label: "south", Limit: 30})
+	require.NoError(t, err)
+	assert.Zero(t, total)
 }

@@ -13,6 +13,7 @@ import (
 // Site is one site as a document.
 type Site struct {
 	Name         string            `json:"site"`
+	Labels       []string          `json:"labels,omitempty" doc:"What it is listed under, with others."`
 	Environments []Environment     `json:"environments"`
 	Personas     []Persona         `json:"personas,omitempty"`
 	Pages        []Page            `json:"pages"`

@@ -9,9 +9,10 @@ export function useSites(
   waiting: MaybeRefOrGetter<boolean>,
   sort: MaybeRefOrGetter<"waiting" | "name">,
   offset: MaybeRefOrGetter<number>,
+  label: MaybeRefOrGetter<string> = "",
 ) {
   return useQuery({
-    queryKey: ["sites", q, waiting, sort, offset],
+    queryKey: ["sites", q, waiting, sort, offset, label],
     queryFn: () =>
       body(
         api.GET("/api/v1/sites", {
@@ -21,6 +22,7 @@ export function useSites(
               waiting: toValue(waiting),
               sort: toValue(sort),
               offset: toValue(offset),
+              label: toValue(label),
               limit: 30,
             },
           },

@@ -2459,6 +2459,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{id}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says what a site is listed under, with others */
+        put: operations["label-site"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{id}/learned": {
         parameters: {
             query?: never;
@@ -4749,6 +4766,14 @@ export interface components {
             needsAddress: boolean;
             title: string;
         };
+        "Label-siteRequest": {
+            labels: string[];
+        };
+        Labelled: {
+            label: string;
+            /** Format: int64 */
+            sites: number;
+        };
         Late: {
             /** @enum {string} */
             blame: "change" | "site" | "not known";
@@ -6252,6 +6277,8 @@ export interface components {
             stale?: string[];
         };
         SiteList: {
+            /** @description Of all sites, and how many have each. */
+            labels: components["schemas"]["Labelled"][];
             sites: components["schemas"]["SiteSummary"][];
             /** Format: int64 */
             total: number;
@@ -6260,6 +6287,7 @@ export interface components {
             environments: components["schemas"]["EnvironmentSummary"][];
             /** Format: int64 */
             id: number;
+            labels: string[];
             name: string;
             /** Format: date-time */
             updatedAt: string;
@@ -6275,6 +6303,8 @@ export interface components {
             id: number;
             /** Format: int64 */
             journeys: number;
+            /** @description What it is listed under, with others. */
+            labels: string[];
             name: string;
             /** Format: int64 */
             pages: number;
@@ -10849,6 +10879,8 @@ export interface operations {
                 sort?: "waiting" | "name";
                 limit?: number;
                 offset?: number;
+                /** @description Only sites with this label. */
+                label?: string;
             };
             header?: never;
             path?: never;
@@ -11863,6 +11895,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeptView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "label-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Label-siteRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
                 };
             };
             /** @description Error */

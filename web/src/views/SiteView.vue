@@ -16,6 +16,7 @@ import ExportField from "../parts/ExportField.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
 import Rulers from "../parts/Rulers.vue";
 import SiteHead from "../parts/SiteHead.vue";
+import SiteLabels from "../parts/SiteLabels.vue";
 import StateGlyph from "../parts/StateGlyph.vue";
 import Trouble from "../parts/Trouble.vue";
 import UnknownNotice from "../parts/UnknownNotice.vue";
@@ -89,6 +90,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
           <Button v-if="may('work')" label="New change" @click="beginning = true" />
         </div>
       </div>
+      <SiteLabels :site="site.id" :labels="site.labels" />
       <Trouble :error="trouble" />
       <p v-if="session && !may('work')" class="small faded">
         As {{ session.role }} you see everything and change nothing; an administrator can give you another role.

@@ -21,16 +21,18 @@ const q = ref(String(route.query.q ?? ""));
 const offset = computed(() => Number(route.query.from ?? 0));
 const only = ref(route.query.waiting === "yes");
 const byName = ref(route.query.by === "name");
-watch([q, only, byName], () => void router.replace({ query: asked(0) }));
+const label = ref(String(route.query.label ?? ""));
+watch([q, only, byName, label], () => void router.replace({ query: asked(0) }));
 function asked(from: number) {
   return {
     ...(q.value && { q: q.value }),
     ...(only.value && { waiting: "yes" }),
     ...(byName.value && { by: "name" }),
+    ...(label.value && { label: label.value }),
     ...(from > 0 && { from }),
   };
 }
-const { data, isPending, error, refetch } = useSites(q, only, () => (byName.value ? "name" : "waiting"), offset);
+const { data, isPending, error, refetch } = useSites(q, only, () => (byName.value ? "name" : "waiting"), offset, label);
 
 const { may } = useSession();
 const adding = ref(false);
@@ -60,6 +62,10 @@ const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
     <span class="row">
       <Button size="small" text :label="byName ? 'What waits first' : 'By name'" @click="byName = !byName" />
       <Button size="small" text :label="only ? 'All sites' : 'Only what waits'" @click="only = !only" />
+      <select v-if="data?.labels.length || label" v-model="label" aria-label="Label">
+        <option value="">all labels</option>
+        <option v-for="l in data?.labels ?? []" :key="l.label" :value="l.label">{{ l.label }} ({{ l.sites }})</option>
+      </select>
       <InputText v-model="q" placeholder="A part of the name" aria-label="Filter by name" size="small" />
       <RouterLink v-if="may('work')" to="/add-site">Add a site</RouterLink>
       <Button v-if="may('work')" label="Register a site file" size="small" outlined @click="adding = true" />
@@ -68,9 +74,17 @@ const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
   <AskState :pending="isPending" :error="error" what="Sites" @again="refetch()">
     <section v-if="!data?.sites.length" class="sheet stack">
       <h2>
-        {{ q ? "No site has that in its name" : only ? "Nothing waits for anybody" : "No site is registered yet" }}
+        {{
+          label
+            ? "No site has that label"
+            : q
+              ? "No site has that in its name"
+              : only
+                ? "Nothing waits for anybody"
+                : "No site is registered yet"
+        }}
       </h2>
-      <p v-if="!q && !only">
+      <p v-if="!q && !only && !label">
         A site is described by a file: its environments, pages, personas and journeys. “Add a site” makes one step by
         step. Or paste one with “Register a site file”, or run <code>tidemarker site import FILE</code>.
       </p>
@@ -79,6 +93,16 @@ const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
       <li v-for="s in data.sites" :key="s.id" class="site">
         <div class="who">
           <RouterLink :to="`/sites/${s.id}`" class="name">{{ s.name }}</RouterLink>
+          <p v-if="s.labels.length" class="small">
+            <a
+              v-for="l in s.labels"
+              :key="l"
+              :href="`/?label=${encodeURIComponent(l)}`"
+              class="label"
+              @click.prevent="label = l"
+              >{{ l }}</a
+            >
+          </p>
           <p v-if="s.waitingFor === 'going'" class="faded">{{ s.waiting }}</p>
           <p v-else-if="s.waiting">
             <RouterLink :to="target(s)">{{ s.waiting }}</RouterLink>
@@ -142,6 +166,9 @@ const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
   font-family: var(--chart);
   font-size: 1.3rem;
   font-weight: 600;
+}
+.label {
+  margin-right: var(--s2);
 }
 .env {
   border-left: 1px solid var(--rule);
