@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"net/http"
-	"slices"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -172,31 +170,7 @@ func (s *Server) siteOperations(api huma.API) {
 		})
 	huma.Register(api, huma.Operation{OperationID: "get-site", Method: http.MethodGet, Path: "/sites/{id}", Summary: "A site with its environments, marks and changes", Tags: []string{"sites"}},
 		func(ctx context.Context, in *ByID) (*output[SiteView], error) { return out(s.siteView(ctx, in.ID)) })
-	huma.Register(api, huma.Operation{OperationID: "label-site", Method: http.MethodPut, Path: "/sites/{id}/labels", Summary: "Says what a site is listed under, with others", Tags: []string{"sites"}},
-		func(ctx context.Context, in *struct {
-			ByID
-			Body struct {
-				Labels []string `json:"labels" maxItems:"20"`
-			}
-		}) (*output[SiteView], error) {
-			_, err := s.Store.ChangeTestPlan(ctx, in.ID, who(ctx), func(now site.Site) (site.Site, string, error) {
-				if slices.Equal(now.Labels, in.Body.Labels) {
-					return now, "", nil
-				}
-				now.Labels = in.Body.Labels
-				if err := now.Check(); err != nil {
-					return now, "", huma.Error422UnprocessableEntity("Nothing was changed: " + err.Error() + ".")
-				}
-				if len(now.Labels) == 0 {
-					return now, "It has no labels any more.", nil
-				}
-				return now, "Labels: " + strings.Join(now.Labels, ", ") + ".", nil
-			})
-			if err != nil {
-				return nil, problem(err)
-			}
-			return out(s.siteView(ctx, in.ID))
-		})
+	s.labelOperation(api)
 	s.historyOperations(api)
 }
 
