@@ -60,7 +60,7 @@ func TestFaultsOfAllKindsAreNoticed(t *testing.T) {
 	if only := os.Getenv("TIDEMARKER_MUTATION"); only != "" {
 		classes = slices.DeleteFunc(classes, func(c mutation.Class) bool { return c.Name != only })
 	}
-	total, step := min(10, len(classes)), 3 // in short, every third way
+	total, step := min(6, len(classes)), 5 // in short, every fifth way
 	if n, err := strconv.Atoi(os.Getenv("TIDEMARKER_MUTATIONS")); err == nil {
 		total, step = n, 1
 	}
