@@ -71,6 +71,13 @@ const sign: Record<string, string> = { clear: "clear", found: "broken", news: "c
       />
     </div>
     <ol class="plain-list looks">
+      <li>
+        <p class="head">
+          <span class="at"><b>at once</b></span>
+          <RouterLink :to="`/runs/${watch.promotion}`">run {{ watch.promotion }}</RouterLink>
+        </p>
+        <p class="small">The promotion’s own check: everything, purged and warmed</p>
+      </li>
       <li v-for="l in looks" :key="l.at" :class="{ open: l.state === 'planned' }">
         <p class="head">
           <span class="at"

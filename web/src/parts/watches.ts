@@ -7,7 +7,7 @@ const reasons: Record<WatchLook["for"][number]["reason"], string> = {
   expiry: "Something cached has expired",
   forms: "Forms on cached pages have aged",
   browsers: "What browsers keep has expired",
-  routine: "In between",
+  routine: "In between, with what browsers kept",
   final: "The end of the watch",
 };
 
