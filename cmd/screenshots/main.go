@@ -142,11 +142,10 @@ func views(base string) ([]shot, error) {
 		return nil, err
 	}
 	shots := []shot{
-		{name: "sign-in", path: "/sign-in"},
+		{name: "notices", path: "/notices"},
 		{name: "sites", path: "/"},
 		{name: "people", path: "/people"},
 		{name: "site", path: fmt.Sprintf("/sites/%d", id)},
-		{name: "site-dark", path: fmt.Sprintf("/sites/%d", id), night: true},
 		{name: "test-plan", path: fmt.Sprintf("/sites/%d/test-plan", id)},
 		{name: "settings", path: fmt.Sprintf("/sites/%d/settings", id)},
 		{name: "history", path: fmt.Sprintf("/sites/%d/history", id)},
@@ -165,6 +164,9 @@ func views(base string) ([]shot, error) {
 	}
 	shots = append(shots, shot{name: "climb", path: fmt.Sprintf("/changes/%d", second)})
 	for _, c := range site.Changes {
+		if c.State == "marked" { // and how it looks at night
+			shots = append(shots, shot{name: "watch", path: fmt.Sprintf("/changes/%d", c.ID), night: true})
+		}
 		more, err := changeViews(base, c.ID, c.State)
 		if err != nil {
 			return nil, err
