@@ -231,7 +231,10 @@ func (s *Store) ReachOf(ctx context.Context, personID int64) (Reach, error) {
 	return one[Reach](ctx, s, fmt.Sprintf("person %d", personID), `SELECT mail, daily_at, zone FROM people WHERE id = $1`, personID)
 }
 
-// SaveReach keeps it.
+// SaveReach keeps it. Whoever had no address gets no mail of what they were told until now.
 func (s *Store) SaveReach(ctx context.Context, personID int64, r Reach) error {
+	if _, err := s.changed(ctx, "the notices", `UPDATE notice_for SET how = 'here' WHERE person_id = $1 AND mail_id IS NULL AND how IN ('at once', 'daily') AND (SELECT mail FROM people WHERE id = $1) = ''`, personID); err != nil {
+		return err
+	}
 	return s.exec(ctx, "the person", `UPDATE people SET mail = $2, daily_at = $3, zone = $4 WHERE id = $1`, personID, r.Mail, r.DailyAt, r.Zone)
 }

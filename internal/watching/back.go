@@ -63,6 +63,9 @@ func (t *turn) goBack(ctx context.Context) error {
 	if t.w.BackAt == nil || t.w.BackRefused != "" || t.now().Before(*t.w.BackAt) {
 		return nil
 	}
+	if t.w.BackRunID != nil {
+		return t.stillThere(ctx)
+	}
 	situation, _, err := t.changes().Situation(ctx, t.change.ID)
 	if err != nil {
 		return err
@@ -94,6 +97,16 @@ func (t *turn) goBack(ctx context.Context) error {
 	}
 	t.change.State = release.RollingBack
 	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, notice.GoingBack, t.w.BackRunID, fmt.Sprintf("“%s” goes back by itself. %s", t.change.Title, t.w.BackWhy)), t.tell(ctx))
+}
+
+// stillThere says that going back did not bring the change back from production: it is tried once, and then it is a person's.
+func (t *turn) stillThere(ctx context.Context) error {
+	r, err := t.s.Run(ctx, *t.w.BackRunID)
+	if err != nil || !r.State.Over() {
+		return err
+	}
+	t.w.BackRefused = fmt.Sprintf("it was tried (run %d), and production still has the change. %s", r.ID, r.Summary)
+	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, notice.GoingBack, t.w.BackRunID, fmt.Sprintf("“%s” did not go back by itself: %s", t.change.Title, t.w.BackRefused)), t.tell(ctx))
 }
 
 // Conflict says that something cannot be done with a watch now.

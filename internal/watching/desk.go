@@ -111,8 +111,8 @@ func (t *turn) take(ctx context.Context) error {
 
 func (t *turn) goneBecause() string {
 	switch {
-	case t.w.BackAt != nil && t.w.BackRefused == "":
-		return "It went back by itself: " + t.w.BackWhy
+	case t.w.BackRunID != nil && t.w.BackRefused == "":
+		return fmt.Sprintf("It went back by itself, and is %s. %s", t.change.State, t.change.Explanation)
 	case t.change.State == release.Settled:
 		return "It was settled meanwhile."
 	}
@@ -130,7 +130,11 @@ func (t *turn) end(ctx context.Context, to watch.State, why string) error {
 		}
 	}
 	t.w.State, t.w.Why = to, why
-	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, "", nil, fmt.Sprintf("The watch of “%s” is over. %s", t.change.Title, why)), t.tell(ctx))
+	topic := notice.Topic("")
+	if t.w.BackRunID != nil { // who was told that it goes back is told how that ended
+		topic = notice.GoingBack
+	}
+	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, topic, nil, fmt.Sprintf("The watch of “%s” is over. %s", t.change.Title, why)), t.tell(ctx))
 }
 
 // begin begins the look that is due. Of several that are, the last is made for all.

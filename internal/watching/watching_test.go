@@ -287,6 +287,34 @@ func TestAChangeGoesBackByItselfWhereTheSiteSaysSo(t *testing.T) {
 	}
 }
 
+func TestGoingBackThatDoesNotSucceedIsAPersons(t *testing.T) {
+	b := newBench(t)
+	b.asks(site.GoBack{On: true})
+	b.now = noon.Add(11 * time.Minute)
+	b.found(broken("/"), evidence.VerdictBroken, true)
+	b.now = b.now.Add(10 * time.Minute)
+	b.goOn()
+	first := b.watch(b.id).BackRunID
+	require.NotNil(t, first)
+	runs, err := b.Store.ChangeRuns(t.Context(), b.change.ID)
+	require.NoError(t, err)
+	for _, r := range runs {
+		if r.Kind == release.RollBackRun {
+			require.NoError(t, b.Runner.Stop(t.Context(), r.ID))
+		}
+	}
+	require.Equal(t, release.Promoted, b.state(b.change), "production still has it")
+	for range 3 {
+		b.now = b.now.Add(time.Minute)
+		b.goOn()
+	}
+	w := b.watch(b.id)
+	assert.Equal(t, first, w.BackRunID, "it is not tried again and again")
+	assert.Contains(t, w.BackRefused, "production still has the change")
+	b.told("did not go back by itself")
+	assert.Equal(t, release.Promoted, b.state(b.change))
+}
+
 func TestSomebodyMaySayNo(t *testing.T) {
 	b := newBench(t)
 	b.asks(site.GoBack{On: true})
