@@ -3,6 +3,7 @@
 package command
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -143,14 +144,18 @@ func table(w io.Writer, heads []string, rows [][]string) {
 		fmt.Fprintln(w, "None.")
 		return
 	}
-	t := tabwriter.NewWriter(w, 0, 4, 2, ' ', 0)
+	var whole bytes.Buffer
+	t := tabwriter.NewWriter(&whole, 0, 4, 2, ' ', 0)
 	for _, r := range append([][]string{heads}, rows...) {
 		for i := range r {
 			r[i] = line(r[i])
 		}
-		fmt.Fprintln(t, strings.TrimRight(strings.Join(r, "\t"), "\t"))
+		fmt.Fprintln(t, strings.Join(r, "\t")+"\t")
 	}
 	_ = t.Flush()
+	for l := range strings.Lines(whole.String()) {
+		fmt.Fprintln(w, strings.TrimRight(l, " \n"))
+	}
 }
 
 // line is a text on one line, without what a terminal would obey.
