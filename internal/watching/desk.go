@@ -130,6 +130,9 @@ func (t *turn) end(ctx context.Context, to watch.State, why string) error {
 		}
 	}
 	t.w.State, t.w.Why = to, why
+	if err := t.s.ReviveWatches(ctx, t.w.ID, t.now()); err != nil {
+		return err
+	}
 	topic := notice.Topic("")
 	if t.w.BackRunID != nil { // who was told that it goes back is told how that ended
 		topic = notice.GoingBack

@@ -244,6 +244,27 @@ func TestALaterPromotionTakesTheWatchOver(t *testing.T) {
 	assert.Equal(t, release.Settled, b.state(b.change), "it is on production, and was looked at with the later one")
 }
 
+func TestAWatchGoesOnWhenTheLaterPromotionIsRolledBack(t *testing.T) {
+	b := newBench(t)
+	before := b.Environments().Production.Fingerprint
+	b.now = noon.Add(2 * time.Hour)
+	later, id := b.promoted("Lazy", settings.Values{"images.lazy": true})
+	v, err := b.Store.Revision(t.Context(), b.ID, before)
+	require.NoError(t, err)
+	_, tag := b.Production.Layer.Settings()
+	_, matched := b.Production.Layer.Replace(v, tag)
+	require.True(t, matched)
+	require.NoError(t, b.Site.Desk.Acts.ReadAll(t.Context()))
+	_, err = b.Store.MoveChange(t.Context(), later.ID, release.Marked, release.RolledBack, "Rolled back.")
+	require.NoError(t, err)
+	b.goOn()
+	assert.Equal(t, watch.Ended, b.watch(id).State)
+	assert.Equal(t, watch.Watching, b.watch(b.id).State)
+	assert.Equal(t, 5, b.day(clear), "those that are past at once, as one, and then the others")
+	assert.Equal(t, watch.Settled, b.watch(b.id).State)
+	assert.Equal(t, release.Settled, b.state(b.change))
+}
+
 // asks says what makes the site's changes go back by themselves.
 func (b *bench) asks(g site.GoBack) {
 	b.Helper()
