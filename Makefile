@@ -36,7 +36,7 @@ api: web/node_modules/.package-lock.json
 test: setup lint
 	cd web && npm run --silent test
 	go test ./docs/... ./internal/core/...
-	go test -race -p 2 -timeout 20m -skip '^Test(Faults|Controls)' ./internal/run $$(go list ./cmd/... ./internal/... | grep -v '/internal/core\|/internal/run$$') # the longest first
+	go test -race -p 2 -timeout 30m -skip '^Test(Faults|Controls)' ./internal/run $$(go list ./cmd/... ./internal/... | grep -v '/internal/core\|/internal/run$$') # the longest first
 	@$(MAKE) --no-print-directory -j2 --output-sync=target test-interface test-faults
 	@$(MAKE) --no-print-directory test-trouble
 
