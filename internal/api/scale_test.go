@@ -61,6 +61,8 @@ func filled(t *testing.T, n scale) *desk {
 	_, err = tx.Exec(t.Context(), scaleSQL)
 	require.NoError(t, err)
 	require.NoError(t, tx.Commit(t.Context()))
+	_, err = d.store.Pool.Exec(t.Context(), `INSERT INTO webhooks (address, secret, made_by) VALUES ('https://127.0.0.1:1/hook', 'sealed', 'Ada')`)
+	require.NoError(t, err)
 	_, err = d.store.Pool.Exec(t.Context(), `VACUUM ANALYZE`)
 	require.NoError(t, err)
 	return d
