@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"io"
 	"net/http"
 	"os"
 	"time"
@@ -62,7 +63,7 @@ func (p inProcess) Do(r *http.Request) (*http.Response, error) {
 		r.Body = http.NoBody
 	}
 	p.ServeHTTP(w, r)
-	return &http.Response{StatusCode: w.code, Status: http.StatusText(w.code), Header: w.header, Body: readCloser{bytes.NewReader(w.body.Bytes())}, Request: r}, nil
+	return &http.Response{StatusCode: w.code, Status: http.StatusText(w.code), Header: w.header, Body: io.NopCloser(&w.body), Request: r}, nil
 }
 
 type answer struct {
@@ -74,10 +75,6 @@ type answer struct {
 func (a *answer) Header() http.Header         { return a.header }
 func (a *answer) WriteHeader(code int)        { a.code = code }
 func (a *answer) Write(b []byte) (int, error) { return a.body.Write(b) }
-
-type readCloser struct{ *bytes.Reader }
-
-func (readCloser) Close() error { return nil }
 
 func manCommand(root *cobra.Command) *cobra.Command {
 	return &cobra.Command{

@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -28,7 +29,7 @@ func TestTheCommandLineWorksOnTheLocalDatabase(t *testing.T) {
 		cmd.Env = append(os.Environ(), "DATABASE_URL="+url, "TIDEMARKER_KEY="+testdb.Key, "TIDEMARKER_SERVER=")
 		out, err := cmd.Output()
 		said := ""
-		if exit, is := err.(*exec.ExitError); is { //nolint:errorlint // as it comes from Output
+		if exit, is := errors.AsType[*exec.ExitError](err); is {
 			said = string(exit.Stderr)
 		}
 		return string(out), said, err

@@ -16,7 +16,7 @@ import (
 	"tidemarker/internal/core/people"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/site"
-	"tidemarker/internal/core/watch"
+	"tidemarker/internal/core/words"
 	"tidemarker/internal/store"
 )
 
@@ -136,12 +136,12 @@ func (s *Server) approvalOperations(api huma.API) {
 }
 
 func (s *Server) decidePromotions(ctx context.Context, id int64, p site.Promotion) (site.Promotion, error) {
-	if why := p.Check(); why != "" {
-		return p, huma.Error422UnprocessableEntity("Nothing was changed: " + why + ".")
-	}
 	row, err := s.Store.ChangeTestPlan(ctx, id, who(ctx), func(now site.Site) (site.Site, string, error) {
 		was := now.Promotes()
 		now.Promotion = &p
+		if err := now.Check(); err != nil {
+			return now, "", huma.Error422UnprocessableEntity("Nothing was changed: " + err.Error() + ".")
+		}
 		return now, promotionsSaid(was, p), nil
 	})
 	return row.Document.V.Promotes(), err
@@ -160,7 +160,7 @@ func promotionsSaid(was, now site.Promotion) string {
 		if now.Watched() == 0 {
 			out = append(out, "From now on promotions are not watched.")
 		} else {
-			out = append(out, "From now on each promotion is watched for "+watch.Span(int(now.Watched().Seconds()))+".")
+			out = append(out, "From now on each promotion is watched for "+words.Span(int(now.Watched().Seconds()))+".")
 		}
 	}
 	if now.Text() != was.Text() {

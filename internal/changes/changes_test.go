@@ -1,28 +1,21 @@
 package changes_test
 
 import (
-	"errors"
 	"flag"
 	"fmt"
-	"log/slog"
 	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tidemarker/internal/act"
-	"tidemarker/internal/browser"
 	"tidemarker/internal/changes"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
-	"tidemarker/internal/core/site"
-	"tidemarker/internal/inspect"
-	"tidemarker/internal/run"
-	"tidemarker/internal/speedlayer/kinds"
 	"tidemarker/internal/standin"
 	"tidemarker/internal/store"
 	"tidemarker/internal/testdb"
+	"tidemarker/internal/testsite"
 )
 
 func TestMain(m *testing.M) {
@@ -36,28 +29,13 @@ type bench struct {
 	*changes.Desk
 	site       int64
 	production *standin.Instance
+	grounds    *testsite.Site
 }
 
 func newBench(t *testing.T) *bench {
 	t.Parallel()
-	st, _ := testdb.New(t)
-	b := &bench{T: t}
-	doc := site.Site{Name: "Fernhollow", Pages: []site.Page{{Path: "/", Class: "home", Personas: []string{site.Visitor}, Devices: []string{site.Phone}}}}
-	for _, env := range []string{"staging", "production"} {
-		inst, err := standin.StartFernhollow(standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret"})
-		require.NoError(t, err)
-		t.Cleanup(func() { require.NoError(t, inst.Close()) })
-		doc.Environments = append(doc.Environments, site.Environment{Name: env, URL: inst.URL, Connector: &site.Connector{Kind: "http", URL: inst.ConnectorURL(), Token: "secret"}})
-		b.production = inst
-	}
-	quiet := slog.New(slog.DiscardHandler)
-	acts := &act.Acts{Store: st, Kinds: kinds.All, Log: quiet}
-	runner, err := run.New(acts, &inspect.Tools{Blobs: st, Browser: func() (*browser.Browser, error) { return nil, errors.New("nobody looks here") }}, quiet)
-	require.NoError(t, err)
-	row, err := st.SaveSite(t.Context(), doc, false, "tester")
-	require.NoError(t, err)
-	b.Desk, b.site = &changes.Desk{Store: st, Acts: acts, Runner: runner}, row.ID
-	return b
+	s := testsite.New(t)
+	return &bench{T: t, Desk: s.Desk, site: s.ID, production: s.Production, grounds: s}
 }
 
 // begin begins a change and returns it as it is kept.
@@ -78,19 +56,8 @@ func (b *bench) change(id int64) store.Change {
 // marked says that both environments were seen to work as they are.
 func (b *bench) marked() {
 	b.Helper()
-	_, err := b.ReadNow(b.Context(), b.site)
-	require.NoError(b, err)
-	envs, err := b.Store.Environments(b.Context(), b.site)
-	require.NoError(b, err)
-	for _, e := range envs {
-		id, err := b.Store.NewRun(b.Context(), store.Run{SiteID: b.site, EnvironmentID: e.ID, Kind: release.MarkRun, RequestedBy: "marin"})
-		require.NoError(b, err)
-		_, err = b.Store.BeginRun(b.Context(), id)
-		require.NoError(b, err)
-		require.NoError(b, b.Store.EndRun(b.Context(), store.Run{ID: id, Verdict: "clear"}, release.RunFinished))
-		_, err = b.Store.SaveMark(b.Context(), store.Mark{EnvironmentID: e.ID, RunID: id, Fingerprint: e.Fingerprint, Who: "marin"})
-		require.NoError(b, err)
-	}
+	envs := b.grounds.Environments()
+	b.grounds.Marked(envs.Staging, envs.Production)
 }
 
 func TestAChangeBeginsFromWhatProductionHasNow(t *testing.T) {

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"tidemarker/internal/act"
 	"tidemarker/internal/core/climb"
 	"tidemarker/internal/core/culprit"
 	"tidemarker/internal/core/evidence"
@@ -111,11 +110,8 @@ func waiting(err error) (why string, is bool) {
 	if no, is := errors.AsType[*release.NotAllowed](err); is {
 		return no.Error(), true
 	}
-	if no, is := errors.AsType[*run.NotIdle](err); is {
-		return no.Error(), true
-	}
-	if no, is := errors.AsType[*act.StillUnknown](err); is {
-		return no.Error(), true
+	if why, is := run.Waits(err); is {
+		return why, true
 	}
 	if no, is := errors.AsType[*Conflict](err); is {
 		return no.Why, true

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"tidemarker/internal/browser"
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/site"
@@ -22,7 +21,6 @@ type WatchLook struct {
 	Aged   bool               // something has grown old: pages are asked for, and forms sent, as they are cached
 	Kept   []httpcache.Stored // what browsers kept that were there at the promotion
 	Before evidence.Baseline  // what production was before the promotion; empty when it is not known
-	Number int64              // of the mark that says so
 	At     time.Time          // what time it is
 }
 
@@ -93,19 +91,11 @@ func (r *Inspection) LookLater(ctx context.Context) (Result, error) {
 // KeepBrowser comes as somebody who will be here again, on another day, and returns what their browsers keep.
 func (r *Inspection) KeepBrowser(ctx context.Context) ([]httpcache.Stored, error) {
 	r.Progress.Say(ctx, "returning", "Coming as somebody who will be here again on another day")
-	b, err := r.Browser()
+	v, err := r.browsers(r.returning())
 	if err != nil {
 		return nil, err
 	}
-	v := &Returning{visitors: map[string]*browser.Visitor{}, tasks: r.returning()}
 	defer v.Close()
-	for _, t := range v.tasks {
-		if v.visitors[t.Device] == nil {
-			if v.visitors[t.Device], err = b.Visitor(r.Env, t.Device); err != nil {
-				return nil, err
-			}
-		}
-	}
 	came := make(chan []httpcache.Stored, len(v.tasks))
 	err = r.inEach(ctx, v, v.tasks, func(ctx context.Context, t site.PageTask) error {
 		kept, err := v.visitors[t.Device].Keep(ctx, t, r.Blobs.Put)
@@ -130,26 +120,17 @@ func (r *Inspection) comeAgainLater(ctx context.Context, g *gathering) error {
 	if r.Watch == nil || len(r.Watch.Kept) == 0 {
 		return nil
 	}
-	b, err := r.Browser()
+	v, err := r.browsers(r.returning())
 	if err != nil {
 		return err
 	}
-	v := &Returning{visitors: map[string]*browser.Visitor{}}
 	defer v.Close()
 	carried := 0
-	for _, t := range r.returning() {
-		if v.visitors[t.Device] == nil {
-			at, err := b.Visitor(r.Env, t.Device)
-			if err != nil {
-				return err
-			}
-			v.visitors[t.Device] = at
-			carried += at.Carry(ctx, r.Watch.Kept, r.Watch.At, func(ctx context.Context, sha string) ([]byte, error) {
-				blob, err := r.Blobs.Get(ctx, sha)
-				return blob.Bytes, err
-			})
-		}
-		v.tasks = append(v.tasks, t)
+	for _, b := range v.visitors {
+		carried += b.Carry(ctx, r.Watch.Kept, r.Watch.At, func(ctx context.Context, sha string) ([]byte, error) {
+			blob, err := r.Blobs.Get(ctx, sha)
+			return blob.Bytes, err
+		})
 	}
 	if carried == 0 {
 		return nil // nothing is kept any more: it would look like a first visit

@@ -48,6 +48,20 @@ func (r *Inspection) ComeBefore(ctx context.Context) (*Returning, error) {
 
 // visit has somebody with an empty browser on each device open pages for the first time.
 func (r *Inspection) visit(ctx context.Context, tasks []site.PageTask) (*Returning, error) {
+	out, err := r.browsers(tasks)
+	if err != nil {
+		return nil, err
+	}
+	err = r.inEach(ctx, out, tasks, func(ctx context.Context, t site.PageTask) error { return out.visitors[t.Device].Open(ctx, t) })
+	if err != nil {
+		out.Close()
+		return nil, err
+	}
+	return out, nil
+}
+
+// browsers are empty ones, one on each device of some tasks. They have to be closed.
+func (r *Inspection) browsers(tasks []site.PageTask) (*Returning, error) {
 	b, err := r.Browser()
 	if err != nil {
 		return nil, err
@@ -60,11 +74,6 @@ func (r *Inspection) visit(ctx context.Context, tasks []site.PageTask) (*Returni
 				return nil, err
 			}
 		}
-	}
-	err = r.inEach(ctx, out, tasks, func(ctx context.Context, t site.PageTask) error { return out.visitors[t.Device].Open(ctx, t) })
-	if err != nil {
-		out.Close()
-		return nil, err
 	}
 	return out, nil
 }

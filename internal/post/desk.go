@@ -1,7 +1,6 @@
 // Package post brings notices to people: by mail, at once or once a day, and to webhooks. What the history records with a topic
-// becomes a notice in the same transaction ([store.Store.Record]); [Desk.GoOn] is called every few seconds in each process and
-// hands notices out, makes mails of them, and sends those; [Desk.Deliver] does the same for webhooks, so that an address that does
-// not answer keeps nobody's mail waiting.
+// becomes a notice in the same transaction ([store.Store.Record]); [Desk.Run] hands notices out, mails them and calls
+// webhooks, each by itself: a mail server or an address that does not answer keeps nobody else waiting.
 //
 // Every notice is in one mail to each who asked for it. A mail whose sending was cut off is sent again under the same Message-ID,
 // and a delivery under the same webhook-id: whether they arrived before nobody knows, and receivers can tell that they are the same.
@@ -47,9 +46,9 @@ const every = 2 * time.Second
 
 // Run brings notices to people and to webhooks, until ctx ends.
 func (d *Desk) Run(ctx context.Context) {
-	var both sync.WaitGroup
-	for _, do := range []func(context.Context) error{d.GoOn, d.Deliver} {
-		both.Go(func() {
+	var all sync.WaitGroup
+	for _, do := range []func(context.Context) error{d.HandOut, d.SendMail, d.Deliver} {
+		all.Go(func() {
 			tick := time.NewTicker(every)
 			defer tick.Stop()
 			for {
@@ -64,7 +63,7 @@ func (d *Desk) Run(ctx context.Context) {
 			}
 		})
 	}
-	both.Wait()
+	all.Wait()
 }
 
 const (
@@ -76,17 +75,22 @@ const (
 	deliveriesAtOnce = 8
 )
 
-// GoOn hands out what is new, makes the mails that are due, and sends them.
-func (d *Desk) GoOn(ctx context.Context) error {
+// HandOut gives what is new to those who get it.
+func (d *Desk) HandOut(ctx context.Context) error {
 	for range mostTurns {
 		n, err := d.Store.HandOut(ctx, d.now())
 		if err != nil {
 			return err
 		}
 		if n == 0 {
-			break
+			return nil
 		}
 	}
+	return nil
+}
+
+// SendMail makes the mails that are due, and sends them.
+func (d *Desk) SendMail(ctx context.Context) error {
 	if d.Mail == nil {
 		return nil
 	}

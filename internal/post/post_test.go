@@ -169,7 +169,8 @@ func (b *bench) goOn() {
 	var all sync.WaitGroup
 	for range 3 {
 		all.Go(func() {
-			assert.NoError(b, b.GoOn(b.Context()))
+			assert.NoError(b, b.HandOut(b.Context()))
+			assert.NoError(b, b.SendMail(b.Context()))
 			assert.NoError(b, b.Deliver(b.Context()))
 		})
 	}

@@ -8,7 +8,6 @@ import (
 
 	"github.com/riverqueue/river"
 
-	"tidemarker/internal/act"
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/exclusion"
 	"tidemarker/internal/core/release"
@@ -96,9 +95,7 @@ func (w *Runner) BeginLater(ctx context.Context, id int64) error {
 			return s.SettleLater(ctx, id, store.LaterWithdrawn, nil, env.Name+" has other settings by now.")
 		}
 		run, err := w.StartIn(ctx, s, store.Run{SiteID: l.SiteID, EnvironmentID: l.EnvironmentID, Kind: release.LaterRun, RequestedBy: planned.RequestedBy})
-		_, busy := errors.AsType[*NotIdle](err)
-		_, unknown := errors.AsType[*act.StillUnknown](err)
-		if busy || unknown {
+		if _, waits := Waits(err); waits {
 			return &notNow{err}
 		}
 		if err != nil {

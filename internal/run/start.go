@@ -22,6 +22,17 @@ func (e *NotIdle) Error() string {
 	return fmt.Sprintf("Run %d (%s) is under way on %s. Wait for it, or stop it.", e.Run.ID, e.Run.Kind, e.Environment)
 }
 
+// Waits is why a run cannot be begun yet but may be later; ok is false for any other error, and for none.
+func Waits(err error) (why string, ok bool) {
+	if no, is := errors.AsType[*NotIdle](err); is {
+		return no.Error(), true
+	}
+	if no, is := errors.AsType[*act.StillUnknown](err); is {
+		return no.Error(), true
+	}
+	return "", false
+}
+
 // Start records that a run is wanted, together with its job: *[NotIdle] while another is
 // open on the environment, *act.StillUnknown while nobody knows what it has.
 func (w *Runner) Start(ctx context.Context, r store.Run) (store.Run, error) {

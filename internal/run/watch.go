@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
-	"slices"
 	"time"
 
 	"tidemarker/internal/core/evidence"
@@ -13,6 +11,7 @@ import (
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/watch"
+	"tidemarker/internal/core/words"
 	"tidemarker/internal/inspect"
 	"tidemarker/internal/store"
 )
@@ -41,35 +40,9 @@ func (r *run) planWatch(ctx context.Context, i *inspect.Inspection) error {
 	if err != nil {
 		return err
 	}
-	r.looks = watch.New(period, moments, lives(kept))
+	r.looks = watch.New(period, moments, watch.LivesOf(kept))
 	r.watched = &store.Watch{SiteID: r.row.SiteID, EnvironmentID: r.env.ID, ChangeID: *r.row.ChangeID, RunID: r.row.ID, Fingerprint: r.env.Fingerprint, Kept: store.JSON[[]httpcache.Stored]{V: kept}}
 	return nil
-}
-
-// lives are the lifetimes of what browsers keep: the shortest and the longest of documents, and of everything else.
-func lives(kept []httpcache.Stored) []watch.Lives {
-	by := map[int][]string{}
-	for _, document := range []bool{true, false} {
-		var times []int
-		for _, s := range kept {
-			if (s.Kind == "document") == document {
-				times = append(times, s.Lifetime())
-			}
-		}
-		if len(times) == 0 {
-			continue
-		}
-		for _, s := range kept {
-			if l := s.Lifetime(); (s.Kind == "document") == document && (l == slices.Min(times) || l == slices.Max(times)) && !slices.Contains(by[l], s.URL) {
-				by[l] = append(by[l], s.URL)
-			}
-		}
-	}
-	var out []watch.Lives
-	for _, l := range slices.Sorted(maps.Keys(by)) {
-		out = append(out, watch.Lives{Seconds: l, What: by[l]})
-	}
-	return out
 }
 
 // beginWatch begins the watch of a promotion that has come to its end, with its looks.
@@ -84,7 +57,7 @@ func (r *run) beginWatch(ctx context.Context, s *store.Store, event release.RunE
 		return err
 	}
 	return s.Record(ctx, store.Event{SiteID: w.SiteID, EnvironmentID: &w.EnvironmentID, ChangeID: &w.ChangeID, RunID: &w.RunID, Kind: "watch", Who: ourselves,
-		Text: fmt.Sprintf("%s is watched for %s, with %d looks.", r.env.Name, watch.Span(int(w.EndsAt.Sub(w.BegunAt).Seconds())), len(r.looks))})
+		Text: fmt.Sprintf("%s is watched for %s, with %d looks.", r.env.Name, words.Span(int(w.EndsAt.Sub(w.BegunAt).Seconds())), len(r.looks))})
 }
 
 // watchLook is what a look of a watch has to know; nil when the run looks for no watch.
@@ -114,7 +87,6 @@ func (r *run) watchLook(ctx context.Context) (*inspect.WatchLook, error) {
 	if err != nil {
 		return out, err
 	}
-	out.Number = m.ID
 	if out.Before, err = r.Store.Baseline(ctx, m); err != nil {
 		return out, err
 	}

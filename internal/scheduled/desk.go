@@ -179,24 +179,13 @@ func (d *Desk) goOn(ctx context.Context, id int64) error {
 		}
 		return d.check(ctx, in, s, due)
 	})
-	if why, waits := waits(err); waits {
+	if why, waits := run.Waits(err); waits {
 		return d.Store.ScheduleSaid(ctx, id, why)
 	}
 	if err != nil || taken == nil {
 		return err
 	}
 	return d.read(ctx, *taken)
-}
-
-// waits is why something cannot be begun yet.
-func waits(err error) (string, bool) {
-	if no, is := errors.AsType[*run.NotIdle](err); is {
-		return no.Error(), true
-	}
-	if no, is := errors.AsType[*act.StillUnknown](err); is {
-		return no.Error(), true
-	}
-	return "", false
 }
 
 // check begins a check of production as it is.

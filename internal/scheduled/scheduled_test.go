@@ -1,8 +1,6 @@
 package scheduled_test
 
 import (
-	"errors"
-	"log/slog"
 	"sync"
 	"testing"
 	"time"
@@ -10,19 +8,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tidemarker/internal/act"
-	"tidemarker/internal/browser"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/schedule"
 	"tidemarker/internal/core/settings"
-	"tidemarker/internal/core/site"
-	"tidemarker/internal/inspect"
-	"tidemarker/internal/run"
 	"tidemarker/internal/scheduled"
-	"tidemarker/internal/speedlayer/kinds"
 	"tidemarker/internal/standin"
 	"tidemarker/internal/store"
 	"tidemarker/internal/testdb"
+	"tidemarker/internal/testsite"
 )
 
 func TestMain(m *testing.M) { testdb.Main(m) }
@@ -34,44 +27,21 @@ type bench struct {
 	production *standin.Instance
 	envs       store.ByRole
 	now        time.Time
+	grounds    *testsite.Site
 }
 
 func newBench(t *testing.T) *bench {
 	t.Parallel()
-	st, _ := testdb.New(t)
-	b := &bench{T: t, now: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)}
-	doc := site.Site{Name: "Fernhollow", Pages: []site.Page{{Path: "/", Class: "home", Personas: []string{site.Visitor}, Devices: []string{site.Phone}}}}
-	for _, env := range []string{"staging", "production"} {
-		inst, err := standin.StartFernhollow(standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret"})
-		require.NoError(t, err)
-		t.Cleanup(func() { _ = inst.Close() })
-		doc.Environments = append(doc.Environments, site.Environment{Name: env, URL: inst.URL, Connector: &site.Connector{Kind: "http", URL: inst.ConnectorURL(), Token: "secret"}})
-		b.production = inst
-	}
-	quiet := slog.New(slog.DiscardHandler)
-	acts := &act.Acts{Store: st, Kinds: kinds.All, Log: quiet}
-	runner, err := run.New(acts, &inspect.Tools{Blobs: st, Browser: func() (*browser.Browser, error) { return nil, errors.New("nobody looks here") }}, quiet)
-	require.NoError(t, err)
-	row, err := st.SaveSite(t.Context(), doc, false, "tester")
-	require.NoError(t, err)
-	b.Desk, b.site = &scheduled.Desk{Store: st, Runner: runner, Clock: func() time.Time { return b.now }}, row.ID
-	require.NoError(t, acts.ReadAll(t.Context()))
-	b.envs, err = st.EnvironmentsByRole(t.Context(), row.ID)
-	require.NoError(t, err)
+	s := testsite.New(t)
+	b := &bench{T: t, site: s.ID, production: s.Production, envs: s.Environments(), grounds: s, now: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)}
+	b.Desk = &scheduled.Desk{Store: s.Desk.Store, Runner: s.Desk.Runner, Clock: func() time.Time { return b.now }}
 	return b
 }
 
 // marked says that production was seen to work as it is.
 func (b *bench) marked() {
 	b.Helper()
-	ctx := b.Context()
-	id, err := b.Store.NewRun(ctx, store.Run{SiteID: b.site, EnvironmentID: b.envs.Production.ID, Kind: release.MarkRun, RequestedBy: "marin"})
-	require.NoError(b, err)
-	_, err = b.Store.BeginRun(ctx, id)
-	require.NoError(b, err)
-	require.NoError(b, b.Store.EndRun(ctx, store.Run{ID: id, Verdict: "clear"}, release.RunFinished))
-	_, err = b.Store.SaveMark(ctx, store.Mark{EnvironmentID: b.envs.Production.ID, RunID: id, Fingerprint: b.envs.Production.Fingerprint, Who: "marin"})
-	require.NoError(b, err)
+	b.grounds.Marked(b.envs.Production)
 }
 
 // checks are the scheduled checks so far, the oldest first.

@@ -35,15 +35,16 @@ func (s *Store) Notify(ctx context.Context, e Event) error {
 }
 
 // handToPeople gives the notices $1 to those whom they concern, by the topics in $2, each in the way they chose: for the site, for all
-// sites, or as it is by default. Nobody is told of what they did themselves.
+// sites, or as it is by default; whoever has said no mail address, in the application. Nobody is told of what they did themselves.
 const handToPeople = `INSERT INTO notice_for (person_id, notice_id, how)
-	SELECT p.id, n.id, coalesce(here.how, everywhere.how, t.about->>'how') FROM notices n
+	SELECT p.id, n.id, CASE WHEN p.mail = '' AND chosen.how IN ('at once', 'daily') THEN 'here' ELSE chosen.how END FROM notices n
 	JOIN jsonb_each($2::jsonb) AS t(topic, about) ON t.topic = n.topic
 	JOIN people p ON NOT p.disabled AND CASE WHEN n.people IS NULL THEN NOT (t.about->>'named')::boolean AND t.about->'roles' ? p.role ELSE n.people ? p.name END
 		AND p.name <> split_part(n.who, ' (token ', 1)
 	LEFT JOIN notice_choices here ON here.person_id = p.id AND here.site_id = n.site_id AND here.topic = n.topic
 	LEFT JOIN notice_choices everywhere ON everywhere.person_id = p.id AND everywhere.site_id IS NULL AND everywhere.topic = n.topic
-	WHERE n.id = ANY($1) AND coalesce(here.how, everywhere.how, t.about->>'how') <> 'never'
+	CROSS JOIN LATERAL (SELECT coalesce(here.how, everywhere.how, t.about->>'how') AS how) chosen
+	WHERE n.id = ANY($1) AND chosen.how <> 'never'
 	ON CONFLICT DO NOTHING`
 
 // handToWebhooks has them delivered, from $2 on.
@@ -231,10 +232,7 @@ func (s *Store) ReachOf(ctx context.Context, personID int64) (Reach, error) {
 	return one[Reach](ctx, s, fmt.Sprintf("person %d", personID), `SELECT mail, daily_at, zone FROM people WHERE id = $1`, personID)
 }
 
-// SaveReach keeps it. Whoever had no address gets no mail of what they were told until now.
+// SaveReach keeps it.
 func (s *Store) SaveReach(ctx context.Context, personID int64, r Reach) error {
-	if _, err := s.changed(ctx, "the notices", `UPDATE notice_for SET how = 'here' WHERE person_id = $1 AND mail_id IS NULL AND how IN ('at once', 'daily') AND (SELECT mail FROM people WHERE id = $1) = ''`, personID); err != nil {
-		return err
-	}
 	return s.exec(ctx, "the person", `UPDATE people SET mail = $2, daily_at = $3, zone = $4 WHERE id = $1`, personID, r.Mail, r.DailyAt, r.Zone)
 }

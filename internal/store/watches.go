@@ -46,8 +46,7 @@ type WatchLook struct {
 
 // NewWatch records a watch with its looks, and that it takes over those that go on on its environment.
 func (s *Store) NewWatch(ctx context.Context, w Watch, looks []watch.Look) (int64, error) {
-	id, err := s.insert(ctx, "the watch", `INSERT INTO watches (site_id, environment_id, change_id, run_id, fingerprint, state, begun_at, ends_at, kept) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
-		ON CONFLICT (run_id) DO UPDATE SET state = watches.state RETURNING id`, w.SiteID, w.EnvironmentID, w.ChangeID, w.RunID, w.Fingerprint, watch.Watching, w.BegunAt, w.EndsAt, w.Kept)
+	id, err := s.insert(ctx, "the watch", `INSERT INTO watches (site_id, environment_id, change_id, run_id, fingerprint, state, begun_at, ends_at, kept) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, w.SiteID, w.EnvironmentID, w.ChangeID, w.RunID, w.Fingerprint, watch.Watching, w.BegunAt, w.EndsAt, w.Kept)
 	if err != nil {
 		return 0, err
 	}

@@ -41,7 +41,7 @@ func New(t *testing.T) *Site {
 	for _, env := range []string{"staging", "production"} {
 		inst, err := standin.StartFernhollow(standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret"})
 		require.NoError(t, err)
-		t.Cleanup(func() { require.NoError(t, inst.Close()) })
+		t.Cleanup(func() { _ = inst.Close() }) // a test may have closed it
 		doc.Environments = append(doc.Environments, site.Environment{Name: env, URL: inst.URL, Connector: &site.Connector{Kind: "http", URL: inst.ConnectorURL(), Token: "secret"}})
 		s.Staging, s.Production = s.Production, inst
 	}

@@ -9,6 +9,7 @@ import (
 	"tidemarker/internal/core/notice"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/watch"
+	"tidemarker/internal/core/words"
 	"tidemarker/internal/store"
 )
 
@@ -43,7 +44,7 @@ func (t *turn) announce(ctx context.Context, l *store.WatchLook) error {
 	}
 	at := t.now().Add(rule.Announced())
 	t.w.BackAt, t.w.BackWhy = &at, why
-	said := fmt.Sprintf("“%s” goes back by itself in %s, as the site says, unless somebody says no. %s", t.change.Title, watch.Span(int(rule.Announced().Seconds())), why)
+	said := fmt.Sprintf("“%s” goes back by itself in %s, as the site says, unless somebody says no. %s", t.change.Title, words.Span(int(rule.Announced().Seconds())), why)
 	if no := release.NotByItself(situation); no != "" {
 		t.w.BackRefused = no
 		said = fmt.Sprintf("“%s” would go back by itself, and does not: %s %s", t.change.Title, no, why)

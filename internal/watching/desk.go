@@ -11,7 +11,6 @@ import (
 	"slices"
 	"time"
 
-	"tidemarker/internal/act"
 	"tidemarker/internal/changes"
 	"tidemarker/internal/core/notice"
 	"tidemarker/internal/core/release"
@@ -100,7 +99,7 @@ func (t *turn) take(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := t.goBack(ctx); err != nil {
+	if err := t.goBack(ctx); err != nil || t.change.State == release.RollingBack {
 		return err
 	}
 	if err := t.begin(ctx); err != nil {
@@ -157,6 +156,7 @@ func (t *turn) begin(ctx context.Context) error {
 	last := &t.looks[due[len(due)-1]]
 	if t.production.Fingerprint != t.w.Fingerprint {
 		for _, i := range due {
+			t.looks[i].Tries++
 			if err := t.notMade(ctx, &t.looks[i], t.production.Name+" has other settings than were promoted: somebody changed them outside."); err != nil {
 				return err
 			}
@@ -164,7 +164,7 @@ func (t *turn) begin(ctx context.Context) error {
 		return nil
 	}
 	id, err := t.Runner.StartIn(ctx, t.s, store.Run{SiteID: t.w.SiteID, EnvironmentID: t.w.EnvironmentID, ChangeID: &t.w.ChangeID, Kind: release.LaterRun, RequestedBy: Us})
-	if why, waits := waits(err); waits {
+	if why, waits := run.Waits(err); waits {
 		if last.Why == why {
 			return nil
 		}
@@ -185,28 +185,14 @@ func (t *turn) begin(ctx context.Context) error {
 	return t.s.SaveWatchLook(ctx, *last)
 }
 
-// waits is why something cannot be begun yet.
-func waits(err error) (string, bool) {
-	if no, is := errors.AsType[*run.NotIdle](err); is {
-		return no.Error(), true
-	}
-	if no, is := errors.AsType[*act.StillUnknown](err); is {
-		return no.Error(), true
-	}
-	return "", false
-}
-
 // notMade says that a look could not be made: it is tried again after a while, and at last given up.
 func (t *turn) notMade(ctx context.Context, l *store.WatchLook, why string) error {
-	l.Why, l.Tries = why, max(l.Tries, 1)
+	l.Why = why
 	if l.Tries >= watch.MostTries {
 		l.State = watch.NotChecked
 		return t.s.SaveWatchLook(ctx, *l)
 	}
 	l.State, l.TryAt = watch.Planned, t.now().Add(watch.Pause(l.Tries))
-	if l.RunID == nil { // none began
-		l.Tries++
-	}
 	return t.s.SaveWatchLook(ctx, *l)
 }
 

@@ -10,6 +10,7 @@ import (
 	"tidemarker/internal/core/notice"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/watch"
+	"tidemarker/internal/run"
 	"tidemarker/internal/store"
 )
 
@@ -73,7 +74,7 @@ func (t *turn) askStaging(ctx context.Context, l *store.WatchLook) (there []stor
 		return nil, false, "", err
 	}
 	id, err := t.Runner.StartIn(ctx, t.s, store.Run{SiteID: t.w.SiteID, EnvironmentID: staging.ID, ChangeID: &t.w.ChangeID, Kind: release.LaterRun, RequestedBy: Us})
-	if _, busy := waits(err); busy {
+	if _, busy := run.Waits(err); busy {
 		return nil, false, "", nil
 	}
 	if err != nil {

@@ -110,6 +110,15 @@ func (b *bench) day(verdict func(n int) evidence.Verdict) (n int) {
 	return n
 }
 
+// outside gives production other settings, as somebody does elsewhere.
+func (b *bench) outside(v settings.Values) {
+	b.Helper()
+	_, tag := b.Production.Layer.Settings()
+	_, matched := b.Production.Layer.Replace(v, tag)
+	require.True(b, matched)
+	require.NoError(b, b.Site.Desk.Acts.ReadAll(b.Context()))
+}
+
 func (b *bench) told(words string) {
 	b.Helper()
 	history, err := b.Store.History(b.Context(), b.ID, 0, 100)
@@ -251,10 +260,7 @@ func TestAWatchGoesOnWhenTheLaterPromotionIsRolledBack(t *testing.T) {
 	later, id := b.promoted("Lazy", settings.Values{"images.lazy": true})
 	v, err := b.Store.Revision(t.Context(), b.ID, before)
 	require.NoError(t, err)
-	_, tag := b.Production.Layer.Settings()
-	_, matched := b.Production.Layer.Replace(v, tag)
-	require.True(t, matched)
-	require.NoError(t, b.Site.Desk.Acts.ReadAll(t.Context()))
+	b.outside(v)
 	_, err = b.Store.MoveChange(t.Context(), later.ID, release.Marked, release.RolledBack, "Rolled back.")
 	require.NoError(t, err)
 	b.goOn()
@@ -263,102 +269,6 @@ func TestAWatchGoesOnWhenTheLaterPromotionIsRolledBack(t *testing.T) {
 	assert.Equal(t, 5, b.day(clear), "those that are past at once, as one, and then the others")
 	assert.Equal(t, watch.Settled, b.watch(b.id).State)
 	assert.Equal(t, release.Settled, b.state(b.change))
-}
-
-// asks says what makes the site's changes go back by themselves.
-func (b *bench) asks(g site.GoBack) {
-	b.Helper()
-	_, err := b.Store.ChangeTestPlan(b.Context(), b.ID, "vera", func(s site.Site) (site.Site, string, error) {
-		s.Promotion = &site.Promotion{GoBack: &g}
-		return s, "From now on it goes back.", nil
-	})
-	require.NoError(b, err)
-}
-
-func TestAChangeGoesBackByItselfWhereTheSiteSaysSo(t *testing.T) {
-	b := newBench(t)
-	b.asks(site.GoBack{On: true, Minutes: 15})
-	b.now = noon.Add(11 * time.Minute)
-	b.found(broken("/"), evidence.VerdictBroken, true)
-	w := b.watch(b.id)
-	require.NotNil(t, w.BackAt)
-	assert.Equal(t, b.now.Add(15*time.Minute), w.BackAt.UTC())
-	assert.Contains(t, w.BackWhy, "Buying does not work")
-	b.told("goes back by itself in 15 minutes, as the site says, unless somebody says no")
-	b.now = b.now.Add(14 * time.Minute)
-	b.goOn()
-	assert.Equal(t, release.Marked, b.state(b.change))
-	b.now = b.now.Add(time.Minute)
-	b.goOn()
-	assert.Equal(t, release.RollingBack, b.state(b.change))
-	w = b.watch(b.id)
-	require.NotNil(t, w.BackRunID)
-	r, err := b.Store.Run(t.Context(), *w.BackRunID)
-	require.NoError(t, err)
-	assert.Equal(t, release.RollBackRun, r.Kind)
-	assert.Equal(t, watching.Us, r.RequestedBy)
-
-	_, err = b.Store.MoveChange(t.Context(), b.change.ID, release.RollingBack, release.RolledBack, "Restored, and the check of it is clear.")
-	require.NoError(t, err)
-	b.goOn()
-	assert.Equal(t, watch.Ended, b.watch(b.id).State)
-	assert.Contains(t, b.watch(b.id).Why, "It went back by itself")
-	for _, l := range b.looks(b.id)[1:] {
-		assert.Equal(t, watch.LeftOut, l.State)
-	}
-}
-
-func TestGoingBackThatDoesNotSucceedIsAPersons(t *testing.T) {
-	b := newBench(t)
-	b.asks(site.GoBack{On: true})
-	b.now = noon.Add(11 * time.Minute)
-	b.found(broken("/"), evidence.VerdictBroken, true)
-	b.now = b.now.Add(10 * time.Minute)
-	b.goOn()
-	first := b.watch(b.id).BackRunID
-	require.NotNil(t, first)
-	runs, err := b.Store.ChangeRuns(t.Context(), b.change.ID)
-	require.NoError(t, err)
-	for _, r := range runs {
-		if r.Kind == release.RollBackRun {
-			require.NoError(t, b.Runner.Stop(t.Context(), r.ID))
-		}
-	}
-	require.Equal(t, release.Promoted, b.state(b.change), "production still has it")
-	for range 3 {
-		b.now = b.now.Add(time.Minute)
-		b.goOn()
-	}
-	w := b.watch(b.id)
-	assert.Equal(t, first, w.BackRunID, "it is not tried again and again")
-	assert.Contains(t, w.BackRefused, "production still has the change")
-	b.told("did not go back by itself")
-	assert.Equal(t, release.Promoted, b.state(b.change))
-}
-
-func TestSomebodyMaySayNo(t *testing.T) {
-	b := newBench(t)
-	b.asks(site.GoBack{On: true})
-	b.now = noon.Add(11 * time.Minute)
-	b.found(broken("/"), evidence.VerdictBroken, true)
-	require.NoError(t, b.SayNo(t.Context(), b.id, "vera", "the sale ends tonight"))
-	b.day(clear)
-	assert.Equal(t, release.Marked, b.state(b.change))
-	assert.Equal(t, watch.Waits, b.watch(b.id).State)
-	b.told("does not go back by itself: vera said no: the sale ends tonight.")
-}
-
-func TestNothingGoesBackByItselfFromUnderALaterChange(t *testing.T) {
-	b := newBench(t)
-	b.asks(site.GoBack{On: true})
-	b.now = noon.Add(11 * time.Minute)
-	b.found(broken("/"), evidence.VerdictBroken, true)
-	c, r := b.Promoted("Lazy", settings.Values{"images.lazy": true}) // whose watch has not begun yet
-	_, _ = c, r
-	b.now = b.now.Add(time.Hour)
-	b.goOn()
-	assert.Equal(t, release.Marked, b.state(b.change))
-	assert.Contains(t, b.watch(b.id).BackRefused, "Something else was brought to production after it")
 }
 
 func TestAWatchEndsWithAPersonsRollback(t *testing.T) {
@@ -384,14 +294,32 @@ func TestProductionThatWasChangedOutsideIsNotLookedAt(t *testing.T) {
 	production := b.Environments().Production
 	v, err := b.Store.Revision(t.Context(), b.ID, production.Fingerprint)
 	require.NoError(t, err)
-	_, tag := b.Production.Layer.Settings()
-	_, matched := b.Production.Layer.Replace(v.With(settings.Values{"images.lazy": true}), tag)
-	require.True(t, matched)
-	require.NoError(t, b.Site.Desk.Acts.ReadAll(t.Context()))
+	b.outside(v.With(settings.Values{"images.lazy": true}))
 	b.now = noon.Add(11 * time.Minute)
 	b.goOn()
 	l := b.looks(b.id)[0]
 	assert.Equal(t, watch.Planned, l.State)
 	assert.Contains(t, l.Why, "somebody changed them outside")
 	assert.Equal(t, b.now.Add(5*time.Minute), l.TryAt.UTC(), "it is tried again")
+	b.now = noon.Add(40 * time.Hour)
+	for range 8 {
+		b.goOn()
+		b.now = b.now.Add(2 * time.Hour)
+	}
+	assert.Equal(t, watch.Waits, b.watch(b.id).State, "it is not tried for ever")
+}
+
+func TestALookThatBeganOnceIsNotTriedForEver(t *testing.T) {
+	b := newBench(t)
+	b.now = noon.Add(11 * time.Minute)
+	b.goOn()
+	b.End(t.Context(), b.look(b.Environments().Production).ID, evidence.VerdictNotChecked)
+	v, err := b.Store.Revision(t.Context(), b.ID, b.Environments().Production.Fingerprint)
+	require.NoError(t, err)
+	b.outside(v.With(settings.Values{"images.lazy": true}))
+	for range 12 {
+		b.now = b.now.Add(90 * time.Minute)
+		b.goOn()
+	}
+	assert.Equal(t, watch.NotChecked, b.looks(b.id)[0].State)
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"tidemarker/internal/core/vitals"
+	"tidemarker/internal/core/words"
 )
 
 // What counts as a difference. The numbers are common practice where no source is
@@ -319,7 +320,7 @@ func contentFindings(m PageLook, rest Volatile, p PageLook) []Finding {
 		severity, title = Unsure, "Text came in: "+quote(come)
 	}
 	return []Finding{p.about(ContentKind, severity, title).
-		with("%s gone, %s come in.%s%s", count(len(gone), "line"), count(len(come), "line"), listed(" Gone: ", gone), listed(" Came in: ", come)).
+		with("%s gone, %s come in.%s%s", words.Count(len(gone), "line"), words.Count(len(come), "line"), listed(" Gone: ", gone), listed(" Came in: ", come)).
 		caused(title)}
 }
 

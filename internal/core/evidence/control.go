@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"tidemarker/internal/core/sequential"
+	"tidemarker/internal/core/words"
 )
 
 // ControlOutcome says what looking with the earlier settings showed of a finding.
@@ -200,7 +201,7 @@ func (c Control) String() string {
 	case Remains:
 		return fmt.Sprintf("There with the earlier settings, too, %d of %d: it is not the change's.", c.Without, c.WithoutOf)
 	case Random:
-		return fmt.Sprintf("Comes and goes at random: in %d of %s with the change, in %d of %d with the earlier settings.", c.With, count(c.WithOf, "look"), c.Without, c.WithoutOf)
+		return fmt.Sprintf("Comes and goes at random: in %d of %s with the change, in %d of %d with the earlier settings.", c.With, words.Count(c.WithOf, "look"), c.Without, c.WithoutOf)
 	}
 	return "Not looked at with the earlier settings: " + c.Why + "."
 }

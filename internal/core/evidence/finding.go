@@ -10,6 +10,7 @@ import (
 
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/visual"
+	"tidemarker/internal/core/words"
 )
 
 // Kind says what sort of difference a finding is. The kinds are those of the check
@@ -195,7 +196,7 @@ type Progress struct {
 func Summarise(v Verdict, findings []Finding, looks Progress) string {
 	switch v {
 	case VerdictClear:
-		return fmt.Sprintf("Clear: %s, nothing a visitor would miss.%s", count(looks.Done, "look"), movedOn(findings))
+		return fmt.Sprintf("Clear: %s, nothing a visitor would miss.%s", words.Count(looks.Done, "look"), movedOn(findings))
 	case VerdictNotChecked:
 		for _, f := range findings {
 			if f.Host != "" {
@@ -205,10 +206,10 @@ func Summarise(v Verdict, findings []Finding, looks Progress) string {
 				return "Not checked: pictures were not compared, since another browser or other fonts draw them than the mark's. Take a new mark."
 			}
 			if f.Kind == NotCheckedKind && f.Severity != Note {
-				return fmt.Sprintf("Not checked: %s could not be looked at (%s: %s).", count(max(looks.Failed, 1), "page"), f.Page, lowerFirst(f.Title))
+				return fmt.Sprintf("Not checked: %s could not be looked at (%s: %s).", words.Count(max(looks.Failed, 1), "page"), f.Page, lowerFirst(f.Title))
 			}
 		}
-		return fmt.Sprintf("Not checked: %d of %s were made.", looks.Done, count(looks.Planned, "look"))
+		return fmt.Sprintf("Not checked: %d of %s were made.", looks.Done, words.Count(looks.Planned, "look"))
 	}
 	want := Broken
 	word := "Broken"
@@ -225,7 +226,7 @@ func Summarise(v Verdict, findings []Finding, looks Progress) string {
 	}
 	more := ""
 	if n := causes(findings, want) - 1; n > 0 {
-		more = fmt.Sprintf(" And %s.", count(n, "more cause"))
+		more = fmt.Sprintf(" And %s.", words.Count(n, "more cause"))
 	}
 	proof := ""
 	if worst.Control != nil && worst.Control.Outcome != NotMade {
@@ -274,7 +275,7 @@ func where(pages []string) string {
 	if len(pages) == 1 {
 		return pages[0]
 	}
-	return count(len(pages), "page")
+	return words.Count(len(pages), "page")
 }
 
 // order puts the kinds that explain most first: a script error explains the journey
@@ -313,13 +314,6 @@ func causes(findings []Finding, want Severity) int {
 func unique(list []string) []string {
 	slices.Sort(list)
 	return slices.Compact(list)
-}
-
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 func lowerFirst(s string) string {

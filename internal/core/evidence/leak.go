@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/core/words"
 )
 
 func policyFindings(m, p PageLook) []Finding {
@@ -83,7 +84,7 @@ func leakFindings(base Baseline, p Probe) []Finding {
 	owner := k.Persona
 	k.Persona = site.Visitor
 	return []Finding{k.about(LeakKind, Broken, "A stranger is shown the page made for "+owner).
-		with("A cached copy was served that has %s.%s %s.", count(len(foreign), "line that only "+owner+" gets"), listed(" Lines: ", foreign), p.Second.CacheNote).
+		with("A cached copy was served that has %s.%s %s.", words.Count(len(foreign), "line that only "+owner+" gets"), listed(" Lines: ", foreign), p.Second.CacheNote).
 		caused("shown to a stranger")}
 }
 

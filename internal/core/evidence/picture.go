@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"tidemarker/internal/core/visual"
+	"tidemarker/internal/core/words"
 )
 
 // What counts as a difference in a picture. The numbers are common practice: a speed setting
@@ -105,11 +106,11 @@ func whereIn(x part) string {
 	r := x.region
 	switch r.Happened {
 	case visual.Came:
-		return fmt.Sprintf("%s came in, %d px from the top.", count(r.Rows, "row"), r.Y)
+		return fmt.Sprintf("%s came in, %d px from the top.", words.Count(r.Rows, "row"), r.Y)
 	case visual.Went:
-		return fmt.Sprintf("%s went out, %d px from the top.", count(r.Rows, "row"), r.Was)
+		return fmt.Sprintf("%s went out, %d px from the top.", words.Count(r.Rows, "row"), r.Was)
 	case visual.Moved:
-		return fmt.Sprintf("%s from %d px from the top are %d px from the top now.", count(r.Rows, "row"), r.Was, r.Y)
+		return fmt.Sprintf("%s from %d px from the top are %d px from the top now.", words.Count(r.Rows, "row"), r.Was, r.Y)
 	}
 	return fmt.Sprintf("%s px changed, in an area of %d × %d px, %d px from the top.", thousands(x.changed), r.Width, r.Height, r.Y)
 }
@@ -118,7 +119,7 @@ func whereIn(x part) string {
 func others(res visual.Result, parts []part, i int) string {
 	s := ""
 	if i == 0 && len(parts) > mostParts {
-		s = fmt.Sprintf(" %s elsewhere on the page.", count(len(parts)-mostParts, "more difference"))
+		s = fmt.Sprintf(" %s elsewhere on the page.", words.Count(len(parts)-mostParts, "more difference"))
 	}
 	if i == 0 && res.Grown != 0 {
 		s += fmt.Sprintf(" The page is %d px %s.", max(res.Grown, -res.Grown), map[bool]string{true: "taller", false: "shorter"}[res.Grown > 0])

@@ -7,6 +7,7 @@ import (
 
 	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/core/words"
 )
 
 // ProbeKind says what a probe asked.
@@ -229,7 +230,7 @@ func tokenFindings(m, p Probe) []Finding {
 		return nil
 	}
 	return []Finding{p.about(FormKind, Broken, "A form's token is the same for everybody").
-		with("The page is cached with %s that is generated fresh with each page. A form that brings it back late, or second, is refused. %s.", count(n, "hidden value"), p.Second.CacheNote).caused("cached token")}
+		with("The page is cached with %s that is generated fresh with each page. A form that brings it back late, or second, is refused. %s.", words.Count(n, "hidden value"), p.Second.CacheNote).caused("cached token")}
 }
 
 // lag is by how much the site's clock is behind ours, by an answer that came from the

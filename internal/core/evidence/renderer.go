@@ -5,6 +5,8 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
+	"tidemarker/internal/core/words"
 )
 
 // Renderer is what draws the pictures of a look: a browser with the fonts of its machine. The
@@ -47,7 +49,7 @@ func (r *Renderer) since(now *Renderer) string {
 		}
 	}
 	if more := len(fonts) - 3; more > 0 {
-		fonts = append(fonts[:3], "and "+count(more, "more font"))
+		fonts = append(fonts[:3], "and "+words.Count(more, "more font"))
 	}
 	if out = append(out, fonts...); len(out) == 0 {
 		return "the browser and the names of its fonts are the same, but letters and controls come out otherwise"

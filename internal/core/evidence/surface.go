@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"tidemarker/internal/core/words"
 )
 
 // headFacts are what the head of a page says to programs, in the order in which it is told.
@@ -66,7 +68,7 @@ func deafFindings(m PageLook, rest Volatile, p PageLook) []Finding {
 	}
 	first := slices.Sorted(maps.Keys(names))[0]
 	return []Finding{p.about(ScriptErrorKind, Unsure, first+" no longer reacts").
-		with("%s no longer listened to.%s", count(len(gone), "event is"), listed(" ", gone)).caused("deaf " + first)}
+		with("%s no longer listened to.%s", words.Count(len(gone), "event is"), listed(" ", gone)).caused("deaf " + first)}
 }
 
 // focusFindings tell of elements that are still there and that the keyboard no longer reaches,
@@ -208,7 +210,7 @@ func mixedFindings(m, p PageLook) []Finding {
 		return nil
 	}
 	return []Finding{p.about(RequestKind, Broken, "Is asked for without encryption: "+fresh[0]).
-		with("The page came over HTTPS, and asks for %s over HTTP.%s", count(len(fresh), "thing"), listed(" ", fresh)).caused("mixed content")}
+		with("The page came over HTTPS, and asks for %s over HTTP.%s", words.Count(len(fresh), "thing"), listed(" ", fresh)).caused("mixed content")}
 }
 
 // longKept is from when on what browsers keep counts as kept for long. Common practice: up
@@ -267,13 +269,13 @@ func versioned(address string) bool {
 func inWords(seconds int) string {
 	switch d := time.Duration(seconds) * time.Second; {
 	case d >= 48*time.Hour:
-		return count(int(d.Hours()/24), "day")
+		return words.Count(int(d.Hours()/24), "day")
 	case d >= 2*time.Hour:
-		return count(int(d.Hours()), "hour")
+		return words.Count(int(d.Hours()), "hour")
 	case d >= 2*time.Minute:
-		return count(int(d.Minutes()), "minute")
+		return words.Count(int(d.Minutes()), "minute")
 	}
-	return count(seconds, "second")
+	return words.Count(seconds, "second")
 }
 
 // linkFindings tell of links that led somewhere and lead nowhere now, and of new ones that do.

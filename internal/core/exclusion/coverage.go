@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"tidemarker/internal/core/words"
 )
 
 // Page is an address that is known of a site.
@@ -143,7 +145,7 @@ func (c cover) pages() []Remark {
 	for _, class := range classes {
 		pages := bare[class]
 		out = append(out, Remark{Kind: Uncovered, Pages: first(pages), Count: len(pages), Mend: &Mend{Role: "path-exclude", Add: c.smallest(pages)},
-			Text: fmt.Sprintf("%s of the class “%s” can be served from the page cache; none ever should be.", counted(len(pages), "page"), class)})
+			Text: fmt.Sprintf("%s of the class “%s” can be served from the page cache; none ever should be.", words.Count(len(pages), "page"), class)})
 	}
 	for n, i := range list {
 		pages := wide[n]
@@ -153,7 +155,7 @@ func (c cover) pages() []Remark {
 		r := c.l.Rules[i]
 		mend := &Mend{Role: r.Role, Key: r.Key, Remove: []string{r.Pattern}, Add: c.smallest(guards[n])}
 		out = append(out, Remark{Kind: Wide, Rule: &r, Pages: first(pages), Count: len(pages), Share: float64(len(pages)) / float64(cached), Mend: mend,
-			Text: fmt.Sprintf("“%s” keeps %s from being cached that should be, %.0f %% of all such.", r.Pattern, counted(len(pages), "page"), 100*float64(len(pages))/float64(cached))})
+			Text: fmt.Sprintf("“%s” keeps %s from being cached that should be, %.0f %% of all such.", r.Pattern, words.Count(len(pages), "page"), 100*float64(len(pages))/float64(cached))})
 	}
 	return out
 }
@@ -170,11 +172,11 @@ func (c cover) lifetimes() []Remark {
 		}
 		if p.FormLives > 0 && p.FormLives < c.l.Lifetime {
 			out = append(out, Remark{Kind: Expires, Pages: []string{p.Path}, Count: 1, Mend: &Mend{Role: "path-exclude", Add: c.smallest([]string{p.Path})},
-				Text: fmt.Sprintf("The form on %s can be sent for %s, but the page is cached for %s. Whoever opens it later than that is refused.", p.Path, span(p.FormLives), span(c.l.Lifetime))})
+				Text: fmt.Sprintf("The form on %s can be sent for %s, but the page is cached for %s. Whoever opens it later than that is refused.", p.Path, words.Span(p.FormLives), words.Span(c.l.Lifetime))})
 		}
 		if p.Shows > 0 && p.Shows < c.l.Lifetime && c.l.decides("always-refresh", p.Path) == nil {
 			out = append(out, Remark{Kind: Late, Pages: []string{p.Path}, Count: 1, Mend: &Mend{Role: "always-refresh", Add: []string{p.Path + "$"}},
-				Text: fmt.Sprintf("%s has to show what is published within %s, but is cached for %s and not refreshed.", p.Path, span(p.Shows), span(c.l.Lifetime))})
+				Text: fmt.Sprintf("%s has to show what is published within %s, but is cached for %s and not refreshed.", p.Path, words.Span(p.Shows), words.Span(c.l.Lifetime))})
 		}
 	}
 	return out
@@ -323,10 +325,3 @@ func (c cover) idle() []Remark {
 }
 
 func first(pages []string) []string { return slices.Clone(pages[:min(len(pages), mostPages)]) }
-
-func counted(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
-}

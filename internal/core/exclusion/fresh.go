@@ -1,6 +1,10 @@
 package exclusion
 
-import "fmt"
+import (
+	"fmt"
+
+	"tidemarker/internal/core/words"
+)
 
 // Freshness is how long a page may go on showing what it showed before something was
 // published, and by what rule.
@@ -25,7 +29,7 @@ func (l Layer) ShowsWithin(page string, asked int, agent string) Freshness {
 		f = l.Lives()
 	}
 	if asked > 0 && !f.AtOnce && (f.Seconds == 0 || asked < f.Seconds) {
-		f.Rule = fmt.Sprintf("The team wants it within %s. %s", span(asked), f.Rule)
+		f.Rule = fmt.Sprintf("The team wants it within %s. %s", words.Span(asked), f.Rule)
 		f.Seconds = asked
 	}
 	return f
@@ -36,18 +40,5 @@ func (l Layer) Lives() Freshness {
 	if l.Lifetime == 0 {
 		return Freshness{Rule: "No setting says for how long pages are cached."}
 	}
-	return Freshness{Seconds: l.Lifetime, Rule: fmt.Sprintf("What is cached lives for %s.", span(l.Lifetime))}
-}
-
-// span is a number of seconds in words.
-func span(seconds int) string {
-	for _, u := range []struct {
-		size int
-		one  string
-	}{{86400, "day"}, {3600, "hour"}, {60, "minute"}} {
-		if seconds >= u.size && seconds%u.size == 0 {
-			return counted(seconds/u.size, u.one)
-		}
-	}
-	return counted(seconds, "second")
+	return Freshness{Seconds: l.Lifetime, Rule: fmt.Sprintf("What is cached lives for %s.", words.Span(l.Lifetime))}
 }

@@ -1,9 +1,6 @@
 package httpcache
 
-import (
-	"fmt"
-	"time"
-)
+import "time"
 
 // Stored is a response that a browser keeps, whose body is kept elsewhere under its SHA-256.
 type Stored struct {
@@ -29,6 +26,3 @@ func (s Stored) Serves(at time.Time) bool {
 
 // Lifetime is for how many seconds it is kept; 0 when the response does not say.
 func (s Stored) Lifetime() int { return int(s.Exchange().Kept().Seconds()) }
-
-// Text says what it is.
-func (s Stored) Text() string { return fmt.Sprintf("%s (%s)", s.URL, s.Kind) }

@@ -70,9 +70,6 @@ func Of(t Topic) (About, bool) {
 	return Topics[i], true
 }
 
-// Known tells whether there is such a way.
-func (h How) Known() bool { return slices.Contains([]How{AtOnce, Daily, Here, Never}, h) }
-
 const (
 	// Collect is for how long a notice waits for others that come with it, and Apart how far apart two mails to a person are.
 	Collect = 10 * time.Second

@@ -2,9 +2,10 @@ package site
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
+
+	"tidemarker/internal/core/words"
 )
 
 // Promotion is what holds for a site's promotions.
@@ -53,37 +54,10 @@ const (
 	ByTwice   Proof = "twice"
 )
 
-// BackFor are the kinds of findings that a change can go back for by itself.
-var BackFor = []string{"picture", "journey", "script-error", "request", "missing-resource", "layout-shift", "cache-leak", "cache-policy", "wrong-variant", "form-refused", "stale-content", "content"}
-
-// Check says what is wrong, "" when nothing is.
-func (p Promotion) Check() string {
-	if w := p.Watch; w != nil && (w.Hours < 0 || w.Hours > 744) {
-		return "promotion.watch.hours is from 0 to 744, which is 31 days"
-	}
-	g := p.GoBack
-	if g == nil {
-		return ""
-	}
-	for _, k := range g.Kinds {
-		if !slices.Contains(BackFor, k) {
-			return fmt.Sprintf("promotion.goBack.kinds has “%s”. Write some of %s", k, strings.Join(BackFor, ", "))
-		}
-	}
-	switch {
-	case g.Proof != "" && g.Proof != ByStaging && g.Proof != ByTwice:
-		return fmt.Sprintf("promotion.goBack.proof is staging or twice, not “%s”", g.Proof)
-	case g.Minutes < 0 || g.Minutes > 1440:
-		return "promotion.goBack.minutes is from 0 to 1440"
-	case g.On && p.Watched() == 0:
-		return "a change goes back by what its watch finds, and promotions are not watched. Give promotion.watch.hours"
-	}
-	return ""
-}
-
+// faults are what the schema of site files cannot see.
 func (p Promotion) faults() []string {
-	if why := p.Check(); why != "" {
-		return []string{why}
+	if p.GoBack != nil && p.GoBack.On && p.Watched() == 0 {
+		return []string{"promotion: a change goes back by what its watch finds, and promotions are not watched. Give promotion.watch.hours"}
 	}
 	return nil
 }
@@ -112,5 +86,5 @@ func (p Promotion) Text() string {
 	if g.Proof == ByTwice {
 		proof = "twice in a row"
 	}
-	return fmt.Sprintf("a change goes back by itself when a look finds %s on %s %s, %s after that was announced", kinds, pages, proof, g.Announced())
+	return fmt.Sprintf("a change goes back by itself when a look finds %s on %s %s, %s after that was announced", kinds, pages, proof, words.Span(int(g.Announced().Seconds())))
 }

@@ -8,6 +8,7 @@ import (
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/site"
+	"tidemarker/internal/core/words"
 )
 
 // State is how far a watch has come.
@@ -71,25 +72,18 @@ func Conclude(looks []LookState, over bool) (State, string) {
 	}
 	var why []string
 	if n := count[Found]; n > 0 {
-		why = append(why, fmt.Sprintf("%s found something that may be the change’s", looksSaid(n)))
+		why = append(why, fmt.Sprintf("%s found something that may be the change’s", words.Count(n, "look")))
 	}
 	if n := count[NotChecked] + count[LeftOut]; n > 0 {
-		why = append(why, fmt.Sprintf("%s could not be made", looksSaid(n)))
+		why = append(why, fmt.Sprintf("%s could not be made", words.Count(n, "look")))
 	}
 	if len(why) == 0 {
 		if n := count[News]; n > 0 {
-			return Settled, fmt.Sprintf("%s, nothing that is the change’s; %d saw news of the site.", looksSaid(len(looks)), n)
+			return Settled, fmt.Sprintf("%s, nothing that is the change’s; %d saw news of the site.", words.Count(len(looks), "look"), n)
 		}
-		return Settled, looksSaid(len(looks)) + ", all clear."
+		return Settled, words.Count(len(looks), "look") + ", all clear."
 	}
 	return Waits, strings.Join(why, "; ") + "."
-}
-
-func looksSaid(n int) string {
-	if n == 1 {
-		return "1 look"
-	}
-	return fmt.Sprintf("%d looks", n)
 }
 
 // Due tells whether a change goes back by itself for what a look found, and for which finding. class gives a page's class;

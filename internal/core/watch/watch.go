@@ -8,12 +8,15 @@ package watch
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/words"
 )
 
 // Reason is what a look is for.
@@ -53,6 +56,29 @@ func (l Look) Aged() bool {
 type Lives struct {
 	Seconds int
 	What    []string // addresses
+}
+
+// LivesOf are the lifetimes of what browsers keep: the shortest and the longest of documents, and of everything else.
+func LivesOf(kept []httpcache.Stored) []Lives {
+	by := map[int][]string{}
+	for _, document := range []bool{true, false} {
+		of := slices.DeleteFunc(slices.Clone(kept), func(s httpcache.Stored) bool { return (s.Kind == "document") != document })
+		if len(of) == 0 {
+			continue
+		}
+		shorter := func(a, b httpcache.Stored) int { return a.Lifetime() - b.Lifetime() }
+		shortest, longest := slices.MinFunc(of, shorter).Lifetime(), slices.MaxFunc(of, shorter).Lifetime()
+		for _, s := range of {
+			if l := s.Lifetime(); (l == shortest || l == longest) && !slices.Contains(by[l], s.URL) {
+				by[l] = append(by[l], s.URL)
+			}
+		}
+	}
+	var out []Lives
+	for _, l := range slices.Sorted(maps.Keys(by)) {
+		out = append(out, Lives{l, by[l]})
+	}
+	return out
 }
 
 const (
@@ -97,7 +123,7 @@ func New(period time.Duration, moments []exclusion.Moment, lives []Lives) []Look
 		add(m.After, Purpose{reason, m.Why, m.Pages})
 	}
 	for _, l := range lives {
-		add(l.Seconds+max(2, l.Seconds/together), Purpose{Browsers, fmt.Sprintf("Browsers keep %s for %s without asking.", some(l.What), Span(l.Seconds)), nil})
+		add(l.Seconds+max(2, l.Seconds/together), Purpose{Browsers, fmt.Sprintf("Browsers keep %s for %s without asking.", some(l.What), words.Span(l.Seconds)), nil})
 	}
 	for _, at := range thinning {
 		add(int(at.Seconds()), Purpose{Routine, "Nothing grows old just now; a browser comes again that was here at the promotion.", nil})
@@ -151,19 +177,6 @@ func some(what []string) string {
 		said += fmt.Sprintf(" and %d more", n)
 	}
 	return said
-}
-
-// Span says seconds in words.
-func Span(seconds int) string {
-	switch d := time.Duration(seconds) * time.Second; {
-	case d >= 48*time.Hour:
-		return fmt.Sprintf("%.0f days", d.Hours()/24)
-	case d >= 2*time.Hour:
-		return fmt.Sprintf("%.0f hours", d.Hours())
-	case d >= 2*time.Minute:
-		return fmt.Sprintf("%.0f minutes", d.Minutes())
-	}
-	return fmt.Sprintf("%d seconds", seconds)
 }
 
 // Blame says what a late finding comes of.

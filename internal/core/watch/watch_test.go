@@ -1,6 +1,7 @@
 package watch_test
 
 import (
+	"fmt"
 	"slices"
 	"testing"
 	"time"
@@ -11,6 +12,7 @@ import (
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/exclusion"
+	"tidemarker/internal/core/httpcache"
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/watch"
 )
@@ -43,6 +45,27 @@ func TestLooksComeWhenSomethingHasGrownOld(t *testing.T) {
 	assert.False(t, looks[1].Aged(), "a routine look leaves what is cached as it is")
 	assert.True(t, looks[3].Aged())
 	assert.True(t, looks[8].Aged(), "the last look looks at all")
+}
+
+func TestOfWhatBrowsersKeepTheShortestAndTheLongestCount(t *testing.T) {
+	kept := func(url, kind string, seconds int) httpcache.Stored {
+		return httpcache.Stored{URL: url, Kind: kind, Status: 200, Fields: httpcache.Header{"cache-control": {fmt.Sprintf("max-age=%d", seconds)}}}
+	}
+	assert.Equal(t, []watch.Lives{{Seconds: 60, What: []string{"/"}}, {Seconds: 600, What: []string{"/a.css"}}, {Seconds: 86400, What: []string{"/c.js"}}},
+		watch.LivesOf([]httpcache.Stored{kept("/", "document", 60), kept("/a.css", "stylesheet", 600), kept("/a.css", "stylesheet", 600), kept("/b.css", "stylesheet", 3600), kept("/c.js", "script", 86400)}))
+	assert.Empty(t, watch.LivesOf(nil))
+}
+
+// RFC 9111 §4.2: a stored response may be served without asking for as long as it is fresh; §5.2.2.4: no-cache never.
+func TestWhatABrowserTakesWithoutAsking(t *testing.T) {
+	at := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
+	s := httpcache.Stored{URL: "/a.css", Status: 200, Fields: httpcache.Header{"cache-control": {"max-age=600"}, "age": {"100"}}, Received: at}
+	assert.True(t, s.Serves(at.Add(499*time.Second)))
+	assert.False(t, s.Serves(at.Add(501*time.Second)), "it was a hundred seconds old when it came")
+	s.Fields["cache-control"] = []string{"max-age=600, no-cache"}
+	assert.False(t, s.Serves(at))
+	s.Fields["cache-control"] = nil
+	assert.False(t, s.Serves(at), "a lifetime that browsers estimate does not count")
 }
 
 func TestLooksThatAreNearAreOne(t *testing.T) {

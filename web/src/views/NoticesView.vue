@@ -11,6 +11,7 @@ import NoticeChoices from "../parts/NoticeChoices.vue";
 import WebhookList from "../parts/WebhookList.vue";
 import When from "../parts/When.vue";
 import { rest, topicWord } from "../parts/notices";
+import { whereItWaits } from "../parts/waits";
 
 const route = useRoute();
 const { may } = useSession();
@@ -21,12 +22,6 @@ const acts = useNoticeActs();
 const list = computed(() => data.value?.pages.flatMap((p) => p.notices) ?? []);
 const count = computed(() => data.value?.pages[0]?.unread ?? 0);
 const { data: waiting } = useSites("", true, "waiting", 0);
-const place = (s: { id: number; waitingFor: string; waitingId?: number }) =>
-  s.waitingFor === "change"
-    ? `/changes/${s.waitingId}`
-    : s.waitingFor === "run"
-      ? `/runs/${s.waitingId}`
-      : `/sites/${s.id}`;
 function open(n: Notice) {
   if (!n.read) acts.read.mutate({ only: n.id });
 }
@@ -100,7 +95,7 @@ function open(n: Notice) {
       <ul class="plain-list">
         <li v-for="s in waiting?.sites ?? []" :key="s.id" class="waits">
           <p class="small faded">{{ s.name }}</p>
-          <RouterLink :to="place(s)">{{ s.waiting }}</RouterLink>
+          <RouterLink :to="whereItWaits(s)">{{ s.waiting }}</RouterLink>
         </li>
       </ul>
     </aside>

@@ -13,6 +13,7 @@ import AskState from "../parts/AskState.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
 import StateGlyph from "../parts/StateGlyph.vue";
 import Trouble from "../parts/Trouble.vue";
+import { whereItWaits } from "../parts/waits";
 import When from "../parts/When.vue";
 
 const route = useRoute();
@@ -47,13 +48,6 @@ const register = useMutation({
     await router.push(`/sites/${s.id}`);
   },
 });
-
-const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
-  s.waitingFor === "change"
-    ? `/changes/${s.waitingId}`
-    : s.waitingFor === "run"
-      ? `/runs/${s.waitingId}`
-      : `/sites/${s.id}`;
 </script>
 
 <template>
@@ -105,7 +99,7 @@ const target = (s: { id: number; waitingFor: string; waitingId?: number }) =>
           </p>
           <p v-if="s.waitingFor === 'going'" class="faded">{{ s.waiting }}</p>
           <p v-else-if="s.waiting">
-            <RouterLink :to="target(s)">{{ s.waiting }}</RouterLink>
+            <RouterLink :to="whereItWaits(s)">{{ s.waiting }}</RouterLink>
           </p>
           <p v-else class="faded">Nothing waits for you.</p>
         </div>
