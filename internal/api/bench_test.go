@@ -222,7 +222,7 @@ func TestWhatDeletesDataIsNotTriedWithoutABackup(t *testing.T) {
 	assert.Equal(t, http.StatusConflict, status, "there is no mark yet: %s", text)
 	d.signIn("Ada", fmt.Sprintf("/changes/%d", c.ID))
 	d.see("p", "There are 31 now")
-	d.fill("#backup", "vault, box 9")
+	d.fill(".backup input", "vault, box 9")
 	d.click("button", "^Record the backup$")
 	d.see("p", "It is recorded")
 	d.accessible("a change that deletes data")

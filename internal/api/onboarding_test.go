@@ -61,6 +61,7 @@ func TestASiteThatNobodyHasSeenIsAdded(t *testing.T) {
 	d.fill("#look-marks", "Hale Quillet, hale@example.org")
 	d.accessible("editing the steps")
 	d.click("button", "^Keep$")
+	d.gone("#look-name")
 	d.click("button", "^Try$")
 	d.see(".ran", "it works\\s+member on desktop")
 

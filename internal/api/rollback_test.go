@@ -19,6 +19,12 @@ import (
 // promoted takes a change all the way to a mark on production, through the API.
 func (d *desk) promoted(title string, edits settings.Values) (id int64) {
 	d.Helper()
+	return d.onProduction(title, edits, "promote")
+}
+
+// onProduction takes a change through staging, and on from there by an act.
+func (d *desk) onProduction(title string, edits settings.Values, act string) (id int64) {
+	d.Helper()
 	marin, vera := d.api(people.Maintainer), d.api(people.Approver)
 	var c struct {
 		ID      int64
@@ -32,7 +38,7 @@ func (d *desk) promoted(title string, edits settings.Values) (id int64) {
 	status, text = marin.ask(http.MethodPost, at+"/try", map[string]any{}, nil)
 	require.Equal(d, http.StatusAccepted, status, text)
 	d.reaches(c.ID, release.Checked)
-	status, text = vera.ask(http.MethodPost, at+"/promote", map[string]any{}, nil)
+	status, text = vera.ask(http.MethodPost, at+"/"+act, map[string]any{}, nil)
 	require.Equal(d, http.StatusAccepted, status, text)
 	d.reaches(c.ID, release.Marked)
 	return c.ID

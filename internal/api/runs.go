@@ -11,6 +11,7 @@ import (
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/exclusion"
 	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/schedule"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/run"
 	"tidemarker/internal/store"
@@ -19,7 +20,7 @@ import (
 // RunSummary is a run in a list.
 type RunSummary struct {
 	ID          int64            `json:"id"`
-	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,isolation test,later look,culprit search,measure"`
+	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,isolation test,later look,culprit search,measure,tidy"`
 	State       string           `json:"state" enum:"queued,waiting,running,by hand,unknown,done,stopped,failed"`
 	Environment string           `json:"environment"`
 	Change      *int64           `json:"change"`
@@ -61,6 +62,7 @@ type RunView struct {
 	NoSearch    string                `json:"noSearch" doc:"Why what it found cannot be searched for its culprit; empty when it can."`
 	Gone        *time.Time            `json:"gone" doc:"When its looks and pictures were removed, as its site says; null while they are there."`
 	Searches    []int64               `json:"searches" doc:"Runs that searched for the culprit of what it found, the latest first."`
+	Tidy        *schedule.Work        `json:"tidy,omitempty" doc:"Of a tidy that recurs: what it counted."`
 	ManualTask  *ManualTaskView       `json:"manualTask" doc:"The checklist that a person carries out; none where a connector does it."`
 }
 
@@ -219,7 +221,7 @@ func (s *Server) ofKind(ctx context.Context, v *RunView, r store.Run, env store.
 			v.Measure = &rep
 		}
 	}
-	v.Gone = r.EvidenceGone
+	v.Gone, v.Tidy = r.EvidenceGone, r.Tidy.V
 	v.NoSearch, v.Searches, err = s.searchable(ctx, r)
 	return err
 }

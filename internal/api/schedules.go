@@ -2,7 +2,9 @@ package api
 
 import (
 	"context"
+	"maps"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -20,6 +22,8 @@ type ScheduleView struct {
 	Paused   bool              `json:"paused"`
 	Next     *time.Time        `json:"next,omitempty" doc:"When it comes next; none while it is paused, or when it is over."`
 	LastRun  *RunSummary       `json:"lastRun,omitempty"`
+	Usual    *int              `json:"usual,omitempty" doc:"Of a tidy: how many records are usual by now, since the last time; none while that is not known yet."`
+	Backup   *BackupWanted     `json:"backup,omitempty" doc:"Of a tidy that is due: where a backup is to be made, and recorded, for it to be carried out."`
 	Said     string            `json:"said" doc:"What it waits for, or what came of the last reading; empty when there is nothing to say."`
 	MadeBy   string            `json:"madeBy"`
 }
@@ -30,8 +34,8 @@ func (s *Server) scheduleOperations(api huma.API) {
 		func(ctx context.Context, in *ByID) (*output[[]ScheduleView], error) {
 			return out(s.scheduleViews(ctx, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "add-schedule", Method: http.MethodPost, Path: "/sites/{id}/schedules", Summary: "Has production checked, or all environments read, again and again",
-		Description: "What was missed is caught up once. Its first time is the first after now.", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "add-schedule", Method: http.MethodPost, Path: "/sites/{id}/schedules", Summary: "Has production checked, all environments read, or a tidy carried out, again and again",
+		Description: "What was missed is caught up once. Its first time is the first after now. A tidy is an approver's decision: each time its records are counted, a backup of production of the last day is waited for, and when far more or fewer would go than usual it is paused.", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body schedule.Schedule
@@ -39,11 +43,16 @@ func (s *Server) scheduleOperations(api huma.API) {
 			if _, err := s.Store.Site(ctx, in.ID); err != nil {
 				return nil, problem(err)
 			}
-			id, err := s.Scheduled.Add(ctx, in.ID, in.Body, who(ctx))
+			id, err := s.Scheduled.Add(ctx, in.ID, in.Body, by(ctx))
 			if err != nil {
 				return nil, problem(err)
 			}
 			return out(s.scheduleByID(ctx, id))
+		})
+	huma.Register(api, huma.Operation{OperationID: "list-tidies", Method: http.MethodGet, Path: "/sites/{id}/tidies", Summary: "What deleted data on production once, and can be carried out again",
+		Description: "Changes that only delete data and were found clear on production.", Tags: tags},
+		func(ctx context.Context, in *ByID) (*output[[]TidyView], error) {
+			return out(s.tidyViews(ctx, in.ID))
 		})
 	huma.Register(api, huma.Operation{OperationID: "edit-schedule", Method: http.MethodPut, Path: "/schedules/{id}", Summary: "Edits a schedule, or pauses it", Description: "409 when somebody else edited it since the version given.", Tags: tags},
 		func(ctx context.Context, in *struct {
@@ -54,7 +63,7 @@ func (s *Server) scheduleOperations(api huma.API) {
 				Paused   bool              `json:"paused,omitempty"`
 			}
 		}) (*output[ScheduleView], error) {
-			if err := s.Scheduled.Edit(ctx, in.ID, in.Body.Version, in.Body.Schedule, in.Body.Paused, who(ctx)); err != nil {
+			if err := s.Scheduled.Edit(ctx, in.ID, in.Body.Version, in.Body.Schedule, in.Body.Paused, by(ctx)); err != nil {
 				return nil, problem(err)
 			}
 			return out(s.scheduleByID(ctx, in.ID))
@@ -94,8 +103,15 @@ func (s *Server) scheduleView(ctx context.Context, row store.Schedule) (Schedule
 	l, err := schedule.Read(row.Schedule.V, time.LoadLocation)
 	if err != nil {
 		v.Said = "It cannot be followed: " + err.Error() + "."
-	} else if next, ok := l.Next(row.LastDue, s.Scheduled.Now()); ok && !row.Paused {
+		return v, nil
+	}
+	if next, ok := l.Next(row.LastDue, s.Scheduled.Now()); ok && !row.Paused {
 		v.Next = &next
+	}
+	if row.Schedule.V.What == schedule.Tidy {
+		if err := s.ofTidy(ctx, &v, l, row); err != nil {
+			return v, err
+		}
 	}
 	if row.LastRun == nil {
 		return v, nil
@@ -108,4 +124,65 @@ func (s *Server) scheduleView(ctx context.Context, row store.Schedule) (Schedule
 	summary := runSummary(r, env.Name)
 	v.LastRun = &summary
 	return v, err
+}
+
+// BackupWanted is an environment of which a backup is waited for.
+type BackupWanted struct {
+	Environment int64  `json:"environment"`
+	Name        string `json:"name"`
+}
+
+// ofTidy adds what is usual, and the backup that it waits for.
+func (s *Server) ofTidy(ctx context.Context, v *ScheduleView, l schedule.Line, row store.Schedule) error {
+	past, err := s.Store.Carried(ctx, row.ID, row.EditedAt)
+	if err != nil {
+		return err
+	}
+	now := s.Scheduled.Now()
+	if n, known := schedule.Usual(past, now); known {
+		v.Usual = &n
+	}
+	if _, due := l.Due(row.LastDue, now); !due || row.Paused {
+		return nil
+	}
+	envs, err := s.Store.EnvironmentsByRole(ctx, row.SiteID)
+	if err != nil {
+		return err
+	}
+	backed, err := s.Store.BackedUp(ctx, envs.Production.ID)
+	if err == nil && !backed {
+		v.Backup = &BackupWanted{envs.Production.ID, envs.Production.Name}
+	}
+	return err
+}
+
+// TidyView is a change that deleted data on production and may recur.
+type TidyView struct {
+	Change  int64       `json:"change"`
+	Title   string      `json:"title"`
+	Counted []TidyCount `json:"counted" doc:"What it would delete now; empty when that is not known."`
+	Why     string      `json:"why" doc:"Why it cannot recur; empty when it can."`
+}
+
+// TidyCount is how many records a setting deletes.
+type TidyCount struct {
+	Key     string `json:"key"`
+	Title   string `json:"title"`
+	Records int    `json:"records"`
+}
+
+func (s *Server) tidyViews(ctx context.Context, site int64) ([]TidyView, error) {
+	if _, err := s.Store.Site(ctx, site); err != nil {
+		return nil, err
+	}
+	all, err := s.Scheduled.Tidies(ctx, site)
+	views := []TidyView{}
+	for _, t := range all {
+		v := TidyView{Change: t.Change.ID, Title: t.Change.Title, Counted: []TidyCount{}, Why: t.Why}
+		for _, k := range slices.Sorted(maps.Keys(t.Counts)) {
+			v.Counted = append(v.Counted, TidyCount{k, t.Titles[k], t.Counts[k]})
+		}
+		views = append(views, v)
+	}
+	return views, err
 }

@@ -179,7 +179,7 @@ var needs = map[string]people.Ability{
 	"list-change-comments": people.See, "list-run-comments": people.See, "comment-on-change": people.Work, "comment-on-run": people.Work, "comment-on-finding": people.Work,
 	"get-calendar": people.See, "add-calendar-entry": people.Decide, "edit-calendar-entry": people.Decide, "remove-calendar-entry": people.Decide, "import-calendar": people.Decide, "export-calendar": people.See,
 	"get-history-known": people.See, "export-history": people.See, "verify-history": people.See, "get-in-force-at": people.See,
-	"list-schedules": people.See, "add-schedule": people.Work, "edit-schedule": people.Work, "remove-schedule": people.Work,
+	"list-schedules": people.See, "list-tidies": people.See, "add-schedule": people.Work, "edit-schedule": people.Work, "remove-schedule": people.Work,
 	"label-site": people.Work, "list-watches": people.See, "stop-watch": people.Work, "keep-change": people.Work, "settle-change": people.Work,
 	"list-notices": people.See, "read-notices": people.See, "get-notice-choices": people.See, "choose-notices": people.See, "set-notice-reach": people.See, "make-feed": people.See, "remove-feed": people.See,
 	"list-webhooks": people.Administer, "add-webhook": people.Administer, "edit-webhook": people.Administer, "renew-webhook-secret": people.Administer, "remove-webhook": people.Administer, "list-deliveries": people.Administer, "send-again": people.Administer,

@@ -165,6 +165,15 @@ func (d *desk) click(selector, text string) {
 	require.NoError(d, el.Timeout(patience).Click(proto.InputMouseButtonLeft, 1))
 }
 
+// gone waits until nothing like that is there any more: what closes moves what is below it, also from under a click.
+func (d *desk) gone(selector string) {
+	d.Helper()
+	require.Eventually(d, func() bool {
+		there, _, err := d.page.Has(selector)
+		return err == nil && !there
+	}, patience, pollEvery, "%s is still there", selector)
+}
+
 func (d *desk) fill(selector, text string) {
 	d.Helper()
 	el, err := d.page.Timeout(patience).Element(selector)

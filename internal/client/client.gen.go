@@ -1143,6 +1143,7 @@ const (
 	RunSummaryKindMeasure       RunSummaryKind = "measure"
 	RunSummaryKindPromote       RunSummaryKind = "promote"
 	RunSummaryKindRollBack      RunSummaryKind = "roll back"
+	RunSummaryKindTidy          RunSummaryKind = "tidy"
 	RunSummaryKindTry           RunSummaryKind = "try"
 )
 
@@ -1164,6 +1165,8 @@ func (e RunSummaryKind) Valid() bool {
 	case RunSummaryKindPromote:
 		return true
 	case RunSummaryKindRollBack:
+		return true
+	case RunSummaryKindTidy:
 		return true
 	case RunSummaryKindTry:
 		return true
@@ -1218,6 +1221,7 @@ const (
 	RunViewKindMeasure       RunViewKind = "measure"
 	RunViewKindPromote       RunViewKind = "promote"
 	RunViewKindRollBack      RunViewKind = "roll back"
+	RunViewKindTidy          RunViewKind = "tidy"
 	RunViewKindTry           RunViewKind = "try"
 )
 
@@ -1239,6 +1243,8 @@ func (e RunViewKind) Valid() bool {
 	case RunViewKindPromote:
 		return true
 	case RunViewKindRollBack:
+		return true
+	case RunViewKindTidy:
 		return true
 	case RunViewKindTry:
 		return true
@@ -1333,22 +1339,22 @@ func (e SearchedEditState) Valid() bool {
 
 // Defines values for SessionViewAbilities.
 const (
-	Administer SessionViewAbilities = "administer"
-	Decide     SessionViewAbilities = "decide"
-	See        SessionViewAbilities = "see"
-	Work       SessionViewAbilities = "work"
+	SessionViewAbilitiesAdminister SessionViewAbilities = "administer"
+	SessionViewAbilitiesDecide     SessionViewAbilities = "decide"
+	SessionViewAbilitiesSee        SessionViewAbilities = "see"
+	SessionViewAbilitiesWork       SessionViewAbilities = "work"
 )
 
 // Valid indicates whether the value is a known member of the SessionViewAbilities enum.
 func (e SessionViewAbilities) Valid() bool {
 	switch e {
-	case Administer:
+	case SessionViewAbilitiesAdminister:
 		return true
-	case Decide:
+	case SessionViewAbilitiesDecide:
 		return true
-	case See:
+	case SessionViewAbilitiesSee:
 		return true
-	case Work:
+	case SessionViewAbilitiesWork:
 		return true
 	default:
 		return false
@@ -2112,12 +2118,15 @@ type Definition struct {
 	Group     string       `json:"group"`
 
 	// Irreversible Applying it deletes data that no rollback brings back.
-	Irreversible *bool        `json:"irreversible,omitempty"`
-	Key          string       `json:"key"`
-	Max          *int64       `json:"max,omitempty"`
-	Min          *int64       `json:"min,omitempty"`
-	Needs        *[]string    `json:"needs,omitempty"`
-	Requires     *[]Condition `json:"requires,omitempty"`
+	Irreversible *bool     `json:"irreversible,omitempty"`
+	Key          string    `json:"key"`
+	Max          *int64    `json:"max,omitempty"`
+	Min          *int64    `json:"min,omitempty"`
+	Needs        *[]string `json:"needs,omitempty"`
+
+	// Records How many records it would delete now, as far as the speed layer counts them.
+	Records  *int64       `json:"records,omitempty"`
+	Requires *[]Condition `json:"requires,omitempty"`
 
 	// Risk 0 cannot break a page, 3 breaks some sites.
 	Risk    int64          `json:"risk"`
@@ -2995,7 +3004,10 @@ type RunView struct {
 	StopAsked bool         `json:"stopAsked"`
 	Summary   string       `json:"summary"`
 	Target    string       `json:"target"`
-	Url       string       `json:"url"`
+
+	// Tidy Of a tidy that recurs: what it counted.
+	Tidy *Work  `json:"tidy,omitempty"`
+	Url  string `json:"url"`
 
 	// Verdict clear, broken, unsure, not checked; empty while it runs.
 	Verdict string `json:"verdict"`
@@ -3296,6 +3308,22 @@ type Window struct {
 
 	// Zone Name of a time zone of the IANA database; UTC when empty.
 	Zone string `json:"zone"`
+}
+
+// Work defines model for Work.
+type Work struct {
+	At time.Time `json:"at"`
+
+	// Found How many records each would delete, counted just before.
+	Found *map[string]int64 `json:"found,omitempty"`
+
+	// Keys The settings that delete.
+	Keys []string `json:"keys"`
+
+	// Left The same, counted after it was done; what has come meanwhile is among them.
+	Left     *map[string]int64 `json:"left,omitempty"`
+	Most     int64             `json:"most"`
+	Schedule int64             `json:"schedule"`
 }
 
 // GetCalendarParams defines parameters for GetCalendar.

@@ -59,6 +59,9 @@ func (r *run) carryOut(ctx context.Context) error {
 	if r.row.Attempt > 1 && r.row.PutBack && !r.resumed && r.row.Kind != release.CulpritRun {
 		return errors.New("the run was cut off when its process ended")
 	}
+	if r.row.Kind == release.TidyRun {
+		return r.tidy(ctx)
+	}
 	if err := r.stopIfAsked(ctx); err != nil {
 		return err
 	}
@@ -167,7 +170,7 @@ func (r *run) connect(ctx context.Context) error {
 	}
 	r.env, r.able, r.cat, r.values = env, r.Acts.Able(env), *env.Catalogue.V, now.Values
 	switch r.row.Kind { // these do not begin from settings that nobody here decided on
-	case release.TryRun, release.PromoteRun, release.MarkRun:
+	case release.TryRun, release.PromoteRun, release.MarkRun, release.TidyRun:
 		if err := r.Acts.RefuseDrift(ctx, env); err != nil {
 			return err
 		}

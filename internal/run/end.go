@@ -230,7 +230,7 @@ func (r *run) record(ctx context.Context, s *store.Store, event release.RunEvent
 			return err
 		}
 	}
-	if err := r.notify(ctx, s); err != nil {
+	if err := errors.Join(r.notify(ctx, s), r.afterTidy(ctx, s, event)); err != nil {
 		return err
 	}
 	return s.Record(ctx, store.Event{SiteID: r.row.SiteID, EnvironmentID: &r.env.ID, ChangeID: r.row.ChangeID, RunID: &r.row.ID,
@@ -248,7 +248,7 @@ func (r *run) notify(ctx context.Context, s *store.Store) error {
 	}
 	e := store.Event{SiteID: r.row.SiteID, ChangeID: r.row.ChangeID, RunID: &r.row.ID, Who: ourselves, Text: fmt.Sprintf("%s %s. %s", done[r.row.Kind], r.env.Name, r.row.Summary)}
 	at, _, _ := r.site.Environment(r.env.Name)
-	looked := r.row.Kind == release.PromoteRun || r.row.Kind == release.CheckRun || r.row.Kind == release.RollBackRun
+	looked := r.row.Kind == release.PromoteRun || r.row.Kind == release.CheckRun || r.row.Kind == release.RollBackRun || r.row.Kind == release.TidyRun && r.row.Problem == ""
 	if at.Role == site.Production && looked && r.row.Verdict != evidence.VerdictClear && !r.row.StopAsked {
 		e.Topic = notice.Broken
 		found, err := s.Findings(ctx, r.row.ID)
@@ -262,13 +262,16 @@ func (r *run) notify(ctx context.Context, s *store.Store) error {
 		}
 		return s.Notify(ctx, e)
 	}
+	if r.row.Kind == release.TidyRun {
+		return nil // told with the topic for it
+	}
 	e.Topic, e.For = notice.Finished, []string{people.Called(r.row.RequestedBy)}
 	return s.Notify(ctx, e)
 }
 
 // done says in words what a run has done.
 var done = map[release.RunKind]string{release.MarkRun: "Mark of", release.TryRun: "Tried on", release.PromoteRun: "Promoted to",
-	release.RollBackRun: "Rolled back", release.CheckRun: "Checked", release.IsolationRun: "Cache isolation tested on", release.LaterRun: "Looked later on at", release.CulpritRun: "Searched for the culprit on", release.MeasureRun: "Measured on"}
+	release.RollBackRun: "Rolled back", release.CheckRun: "Checked", release.IsolationRun: "Cache isolation tested on", release.LaterRun: "Looked later on at", release.CulpritRun: "Searched for the culprit on", release.MeasureRun: "Measured on", release.TidyRun: "Tidied"}
 
 // letNextBegin lets the run that waited for this one begin when this one ended clear,
 // and skips it when not.

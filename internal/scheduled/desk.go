@@ -1,5 +1,5 @@
-// Package scheduled does what is to be done again and again by itself: checks of production as it is, and readings of what
-// environments have.
+// Package scheduled does what is to be done again and again by itself: checks of production as it is, readings of what
+// environments have, and tidies.
 //
 // [Desk.GoOn] is called every few seconds in each process. What is due (package core/schedule) is taken by one of them, in the
 // transaction in which its run is begun; what cannot be begun now waits, and is begun once when it can.
@@ -9,13 +9,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"sync"
 	"time"
 
 	"tidemarker/internal/act"
+	"tidemarker/internal/changes"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/schedule"
+	"tidemarker/internal/core/words"
 	"tidemarker/internal/run"
 	"tidemarker/internal/store"
 )
@@ -44,22 +47,25 @@ func (e *NotRight) Error() string { return e.Err.Error() + "." }
 // ErrEdited says that somebody else edited or removed a schedule.
 var ErrEdited = errors.New("somebody else edited this schedule just now. Load it again")
 
-// Add adds a schedule to a site.
-func (d *Desk) Add(ctx context.Context, siteID int64, s schedule.Schedule, who string) (id int64, err error) {
+// Add adds a schedule to a site. What deletes data is for who decides about production.
+func (d *Desk) Add(ctx context.Context, siteID int64, s schedule.Schedule, by changes.By) (id int64, err error) {
 	if _, err := schedule.Read(s, time.LoadLocation); err != nil {
 		return 0, &NotRight{err}
 	}
+	if err := d.mayRecur(ctx, siteID, s, by); err != nil {
+		return 0, err
+	}
 	err = d.Store.Within(ctx, func(in *store.Store) error {
-		if id, err = in.NewSchedule(ctx, store.Schedule{SiteID: siteID, Schedule: store.JSON[schedule.Schedule]{V: s}, MadeBy: who}, d.Now()); err != nil {
+		if id, err = in.NewSchedule(ctx, store.Schedule{SiteID: siteID, Schedule: store.JSON[schedule.Schedule]{V: s}, MadeBy: by.Who}, d.Now()); err != nil {
 			return err
 		}
-		return note(ctx, in, siteID, who, "Scheduled "+described(s)+".")
+		return note(ctx, in, siteID, by.Who, "Scheduled "+described(s)+".")
 	})
 	return id, err
 }
 
 // Edit replaces a schedule, or pauses it; [ErrEdited] when somebody else edited it since a version.
-func (d *Desk) Edit(ctx context.Context, id int64, version int, s schedule.Schedule, paused bool, who string) error {
+func (d *Desk) Edit(ctx context.Context, id int64, version int, s schedule.Schedule, paused bool, by changes.By) error {
 	if _, err := schedule.Read(s, time.LoadLocation); err != nil {
 		return &NotRight{err}
 	}
@@ -67,6 +73,16 @@ func (d *Desk) Edit(ctx context.Context, id int64, version int, s schedule.Sched
 		was, err := in.Schedule(ctx, id)
 		if err != nil {
 			return err
+		}
+		if was.Schedule.V.What != s.What {
+			return &NotRight{errors.New("a schedule stays what it is. Remove it, and add another")}
+		}
+		if justPaused := paused && reflect.DeepEqual(was.Schedule.V, s); !justPaused {
+			within := *d
+			within.Store = in
+			if err := within.mayRecur(ctx, was.SiteID, s, by); err != nil {
+				return err
+			}
 		}
 		now := was
 		now.Schedule.V, now.Paused = s, paused
@@ -81,7 +97,7 @@ func (d *Desk) Edit(ctx context.Context, id int64, version int, s schedule.Sched
 		if was.Paused != paused {
 			said = map[bool]string{true: "Paused ", false: "Took up again "}[paused] + described(s) + "."
 		}
-		return note(ctx, in, was.SiteID, who, said)
+		return note(ctx, in, was.SiteID, by.Who, said)
 	})
 }
 
@@ -105,6 +121,9 @@ func note(ctx context.Context, s *store.Store, siteID int64, who, text string) e
 
 func described(s schedule.Schedule) string {
 	what := map[schedule.What]string{schedule.Check: "checks of production", schedule.Drift: "readings of all environments"}[s.What]
+	if s.What == schedule.Tidy {
+		what = fmt.Sprintf("the tidy of change %d, at most %s at once,", s.Tidy.Change, words.Count(s.Tidy.Most, "record"))
+	}
 	quiet := ""
 	if s.Quiet.From != "" {
 		quiet = fmt.Sprintf(", quiet from %s to %s", s.Quiet.From, s.Quiet.To)
@@ -177,8 +196,14 @@ func (d *Desk) goOn(ctx context.Context, id int64) error {
 			taken = &s
 			return in.ScheduleDone(ctx, id, due, nil, "")
 		}
+		if s.Schedule.V.What == schedule.Tidy {
+			return d.tidy(ctx, in, s, due)
+		}
 		return d.check(ctx, in, s, due)
 	})
+	if later, is := errors.AsType[*notNow](err); is {
+		return d.wait(ctx, id, later)
+	}
 	if why, waits := run.Waits(err); waits {
 		return d.Store.ScheduleSaid(ctx, id, why)
 	}

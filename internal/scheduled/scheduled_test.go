@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tidemarker/internal/changes"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/schedule"
 	"tidemarker/internal/core/settings"
@@ -67,12 +68,14 @@ func (b *bench) goOn() {
 	all.Wait()
 }
 
+var marin, vera = changes.By{Who: "marin"}, changes.By{Who: "vera", Decides: true}
+
 var each = schedule.Schedule{What: schedule.Check, Begins: "2026-11-01T04:00", Zone: "UTC", Rule: "FREQ=DAILY"}
 
 func TestAMonthOfScheduledChecksOfWhichSomeAreMissed(t *testing.T) {
 	b := newBench(t)
 	b.marked()
-	_, err := b.Add(t.Context(), b.site, each, "marin")
+	_, err := b.Add(t.Context(), b.site, each, marin)
 	require.NoError(t, err)
 	for day := range 30 {
 		if day >= 10 && day < 17 {
@@ -96,7 +99,7 @@ func TestAMonthOfScheduledChecksOfWhichSomeAreMissed(t *testing.T) {
 func TestAScheduledCheckWaitsForWhatIsUnderWayAndIsBegunOnce(t *testing.T) {
 	b := newBench(t)
 	b.marked()
-	id, err := b.Add(t.Context(), b.site, each, "marin")
+	id, err := b.Add(t.Context(), b.site, each, marin)
 	require.NoError(t, err)
 	other, err := b.Runner.Start(t.Context(), store.Run{SiteID: b.site, EnvironmentID: b.envs.Production.ID, Kind: release.IsolationRun, RequestedBy: "vera"})
 	require.NoError(t, err)
@@ -119,7 +122,7 @@ func TestAScheduledCheckWaitsForWhatIsUnderWayAndIsBegunOnce(t *testing.T) {
 
 func TestWithoutAMarkNothingIsCheckedAndThatIsSaid(t *testing.T) {
 	b := newBench(t)
-	id, err := b.Add(t.Context(), b.site, each, "marin")
+	id, err := b.Add(t.Context(), b.site, each, marin)
 	require.NoError(t, err)
 	b.now = time.Date(2026, 11, 1, 4, 0, 0, 0, time.UTC)
 	b.goOn()
@@ -133,7 +136,7 @@ func TestAScheduledReadingFindsWhatWasChangedOutside(t *testing.T) {
 	b := newBench(t)
 	drift := each
 	drift.What = schedule.Drift
-	id, err := b.Add(t.Context(), b.site, drift, "marin")
+	id, err := b.Add(t.Context(), b.site, drift, marin)
 	require.NoError(t, err)
 	now, etag := b.production.Layer.Settings()
 	_, ok := b.production.Layer.Replace(now.With(settings.Values{"markup.compact": true}), etag)
@@ -154,20 +157,20 @@ func TestAScheduledReadingFindsWhatWasChangedOutside(t *testing.T) {
 func TestAScheduleIsPausedEditedAndEnded(t *testing.T) {
 	b := newBench(t)
 	b.marked()
-	id, err := b.Add(t.Context(), b.site, each, "marin")
+	id, err := b.Add(t.Context(), b.site, each, marin)
 	require.NoError(t, err)
-	require.NoError(t, b.Edit(t.Context(), id, 1, each, true, "vera"))
-	require.ErrorIs(t, b.Edit(t.Context(), id, 1, each, false, "marin"), scheduled.ErrEdited)
+	require.NoError(t, b.Edit(t.Context(), id, 1, each, true, vera))
+	require.ErrorIs(t, b.Edit(t.Context(), id, 1, each, false, marin), scheduled.ErrEdited)
 	b.now = time.Date(2026, 11, 3, 12, 0, 0, 0, time.UTC)
 	b.goOn()
 	assert.Empty(t, b.checks())
-	require.NoError(t, b.Edit(t.Context(), id, 2, each, false, "vera"))
+	require.NoError(t, b.Edit(t.Context(), id, 2, each, false, vera))
 	b.goOn()
 	assert.Empty(t, b.checks(), "what was due while it was paused is not caught up")
 	require.NoError(t, b.Remove(t.Context(), id, "vera"))
 	require.ErrorIs(t, b.Remove(t.Context(), id, "vera"), store.ErrNotFound)
 	wrong := each
 	wrong.Rule = "FREQ=SECONDLY"
-	_, err = b.Add(t.Context(), b.site, wrong, "marin")
+	_, err = b.Add(t.Context(), b.site, wrong, marin)
 	require.ErrorAs(t, err, new(*scheduled.NotRight))
 }

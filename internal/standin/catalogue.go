@@ -35,18 +35,24 @@ func catalogue(name string) settings.Catalogue {
 // before it is switched on.
 func (i *Instance) catalogue() settings.Catalogue {
 	c := settings.Catalogue{}
+	newest := i.Layer.policy().featureNumber("tidy keep")
 	kinds := map[string]string{}
 	for _, kind := range tidies {
 		kinds[i.site.Features["tidy "+kind]] = kind
 	}
 	for _, d := range i.site.Catalogue.Settings {
 		if kind, is := kinds[d.Key]; is && d.Key != "" {
-			d.Summary += fmt.Sprintf(" There are %d now.", i.origin.Count(kind))
+			there := i.origin.Count(kind)
+			d.Summary += fmt.Sprintf(" There are %d now.", there)
+			d.Records = new(max(0, there-newest))
 		}
 		c.Settings = append(c.Settings, d)
 	}
 	return c
 }
+
+// Gather lets records of a kind gather on the site, as they do with time.
+func (i *Instance) Gather(kind string, n int) { i.origin.Gather(kind, n) }
 
 // Fernhollow is the shop: a dedicated host that can do most things.
 func Fernhollow() Site {

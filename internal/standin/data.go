@@ -68,11 +68,12 @@ func (l *Layer) trimmed(p policy, path string) bool {
 // tidies are the kinds of records that a tidy can delete.
 var tidies = []string{origin.Revisions, origin.Drafts, origin.Spam, origin.Expired}
 
-// tidy deletes records whose tidy is on, but for the newest.
-func (l *Layer) tidy(p policy) {
+// tidy deletes records whose tidy came into force, or keeps another number of them now, but for the newest.
+func (l *Layer) tidy(before, now policy) {
+	newest := now.featureNumber("tidy keep")
 	for _, kind := range tidies {
-		if p.feature("tidy " + kind) {
-			l.origin.Tidy(kind, p.featureNumber("tidy keep"))
+		if now.feature("tidy "+kind) && (!before.feature("tidy "+kind) || newest != before.featureNumber("tidy keep")) {
+			l.origin.Tidy(kind, newest)
 		}
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tidemarker/internal/core/settings"
+	"tidemarker/internal/standin/origin"
 )
 
 func TestFilesAreDeliveredAsTheSettingsSay(t *testing.T) {
@@ -105,6 +106,34 @@ func TestATidySaysWhatItDeletesAndKeepsTheNewest(t *testing.T) {
 	assert.Contains(t, d.Summary, "There are 4 now.")
 	d, _ = s.inst.catalogue().Find("tidy.spam")
 	assert.Contains(t, d.Summary, "There are 31 now.", "only what was asked for")
+}
+
+// What the protocol says of settings that delete: they do when they come into force, and not with each other setting that is changed.
+func TestATidyDeletesWhenItComesIntoForceAndNotAgain(t *testing.T) {
+	s, _ := start(t, nil)
+	would := func() int {
+		d, _ := s.inst.catalogue().Find("tidy.revisions")
+		return *d.Records
+	}
+	put := func(edits settings.Values) {
+		v, etag := s.inst.Layer.Settings()
+		_, ok := s.inst.Layer.Replace(v.With(edits), etag)
+		require.True(t, ok)
+	}
+	put(settings.Values{"tidy.keep": 4})
+	assert.Equal(t, 32, would(), "all but the newest four")
+	put(settings.Values{"tidy.revisions": true})
+	assert.Zero(t, would())
+	s.inst.Gather(origin.Revisions, 5)
+	put(settings.Values{"markup.compact": true})
+	assert.Equal(t, 5, would(), "another setting deletes nothing")
+	put(settings.Values{"tidy.revisions": false})
+	assert.Equal(t, 5, would())
+	put(settings.Values{"tidy.revisions": true})
+	assert.Zero(t, would(), "off and on again it deletes what has gathered")
+	s.inst.Gather(origin.Revisions, 5)
+	put(settings.Values{"tidy.keep": 3})
+	assert.Zero(t, would(), "so does keeping fewer")
 }
 
 func TestPagesOnDiskOutliveARestartAndMemoryHasLimitedRoom(t *testing.T) {

@@ -326,16 +326,17 @@ func (l *Layer) etag() string {
 }
 
 // Replace puts new values in force when the entity tag still is the one given. It
-// reports whether it was. Records that a tidy is to delete are gone then.
+// reports whether it was. Records that a tidy is to delete are gone then, where it was not in force before.
 func (l *Layer) Replace(v settings.Values, ifMatch string) (etag string, matched bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if ifMatch != l.etag() {
 		return l.etag(), false
 	}
+	before := l.policyLocked()
 	l.values = v.Clone()
 	l.serial++
-	l.tidy(l.policyLocked())
+	l.tidy(before, l.policyLocked())
 	return l.etag(), true
 }
 

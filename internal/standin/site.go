@@ -15,6 +15,8 @@ type Origin interface {
 	http.Handler
 	// Count is how many records of a kind have gathered.
 	Count(kind string) int
+	// Gather adds records of a kind, as visitors and editors do with time.
+	Gather(kind string, n int)
 	// Tidy deletes all but the newest records of a kind, and says how many.
 	Tidy(kind string, newest int) int
 }

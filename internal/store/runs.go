@@ -12,6 +12,7 @@ import (
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/schedule"
 )
 
 // RunProgress is how far a run has come within its phase.
@@ -54,6 +55,7 @@ type Run struct {
 	Handed        int                  `db:"handed"`  // how often it was handed to the queue
 	ResumeAt      *time.Time           `db:"resume_at"`
 	Measures      JSON[*measure.Scope] `db:"measures"` // what a measurement measures; nil of other runs
+	Tidy          JSON[*schedule.Work] `db:"tidy"`     // what a tidy deletes again; nil of other runs
 	RequestedBy   string               `db:"requested_by"`
 	Despite       string               `db:"despite"` // why it goes out although the calendar says no
 	CreatedAt     time.Time            `db:"created_at"`
@@ -67,9 +69,9 @@ func (s *Store) NewRun(ctx context.Context, r Run) (int64, error) {
 	if r.State == "" {
 		r.State = release.Queued
 	}
-	return s.insert(ctx, "the run", `INSERT INTO runs (site_id, environment_id, change_id, kind, state, target, put_back, mark_id, next_id, requested_by, measures, despite)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) RETURNING id`,
-		r.SiteID, r.EnvironmentID, r.ChangeID, r.Kind, r.State, r.Target, r.PutBack, r.MarkID, r.NextID, r.RequestedBy, r.Measures, r.Despite)
+	return s.insert(ctx, "the run", `INSERT INTO runs (site_id, environment_id, change_id, kind, state, target, put_back, mark_id, next_id, requested_by, measures, despite, tidy)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) RETURNING id`,
+		r.SiteID, r.EnvironmentID, r.ChangeID, r.Kind, r.State, r.Target, r.PutBack, r.MarkID, r.NextID, r.RequestedBy, r.Measures, r.Despite, r.Tidy)
 }
 
 // Run reads one run.

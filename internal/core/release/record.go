@@ -13,6 +13,7 @@ const (
 	ActRestore  ActKind = "put back" // a run brought back what it found
 	ActControl  ActKind = "control"  // a run looks with the settings from before; what it tried comes again
 	ActSearch   ActKind = "search"   // a run looks with some parts of a change; it puts back what it found
+	ActTidy     ActKind = "tidy"     // what deletes data is switched off, and on again so that it deletes
 	ActOutside  ActKind = "outside"  // somebody else did it
 	ActFirst    ActKind = "first"    // the first reading; nothing was changed
 )
@@ -44,8 +45,8 @@ func Record(acts []Placed) []Standing {
 		case a.Kind == ActTry || a.Kind == ActPromote:
 			out = place(out, a)
 		case a.From == a.To:
-		case a.Kind == ActSearch:
-			// What a run looks with comes on top, whatever it had before itself; what the run found
+		case a.Kind == ActSearch || a.Kind == ActTidy:
+			// What a run looks with (or tidies by) comes on top, whatever it had before itself; what the run found
 			// comes back when it is over.
 			if searching {
 				a.From = out[len(out)-1].Before

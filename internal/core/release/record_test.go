@@ -184,3 +184,16 @@ func TestTheMarkOfExactlyTheseSettingsIsChosen(t *testing.T) {
 	_, _, ok = ChooseMark(nil, "A")
 	assert.False(t, ok)
 }
+
+// A tidy that is carried out again switches off what deletes, and on again: afterwards all stands as before, and while it is off that is on top.
+func TestATidyThatRecursLeavesTheRecordAsItWas(t *testing.T) {
+	before := []Placed{{Kind: ActFirst, To: "0"}, promoted(1, "0", "T"), promoted(2, "T", "TB")}
+	off := append(slices.Clone(before), Placed{Kind: ActTidy, From: "TB", To: "B"})
+	assert.Equal(t, append(Record(before), Standing{0, "TB", "B"}), Record(off))
+	assert.Equal(t, Record(before), Record(append(off, Placed{Kind: ActTidy, From: "B", To: "TB"})))
+
+	first := append(slices.Clone(before[:2]), Placed{Kind: ActTidy, From: "T", To: "0"}, Placed{Kind: ActTidy, From: "0", To: "T"})
+	w, ok := Back(Record(first), 1)
+	require.True(t, ok, "also where it is the tidy's own change that is on top")
+	assert.Equal(t, Way{To: "0"}, w)
+}

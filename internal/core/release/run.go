@@ -20,6 +20,7 @@ const (
 	LaterRun     RunKind = "later look"     // looks at what grew old since another run
 	CulpritRun   RunKind = "culprit search" // finds what in a change breaks the site
 	MeasureRun   RunKind = "measure"        // loads pages with a change and without it, in turns
+	TidyRun      RunKind = "tidy"           // deletes again what a change deleted once, and looks at production
 )
 
 // PutsBackWhenItFails tells whether a run that cannot be finished brings back what it

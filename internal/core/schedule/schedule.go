@@ -18,15 +18,17 @@ type What string
 const (
 	Check What = "check" // production is checked as it is
 	Drift What = "drift" // all environments are read, to see what was changed outside
+	Tidy  What = "tidy"  // what a change deleted once is deleted again
 )
 
 // Schedule is what somebody wants done again and again.
 type Schedule struct {
-	What   What   `json:"what" enum:"check,drift" doc:"check: production is checked as it is; drift: the settings of all environments are read."`
+	What   What   `json:"what" enum:"check,drift,tidy" doc:"check: production is checked as it is; drift: the settings of all environments are read; tidy: what a change deleted once is deleted again."`
 	Begins string `json:"begins" doc:"Local date and time of the first, as 2026-11-27T04:00."`
 	Zone   string `json:"zone" doc:"Name of a time zone of the IANA database."`
 	Rule   string `json:"rule" doc:"Recurrence rule of RFC 5545, as FREQ=DAILY."`
 	Quiet  Quiet  `json:"quiet" doc:"Hours of the day in which it does not begin; it comes after them."`
+	Tidy   *Again `json:"tidy,omitempty" doc:"Of a tidy: what is deleted, and how much at most."`
 }
 
 // Quiet are hours of the day in which nothing begins by itself, in the schedule's zone: from a time of day to another, which
@@ -46,8 +48,11 @@ type Line struct {
 // Read reads a schedule; zone finds a time zone by its name. The error says what is wrong and how it is written.
 func Read(s Schedule, zone func(string) (*time.Location, error)) (Line, error) {
 	l := Line{Schedule: s}
-	if s.What != Check && s.What != Drift {
-		return l, fmt.Errorf("“%s” cannot be scheduled. Write check or drift", s.What)
+	if s.What != Check && s.What != Drift && s.What != Tidy {
+		return l, fmt.Errorf("“%s” cannot be scheduled. Write check, drift or tidy", s.What)
+	}
+	if (s.What == Tidy) != (s.Tidy != nil) || s.Tidy != nil && (s.Tidy.Change < 1 || s.Tidy.Most < 1) {
+		return l, fmt.Errorf("a tidy needs the change that carried it out first, and how many records may be deleted at once; nothing else has these")
 	}
 	if s.Rule == "" {
 		return l, fmt.Errorf("a schedule recurs. Write its rule as FREQ=DAILY")

@@ -97,7 +97,10 @@ func TestNextIsWhenItIsDue(t *testing.T) {
 func TestAScheduleThatCannotBeFollowedIsRefused(t *testing.T) {
 	good := schedule.Schedule{What: schedule.Check, Begins: "2026-11-01T04:00", Zone: "UTC", Rule: "FREQ=DAILY"}
 	for says, spoil := range map[string]func(*schedule.Schedule){
-		"Write check or drift":        func(s *schedule.Schedule) { s.What = "everything" },
+		"Write check, drift or tidy":  func(s *schedule.Schedule) { s.What = "everything" },
+		"a tidy needs the change":     func(s *schedule.Schedule) { s.What = schedule.Tidy },
+		"nothing else has these":      func(s *schedule.Schedule) { s.Tidy = &schedule.Again{Change: 1, Most: 5} },
+		"how many records may be":     func(s *schedule.Schedule) { s.What, s.Tidy = schedule.Tidy, &schedule.Again{Change: 1} },
 		"a schedule recurs":           func(s *schedule.Schedule) { s.Rule = "" },
 		"as 22:00 to 06:00":           func(s *schedule.Schedule) { s.Quiet.From = "22:00" },
 		"“10 pm” is no time of day":   func(s *schedule.Schedule) { s.Quiet = schedule.Quiet{From: "10 pm", To: "06:00"} },

@@ -58,6 +58,7 @@ type Definition struct {
 	Conflicts    []Condition `json:"conflicts,omitempty"`
 	Needs        []string    `json:"needs,omitempty"`
 	Irreversible bool        `json:"irreversible,omitempty" doc:"Applying it deletes data that no rollback brings back."`
+	Records      *int        `json:"records,omitempty" doc:"How many records it would delete now, as far as the speed layer counts them."`
 }
 
 // Catalogue is every setting that a speed layer has.

@@ -165,6 +165,9 @@ func (s *Shop) Count(kind string) int {
 	return s.records.Count(kind)
 }
 
+// Gather adds records of a kind.
+func (s *Shop) Gather(kind string, n int) { s.records.Gather(kind, n) }
+
 // Tidy deletes all but the newest records of a kind, and says how many.
 func (s *Shop) Tidy(kind string, newest int) int {
 	if kind == origin.Expired {

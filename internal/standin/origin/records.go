@@ -30,6 +30,13 @@ func (r *Records) Add(kind, text string) {
 	r.kept[kind] = append(r.kept[kind], text)
 }
 
+// Gather puts in a number of records without a text of their own.
+func (r *Records) Gather(kind string, n int) {
+	for range n {
+		r.Add(kind, kind)
+	}
+}
+
 // Count is how many records of a kind there are.
 func (r *Records) Count(kind string) int {
 	r.mu.Lock()

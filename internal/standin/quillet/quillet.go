@@ -118,6 +118,9 @@ func (o *Observatory) ServeHTTP(w http.ResponseWriter, r *http.Request) { o.rout
 // Count is how many records of a kind have gathered.
 func (o *Observatory) Count(kind string) int { return o.records.Count(kind) }
 
+// Gather adds records of a kind.
+func (o *Observatory) Gather(kind string, n int) { o.records.Gather(kind, n) }
+
 // Tidy deletes all but the newest records of a kind, and says how many.
 func (o *Observatory) Tidy(kind string, newest int) int { return o.records.Keep(kind, newest) }
 

@@ -106,6 +106,9 @@ func (a *Archive) ServeHTTP(w http.ResponseWriter, r *http.Request) { a.proxy.Se
 // Count is 0: nothing gathers here that a tidy would delete.
 func (a *Archive) Count(string) int { return 0 }
 
+// Gather adds nothing.
+func (a *Archive) Gather(string, int) {}
+
 // Tidy deletes nothing.
 func (a *Archive) Tidy(string, int) int { return 0 }
 

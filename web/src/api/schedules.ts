@@ -12,6 +12,14 @@ export function useSchedules(site: MaybeRefOrGetter<number>) {
   });
 }
 
+/** What deleted data on production once, and may be carried out again. */
+export function useTidies(site: MaybeRefOrGetter<number>) {
+  return useQuery({
+    queryKey: ["site", site, "tidies"],
+    queryFn: () => body(api.GET("/api/v1/sites/{id}/tidies", { params: { path: { id: toValue(site) } } })),
+  });
+}
+
 export function useScheduleActs() {
   const client = useQueryClient();
   const onSuccess = () => client.invalidateQueries({ queryKey: ["site"] });

@@ -2598,8 +2598,8 @@ export interface paths {
         get: operations["list-schedules"];
         put?: never;
         /**
-         * Has production checked, or all environments read, again and again
-         * @description What was missed is caught up once. Its first time is the first after now.
+         * Has production checked, all environments read, or a tidy carried out, again and again
+         * @description What was missed is caught up once. Its first time is the first after now. A tidy is an approver's decision: each time its records are counted, a backup of production of the last day is waited for, and when far more or fewer would go than usual it is paused.
          */
         post: operations["add-schedule"];
         delete?: never;
@@ -2657,6 +2657,26 @@ export interface paths {
         put?: never;
         /** Makes a persona ready, or takes a journey, on staging and on the spot */
         post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/tidies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What deleted data on production once, and can be carried out again
+         * @description Changes that only delete data and were found clear on production.
+         */
+        get: operations["list-tidies"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2952,6 +2972,18 @@ export interface components {
             /** Format: date-time */
             usedAt?: string;
         };
+        Again: {
+            /**
+             * Format: int64
+             * @description The change that carried it out first.
+             */
+            change: number;
+            /**
+             * Format: int64
+             * @description How many records may be deleted at once. More, and nothing is deleted.
+             */
+            most: number;
+        };
         Answer: {
             /** @description SHA-256 of the body kept. */
             body?: string;
@@ -3039,6 +3071,11 @@ export interface components {
             markedAt: string;
             /** @description Fingerprint of what was in force before the change came. */
             to: string;
+        };
+        BackupWanted: {
+            /** Format: int64 */
+            environment: number;
+            name: string;
         };
         BeaconView: {
             key?: string;
@@ -3787,6 +3824,11 @@ export interface components {
             /** Format: int64 */
             min?: number;
             needs?: string[];
+            /**
+             * Format: int64
+             * @description How many records it would delete now, as far as the speed layer counts them.
+             */
+            records?: number;
             requires?: components["schemas"]["Condition"][];
             /**
              * Format: int64
@@ -5172,7 +5214,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search" | "measure";
+            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search" | "measure" | "tidy";
             /** Format: int64 */
             site: number;
             siteName: string;
@@ -5907,7 +5949,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search" | "measure";
+            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search" | "measure" | "tidy";
             /** Format: date-time */
             startedAt: string | null;
             /** @enum {string} */
@@ -5941,7 +5983,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search" | "measure";
+            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search" | "measure" | "tidy";
             /** @description Looks that it planned, when what is cached has grown old. */
             later: components["schemas"]["LaterView"][];
             /** @description The checklist that a person carries out; none where a connector does it. */
@@ -5974,6 +6016,8 @@ export interface components {
             stopAsked: boolean;
             summary: string;
             target: string;
+            /** @description Of a tidy that recurs: what it counted. */
+            tidy?: components["schemas"]["Work"];
             url: string;
             /** @description clear, broken, unsure, not checked; empty while it runs. */
             verdict: string;
@@ -5992,15 +6036,19 @@ export interface components {
             quiet: components["schemas"]["Quiet"];
             /** @description Recurrence rule of RFC 5545, as FREQ=DAILY. */
             rule: string;
+            /** @description Of a tidy: what is deleted, and how much at most. */
+            tidy?: components["schemas"]["Again"];
             /**
-             * @description check: production is checked as it is; drift: the settings of all environments are read.
+             * @description check: production is checked as it is; drift: the settings of all environments are read; tidy: what a change deleted once is deleted again.
              * @enum {string}
              */
-            what: "check" | "drift";
+            what: "check" | "drift" | "tidy";
             /** @description Name of a time zone of the IANA database. */
             zone: string;
         };
         ScheduleView: {
+            /** @description Of a tidy that is due: where a backup is to be made, and recorded, for it to be carried out. */
+            backup?: components["schemas"]["BackupWanted"];
             /** Format: int64 */
             id: number;
             lastRun?: components["schemas"]["RunSummary"];
@@ -6016,6 +6064,11 @@ export interface components {
             schedule: components["schemas"]["Schedule"];
             /** Format: int64 */
             site: number;
+            /**
+             * Format: int64
+             * @description Of a tidy: how many records are usual by now, since the last time; none while that is not known yet.
+             */
+            usual?: number;
             /**
              * Format: int64
              * @description Give it back when editing.
@@ -6444,6 +6497,21 @@ export interface components {
         "Tick-task-itemRequest": {
             done: boolean;
         };
+        TidyCount: {
+            key: string;
+            /** Format: int64 */
+            records: number;
+            title: string;
+        };
+        TidyView: {
+            /** Format: int64 */
+            change: number;
+            /** @description What it would delete now; empty when that is not known. */
+            counted: components["schemas"]["TidyCount"][];
+            title: string;
+            /** @description Why it cannot recur; empty when it can. */
+            why: string;
+        };
         Timing: {
             /** Format: double */
             firstByte: number;
@@ -6710,6 +6778,24 @@ export interface components {
         Wish: {
             role: string;
             value: unknown;
+        };
+        Work: {
+            /** Format: date-time */
+            at: string;
+            /** @description How many records each would delete, counted just before. */
+            found?: {
+                [key: string]: number;
+            };
+            /** @description The settings that delete. */
+            keys: string[];
+            /** @description The same, counted after it was done; what has come meanwhile is among them. */
+            left?: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            most: number;
+            /** Format: int64 */
+            schedule: number;
         };
     };
     responses: never;
@@ -12421,6 +12507,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rehearsed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-tidies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TidyView"][];
                 };
             };
             /** @description Error */

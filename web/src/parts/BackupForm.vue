@@ -1,29 +1,23 @@
 <script setup lang="ts">
-/** Where the backup is that was made before something deletes data, on staging and then on production. */
+/** Where the backup of an environment is that was made before something deletes data there. */
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
-import { computed, ref } from "vue";
-import { useActs, type Change } from "../api/queries";
+import { ref } from "vue";
+import { useActs } from "../api/queries";
 import Trouble from "./Trouble.vue";
 
-const props = defineProps<{ change: Change }>();
+defineProps<{ environment: number; name: string }>();
 const acts = useActs();
 const place = ref("");
-const checked = computed(() => props.change.choices.some((c) => c.event === "tidy"));
-const env = computed(() =>
-  checked.value
-    ? { id: props.change.productionId, name: props.change.production }
-    : { id: props.change.stagingId, name: props.change.staging },
-);
 </script>
 
 <template>
   <form
     class="backup stack"
-    @submit.prevent="acts.backup.mutate({ env: env.id, place }, { onSuccess: () => (place = '') })"
+    @submit.prevent="acts.backup.mutate({ env: environment, place }, { onSuccess: () => (place = '') })"
   >
-    <label for="backup">Where is the backup of {{ env.name }} that was made for this?</label>
-    <InputText id="backup" v-model="place" size="small" required maxlength="500" />
+    <label :for="`backup-${environment}`">Where is the backup of {{ name }} that was made for this?</label>
+    <InputText :id="`backup-${environment}`" v-model="place" size="small" required maxlength="500" />
     <Trouble :error="acts.backup.error.value" />
     <p v-if="acts.backup.isSuccess.value" role="status" class="small">It is recorded; it counts for a day.</p>
     <div><Button type="submit" size="small" outlined label="Record the backup" /></div>

@@ -26,7 +26,9 @@ const way = computed(() => {
     : { says, label: "To the marks", to: { path: `/sites/${site}` } };
 });
 const shown = computed(
-  () => ["try", "promote", "check", "isolation test", "later look"].includes(props.run.kind) && leaks.value.length > 0,
+  () =>
+    ["try", "promote", "check", "isolation test", "later look", "tidy"].includes(props.run.kind) &&
+    leaks.value.length > 0,
 );
 </script>
 

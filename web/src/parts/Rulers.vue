@@ -64,6 +64,7 @@ const word: Record<string, string> = {
   "isolation test": "isolation tested",
   "later look": "looked at later",
   "culprit search": "searched",
+  tidy: "tidied",
   outside: "outside",
   running: "under way",
 };

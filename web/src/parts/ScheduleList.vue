@@ -3,9 +3,10 @@
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
 import { computed, ref } from "vue";
-import { useScheduleActs, useSchedules, type ScheduleWords } from "../api/schedules";
+import { useScheduleActs, useSchedules, useTidies, type ScheduleWords } from "../api/schedules";
 import { useSession } from "../api/session";
 import { againOf, againSaid, ruleOf } from "./calendar";
+import BackupForm from "./BackupForm.vue";
 import StateGlyph from "./StateGlyph.vue";
 import Trouble from "./Trouble.vue";
 import When from "./When.vue";
@@ -14,7 +15,20 @@ const props = defineProps<{ site: number }>();
 const { may } = useSession();
 const { data: schedules } = useSchedules(() => props.site);
 const acts = useScheduleActs();
-const names = { check: "Check production as it is", drift: "Read all environments" };
+const names = {
+  check: "Check production as it is",
+  drift: "Read all environments",
+  tidy: "Tidy production",
+};
+const { data: tidies } = useTidies(() => props.site);
+const tidyOf = (change?: number) => tidies.value?.find((t) => t.change === change);
+/** What may be chosen: what deletes data is an approver's, and has been carried out once. */
+const offered = computed(() =>
+  Object.entries(names).filter(([what]) => what !== "tidy" || (may("decide") && tidies.value?.length)),
+);
+const tidy = ref<{ change?: number; most?: number }>({});
+const chosen = computed(() => tidyOf(tidy.value.change));
+const counted = computed(() => chosen.value?.counted.reduce((n, c) => n + c.records, 0) ?? 0);
 
 const adding = ref(false);
 const empty = (): ScheduleWords => ({
@@ -26,11 +40,28 @@ const empty = (): ScheduleWords => ({
 });
 const words = ref(empty());
 const again = ref(againOf("FREQ=DAILY"));
-const lacks = computed(() => (words.value.begins ? "" : "Say when the first time is."));
+const lacks = computed(() => {
+  if (words.value.what === "tidy" && !chosen.value) return "Choose what is deleted.";
+  if (words.value.what === "tidy" && chosen.value?.why) return chosen.value.why;
+  if (words.value.what === "tidy" && !tidy.value.most) return "Say how many records may be deleted at once.";
+  return words.value.begins ? "" : "Say when the first time is.";
+});
+function choose(what: ScheduleWords["what"]) {
+  if (what === "tidy") again.value = againOf("FREQ=MONTHLY");
+}
 async function add() {
-  await acts.add.mutateAsync({ site: props.site, schedule: { ...words.value, rule: ruleOf(again.value) } });
+  const { change, most } = tidy.value;
+  await acts.add.mutateAsync({
+    site: props.site,
+    schedule: {
+      ...words.value,
+      rule: ruleOf(again.value),
+      tidy: words.value.what === "tidy" && change && most ? { change, most } : undefined,
+    },
+  });
   adding.value = false;
   words.value = empty();
+  tidy.value = {};
 }
 </script>
 
@@ -43,10 +74,30 @@ async function add() {
     <form v-if="adding" class="stack sheet" @submit.prevent="!lacks && add()">
       <label class="field"
         >What
-        <select v-model="words.what" v-focus>
-          <option v-for="(name, what) in names" :key="what" :value="what">{{ name }}</option>
+        <select v-model="words.what" v-focus @change="choose(words.what)">
+          <option v-for="[what, name] in offered" :key="what" :value="what">{{ name }}</option>
         </select></label
       >
+      <template v-if="words.what === 'tidy'">
+        <div class="pair">
+          <label class="field"
+            >What is deleted
+            <select v-model="tidy.change">
+              <option v-for="t in tidies" :key="t.change" :value="t.change">{{ t.title }}</option>
+            </select></label
+          >
+          <label class="field"
+            >At most so many records at once <input v-model.number="tidy.most" type="number" min="1" step="1"
+          /></label>
+        </div>
+        <p v-if="chosen && !chosen.why" class="small">
+          Now it would delete {{ counted }}:
+          <template v-for="(c, i) in chosen.counted" :key="c.key"
+            >{{ i ? "; " : "" }}{{ c.title }} {{ c.records }}</template
+          >. It deletes on production only, waits for a backup of the last day, and is paused when far more or fewer
+          records would go than usual.
+        </p>
+      </template>
       <div class="pair">
         <label class="field">First on <input v-model="words.begins" type="datetime-local" /></label>
         <label class="field"
@@ -84,6 +135,12 @@ async function add() {
             <template v-if="s.paused">paused</template>
             <template v-else-if="s.next">next <When :at="s.next" /></template>
             <template v-else>over</template>
+            <template v-if="s.schedule.tidy"
+              >; “{{ tidyOf(s.schedule.tidy.change)?.title ?? `change ${s.schedule.tidy.change}` }}”, at most
+              {{ s.schedule.tidy.most }} records at once<template v-if="s.usual !== undefined"
+                >, about {{ s.usual }} are usual by now</template
+              ></template
+            >
             <template v-if="s.schedule.quiet.from"
               >; quiet from {{ s.schedule.quiet.from }} to {{ s.schedule.quiet.to }}</template
             >
@@ -92,10 +149,12 @@ async function add() {
               <StateGlyph :state="s.lastRun.finishedAt ? s.lastRun.verdict || s.lastRun.state : s.lastRun.state" />
             </template>
           </span>
-          <span v-if="s.said" class="small">{{ s.said }}</span>
+          <span v-if="s.said" class="small said">{{ s.said }}</span>
+          <BackupForm v-if="s.backup && may('work')" :environment="s.backup.environment" :name="s.backup.name" />
         </span>
         <span v-if="may('work')" class="row acts">
           <Button
+            v-if="!s.paused || s.schedule.what !== 'tidy' || may('decide')"
             size="small"
             text
             :label="s.paused ? 'Go on' : 'Pause'"
@@ -124,6 +183,9 @@ async function add() {
 }
 .hours {
   flex-wrap: nowrap;
+}
+.said {
+  display: block;
 }
 .acts {
   gap: 0;

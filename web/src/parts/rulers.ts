@@ -15,6 +15,7 @@ export interface Sounding {
     | "isolation test"
     | "later look"
     | "culprit search"
+    | "tidy"
     | "outside"
     | "running";
   verdict: string;

@@ -23,6 +23,13 @@ const acts = useActs();
 const { data: parity } = useParity(() => change.value?.site ?? 0);
 const unlike = computed(() => parity.value?.unlike.some((u) => u.weighs));
 
+/** Where a backup is needed next: on staging before it is tried, then on production. */
+const backedUp = computed(() =>
+  change.value?.choices.some((c) => c.event === "tidy")
+    ? { id: change.value.productionId, name: change.value.production }
+    : { id: change.value?.stagingId ?? 0, name: change.value?.staging ?? "" },
+);
+
 /** Edits as they stand on this page; saved as they are made. */
 const edits = ref<Record<string, unknown>>({});
 // What was made here and is not saved yet is never replaced by what the server has.
@@ -195,7 +202,11 @@ onUnmounted(() => removeEventListener("keydown", press));
               @click="set(q.mend.key, q.mend.value)"
             />
           </div>
-          <BackupForm v-if="change.consequences.some((q) => q.kind === 'irreversible')" :change="change" />
+          <BackupForm
+            v-if="change.consequences.some((q) => q.kind === 'irreversible')"
+            :environment="backedUp.id"
+            :name="backedUp.name"
+          />
           <p v-if="unlike" class="small">
             {{ change.staging }} and {{ change.production }} differ in more than values; a check proves little of that.
             <RouterLink :to="`/sites/${change.site}/settings`">See what differs</RouterLink>

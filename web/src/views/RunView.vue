@@ -78,6 +78,7 @@ const titles: Record<string, string> = {
   "later look": "Later look",
   "culprit search": "Culprit search",
   measure: "Measurement",
+  tidy: "Tidy",
 };
 const laterStates: Record<string, string> = { planned: "planned", begun: "looked", withdrawn: "withdrawn" };
 </script>
