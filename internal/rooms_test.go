@@ -25,7 +25,7 @@ import (
 var rooms = [][]string{
 	{"cmd/tidemarker", "cmd/screenshots", "internal/soak"},
 	{"internal/api", "internal/command"},
-	{"internal/exclusions", "internal/onboard", "internal/field", "internal/scheduled", "internal/watching", "internal/testsite", "internal/post"},
+	{"internal/exclusions", "internal/onboard", "internal/field", "internal/scheduled", "internal/watching", "internal/rollouts", "internal/testsite", "internal/post"},
 	{"internal/changes"},
 	{"internal/run"},
 	{"internal/act", "internal/inspect"},

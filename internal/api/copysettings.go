@@ -10,7 +10,6 @@ import (
 
 	"tidemarker/internal/changes"
 	"tidemarker/internal/core/settings"
-	"tidemarker/internal/store"
 )
 
 func (s *Server) carryOperations(api huma.API) {
@@ -21,7 +20,7 @@ func (s *Server) carryOperations(api huma.API) {
 			ByID
 			Fingerprint string `path:"fingerprint"`
 		}) (*output[settings.Copied], error) {
-			return out(s.carry(ctx, in.ID, in.Fingerprint))
+			return out(s.Changes.Copied(ctx, in.ID, in.Fingerprint))
 		})
 	huma.Register(api, huma.Operation{OperationID: "fit-copied", Method: http.MethodPost, Path: "/sites/{id}/carried/fit", Summary: "What a carried revision means on this site; nothing is changed", Tags: tags, MaxBodyBytes: mostUpload},
 		func(ctx context.Context, in *struct {
@@ -46,42 +45,6 @@ func (s *Server) carryOperations(api huma.API) {
 		})
 }
 
-func (s *Server) carry(ctx context.Context, envID int64, fingerprint string) (settings.Copied, error) {
-	env, err := s.Store.Environment(ctx, envID)
-	if err != nil {
-		return settings.Copied{}, err
-	}
-	row, err := s.Store.Site(ctx, env.SiteID)
-	if err != nil {
-		return settings.Copied{}, err
-	}
-	if env.Catalogue.V == nil || env.About.V == nil {
-		return settings.Copied{}, huma.Error409Conflict(env.Name + " has not been read yet.")
-	}
-	v, err := s.Store.Revision(ctx, env.SiteID, fingerprint)
-	if err != nil {
-		return settings.Copied{}, err
-	}
-	rows, err := s.Store.SiteExclusions(ctx, env.SiteID)
-	if err != nil {
-		return settings.Copied{}, err
-	}
-	var left []settings.CopiedExclusion
-	in := map[string]map[string]bool{} // patterns by setting
-	for _, e := range rows {
-		if in[e.Key] == nil {
-			in[e.Key] = map[string]bool{}
-			for _, p := range v.Strings(e.Key) {
-				in[e.Key][p] = true
-			}
-		}
-		if e.RetiredAt == nil && in[e.Key][e.Pattern] {
-			left = append(left, settings.CopiedExclusion{Role: e.Role, Pattern: e.Pattern, Reason: e.Reason})
-		}
-	}
-	return settings.CopyOf(row.Name, env.About.V.Software, *env.Catalogue.V, v, left)
-}
-
 // fit maps a document on what a site's production has now.
 func (s *Server) fit(ctx context.Context, siteID int64, document string) (settings.Copied, settings.Fit, error) {
 	from, err := settings.ParseCopied([]byte(document))
@@ -100,31 +63,18 @@ func (s *Server) beginFromCopied(ctx context.Context, siteID int64, document, ti
 	if err != nil {
 		return ChangeView{}, err
 	}
-	taken := map[settings.Role]string{}
-	edits := settings.Values{}
+	var taken []settings.Mapped
 	for _, m := range fit.Mapped {
 		if slices.Contains(take, m.Key) {
-			edits[m.Key], taken[m.From.Role] = m.Value, m.Key
+			taken = append(taken, m)
 		}
 	}
-	if len(edits) == 0 {
+	if len(taken) == 0 {
 		return ChangeView{}, huma.Error422UnprocessableEntity("Nothing was taken: name at least one setting that the fit lists.")
 	}
 	words := changes.Words{Title: title, Reason: fmt.Sprintf("Copied from %s, revision %s.", from.Site, from.Fingerprint[:min(8, len(from.Fingerprint))])}
-	id, err := s.Changes.Begin(ctx, siteID, words, edits, who(ctx))
+	id, err := s.Changes.BeginCopied(ctx, siteID, words, from, taken, who(ctx))
 	if err != nil {
-		return ChangeView{}, err
-	}
-	var copied []store.Exclusion
-	for _, e := range from.Exclusions {
-		key, there := taken[e.Role]
-		if !there {
-			continue
-		}
-		copied = append(copied, store.Exclusion{SiteID: siteID, ChangeID: &id, Role: e.Role, Key: key, Pattern: e.Pattern,
-			Reason: fmt.Sprintf("%s (copied from %s)", e.Reason, from.Site), Who: who(ctx)})
-	}
-	if err := s.Store.AddExclusions(ctx, copied); err != nil {
 		return ChangeView{}, err
 	}
 	return s.changeView(ctx, id)

@@ -24,6 +24,7 @@ import (
 	"tidemarker/internal/field"
 	"tidemarker/internal/onboard"
 	"tidemarker/internal/post"
+	"tidemarker/internal/rollouts"
 	"tidemarker/internal/run"
 	"tidemarker/internal/scheduled"
 	"tidemarker/internal/status"
@@ -41,6 +42,7 @@ type Server struct {
 	Onboard    *onboard.Desk
 	Field      *field.Desk
 	Scheduled  *scheduled.Desk
+	Rollouts   *rollouts.Desk
 	Watching   *watching.Desk
 	Post       *post.Desk
 	Log        *slog.Logger
@@ -58,7 +60,7 @@ type Server struct {
 // NewServer is a server on what carries runs out. The address is nil on a loopback one.
 func NewServer(r *run.Runner, public *url.URL, log *slog.Logger) *Server {
 	desk := &changes.Desk{Store: r.Store, Acts: r.Acts, Runner: r}
-	return &Server{Field: &field.Desk{Store: r.Store, Log: log}, Store: r.Store, Acts: r.Acts, Runner: r, Changes: desk, Scheduled: &scheduled.Desk{Store: r.Store, Runner: r}, Watching: &watching.Desk{Store: r.Store, Runner: r, Changes: desk}, Post: &post.Desk{Store: r.Store, Log: log, Base: baseOf(public)}, Exclusions: &exclusions.Desk{Store: r.Store, Changes: desk},
+	return &Server{Field: &field.Desk{Store: r.Store, Log: log}, Store: r.Store, Acts: r.Acts, Runner: r, Changes: desk, Scheduled: &scheduled.Desk{Store: r.Store, Runner: r}, Rollouts: &rollouts.Desk{Store: r.Store, Runner: r, Changes: desk}, Watching: &watching.Desk{Store: r.Store, Runner: r, Changes: desk}, Post: &post.Desk{Store: r.Store, Log: log, Base: baseOf(public)}, Exclusions: &exclusions.Desk{Store: r.Store, Changes: desk},
 		Onboard: &onboard.Desk{Store: r.Store, Acts: r.Acts, Blobs: r.Tools.Blobs, Browser: r.Tools.Browser, Log: log}, Log: log, Public: public}
 }
 
@@ -148,6 +150,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.calendarOperations(v1)
 	s.scheduleOperations(v1)
 	s.watchOperations(v1)
+	s.rolloutOperations(v1)
 	s.noticeOperations(v1)
 	s.webhookOperations(v1)
 	s.runOperations(v1)

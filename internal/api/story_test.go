@@ -106,7 +106,7 @@ func deskBeside(t *testing.T, s standin.Site, doc site.Site) *desk {
 	log := slog.New(slog.NewTextHandler(t.Output(), nil))
 	server := serverOn(t, st, chromium, log)
 	d.server = server
-	queue, err := run.NewQueue(server.Runner, run.Options{Workers: 1, Survey: server.Onboard.Survey, Climb: server.Changes.ClimbOn, GoOut: server.Changes.GoOut, Scheduled: server.Scheduled.GoOn, Watch: server.Watching.GoOn})
+	queue, err := run.NewQueue(server.Runner, run.Options{Workers: 1, Survey: server.Onboard.Survey, Climb: server.Changes.ClimbOn, GoOut: server.Changes.GoOut, Scheduled: server.Scheduled.GoOn, Watch: server.Watching.GoOn, Rollouts: server.Rollouts.GoOn})
 	require.NoError(t, err)
 	require.NoError(t, queue.Start(t.Context()))
 	t.Cleanup(func() { queue.Stop(t.Context()) })

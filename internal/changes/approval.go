@@ -287,7 +287,7 @@ func (d *Desk) follow(ctx context.Context, a store.Approval) error {
 		return d.Store.ApprovalWaits(ctx, a.ID, err.Error())
 	}
 	err = d.reachProduction(ctx, a.ChangeID, eventOf(situation), By{Who: a.DecidedBy, Decides: true}, "")
-	if why, waits := waiting(err); waits {
+	if why, waits := Waits(err); waits {
 		return d.Store.ApprovalWaits(ctx, a.ID, why)
 	}
 	return err

@@ -95,7 +95,7 @@ func (d *Desk) ClimbOn(ctx context.Context) error {
 			defer trouble.At(trouble.Climbing)
 			return in.climbOn(ctx, row)
 		})
-		if why, waits := waiting(err); waits { // the transaction is gone; only what it waits for is kept
+		if why, waits := Waits(err); waits { // the transaction is gone; only what it waits for is kept
 			err = d.waits(ctx, id, why)
 		}
 		if err != nil {
@@ -106,7 +106,8 @@ func (d *Desk) ClimbOn(ctx context.Context) error {
 }
 
 // waiting is why something cannot be begun yet.
-func waiting(err error) (why string, is bool) {
+// Waits is why a change cannot move on now but may later; is is false for any other error, and for none.
+func Waits(err error) (why string, is bool) {
 	if no, is := errors.AsType[*release.NotAllowed](err); is {
 		return no.Error(), true
 	}

@@ -173,6 +173,8 @@ type Options struct {
 	Scheduled func(ctx context.Context) error
 	// Watch watches promotions.
 	Watch func(ctx context.Context) error
+	// Rollouts takes changes to other sites.
+	Rollouts func(ctx context.Context) error
 }
 
 // NewQueue returns a queue that works jobs off after [Queue.Start].
@@ -222,6 +224,7 @@ func (q *Queue) Start(ctx context.Context) error {
 		{q.opt.GoOut, "what was approved could not be followed up"},
 		{q.opt.Scheduled, "what is scheduled could not be begun"},
 		{q.opt.Watch, "a promotion could not be watched"},
+		{q.opt.Rollouts, "a rollout could not go on"},
 	} {
 		if loop.do != nil {
 			q.again(watch, loop.failed, loop.do)

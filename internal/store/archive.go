@@ -21,12 +21,12 @@ import (
 var archived = []struct{ table, where string }{
 	{"blobs", shownBlobs}, {"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"runs", ""}, {"acts", ""}, {"manual_tasks", ""}, {"drifts", ""}, {"looks", ""},
 	{"findings", ""}, {"decisions", ""}, {"later_looks", ""}, {"searches", ""}, {"search_answers", ""}, {"foresights", ""}, {"climbs", ""}, {"loads", ""}, {"field_sources", ""}, {"field_days", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"exports", ""}, {"backups", ""},
-	{"parities", ""}, {"bundles", ""}, {"calendar_entries", ""}, {"approvals", ""}, {"comments", ""}, {"schedules", ""}, {"watches", ""}, {"watch_looks", ""}, {"notices", ""}, {"history", ""},
+	{"parities", ""}, {"bundles", ""}, {"calendar_entries", ""}, {"approvals", ""}, {"comments", ""}, {"schedules", ""}, {"watches", ""}, {"watch_looks", ""}, {"rollouts", ""}, {"rollout_sites", ""}, {"notices", ""}, {"history", ""},
 }
 
 // cameLater are tables that an archive of an earlier version does not have; it holds nothing of
 // theirs.
-var cameLater = []string{"decisions", "later_looks", "searches", "search_answers", "foresights", "climbs", "loads", "field_sources", "field_days", "calendar_entries", "approvals", "comments", "schedules", "watches", "watch_looks", "notices"}
+var cameLater = []string{"decisions", "later_looks", "searches", "search_answers", "foresights", "climbs", "loads", "field_sources", "field_days", "calendar_entries", "approvals", "comments", "schedules", "watches", "watch_looks", "rollouts", "rollout_sites", "notices"}
 
 // notArchived are the other tables: references to blobs, which come about again; objects that are to go; the chain of the history, which that becomes anew; who may sign in and subscribe, with their secrets, and sites
 // that somebody is still adding, with theirs; page views, of which each day is kept; and who is told what, and how.

@@ -36,24 +36,31 @@ type Site struct {
 // New is a site whose environments were read. It ends with the test.
 func New(t *testing.T) *Site {
 	st, _ := testdb.New(t)
-	s := &Site{T: t}
-	doc := site.Site{Name: "Fernhollow", Pages: []site.Page{{Path: "/", Class: "home", Personas: []string{site.Visitor}, Devices: []string{site.Phone}}}}
-	for _, env := range []string{"staging", "production"} {
-		inst, err := standin.StartFernhollow(standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret"})
-		require.NoError(t, err)
-		t.Cleanup(func() { _ = inst.Close() }) // a test may have closed it
-		doc.Environments = append(doc.Environments, site.Environment{Name: env, URL: inst.URL, Connector: &site.Connector{Kind: "http", URL: inst.ConnectorURL(), Token: "secret"}})
-		s.Staging, s.Production = s.Production, inst
-	}
 	quiet := slog.New(slog.DiscardHandler)
 	acts := &act.Acts{Store: st, Kinds: kinds.All, Log: quiet}
 	runner, err := run.New(acts, &inspect.Tools{Blobs: st, Browser: func() (*browser.Browser, error) { return nil, errors.New("nobody looks here") }}, quiet)
 	require.NoError(t, err)
-	row, err := st.SaveSite(t.Context(), doc, false, "tester")
-	require.NoError(t, err)
-	s.Desk, s.ID = &changes.Desk{Store: st, Acts: acts, Runner: runner}, row.ID
-	require.NoError(t, acts.ReadAll(t.Context()))
-	return s
+	first := &Site{T: t, Desk: &changes.Desk{Store: st, Acts: acts, Runner: runner}}
+	return first.Beside("Fernhollow", standin.Fernhollow())
+}
+
+// Beside is another site of the same database.
+func (s *Site) Beside(name string, of standin.Site) *Site {
+	s.Helper()
+	out := &Site{T: s.T, Desk: s.Desk}
+	doc := site.Site{Name: name, Pages: []site.Page{{Path: "/", Class: "home", Personas: []string{site.Visitor}, Devices: []string{site.Phone}}}}
+	for _, env := range []string{"staging", "production"} {
+		inst, err := standin.Start(of, standin.Options{Environment: env, Addr: "127.0.0.1:0", Token: "secret"})
+		require.NoError(s, err)
+		s.Cleanup(func() { _ = inst.Close() }) // a test may have closed it
+		doc.Environments = append(doc.Environments, site.Environment{Name: env, URL: inst.URL, Connector: &site.Connector{Kind: "http", URL: inst.ConnectorURL(), Token: "secret"}})
+		out.Staging, out.Production = out.Production, inst
+	}
+	row, err := s.Desk.Store.SaveSite(s.Context(), doc, false, "tester")
+	require.NoError(s, err)
+	out.ID = row.ID
+	require.NoError(s, s.Desk.Acts.ReadAll(s.Context()))
+	return out
 }
 
 // Environments are the site's, by role, as they are known now.

@@ -25,6 +25,7 @@ const (
 	Outside   Topic = "outside"   // an environment was changed outside
 	Unknown   Topic = "unknown"   // nobody knows what an environment has
 	Tidied    Topic = "tidied"    // a tidy was carried out again, waits, or is paused
+	RolledOut Topic = "rollout"   // a rollout stopped, or is through
 	Settled   Topic = "settled"   // the watch of a promotion is over
 	Finished  Topic = "finished"  // a run that somebody began has ended
 )
@@ -58,6 +59,7 @@ var Topics = []About{
 	{Decided, "What you asked for was decided", people.See, true, AtOnce},
 	{Mentioned, "Somebody wrote your name", people.See, true, AtOnce},
 	{Tidied, "A scheduled tidy deleted something, waits, or is paused", people.Work, false, AtOnce},
+	{RolledOut, "A rollout stopped, or is through", people.Work, false, AtOnce},
 	{Outside, "An environment was changed outside", people.Work, false, Daily},
 	{Settled, "The watch of a promotion is over", people.Work, false, Daily},
 	{Finished, "A run that you began has ended", people.See, true, Here},

@@ -117,3 +117,32 @@ func TestARevisionIsCarriedToAnotherSiteByWhatItMeans(t *testing.T) {
 	_, err = ParseCopied([]byte(`{"format":"other"}`))
 	assert.ErrorContains(t, err, `its format is "other"`)
 }
+
+// What one change did is carried over to another site: its edits only, and of lists only what was added and taken away.
+func TestTheEditsOfAChangeAreCarriedToAnotherSite(t *testing.T) {
+	never := Definition{Key: "never", Role: "path-exclude", Type: Patterns, Default: []any{}}
+	here := switches(Definition{Key: "scripts.defer", Role: "js-defer"}, never, Definition{Key: "trim.feed", Role: "trim-feature"}, Definition{Key: "trim.icons", Role: "trim-feature"}, Definition{Key: "late", Role: "lazy-images"})
+	twin := here
+	other := switches(Definition{Key: "codeAfter", Role: "js-defer"}, Definition{Key: "skip", Role: "path-exclude", Type: Patterns, Default: []any{}}, Definition{Key: "noFeed", Role: "trim-feature"})
+	base := here.Defaults().With(Values{"never": []any{"/cart", "/old"}, "late": true})
+	edits := Values{"scripts.defer": true, "never": []any{"/cart", "/wishlist"}, "trim.feed": true}
+	doc, err := CopyOf("Shop", "Pages 4", here, base.With(edits), nil)
+	require.NoError(t, err)
+	values := func(f Fit) map[string]any {
+		out := map[string]any{}
+		for _, m := range f.Mapped {
+			out[m.Key] = m.Value
+		}
+		return out
+	}
+
+	fit := twin.FitEdits(doc, base, edits, twin.Defaults().With(Values{"never": []any{"/pay", "/old"}}), Host{Facts: Facts{}})
+	assert.Equal(t, map[string]any{"scripts.defer": true, "never": []any{"/pay", "/wishlist"}, "trim.feed": true}, values(fit), "the same key, role and type is the same setting, though two share the role")
+	assert.Empty(t, fit.Without)
+
+	fit = other.FitEdits(doc, base, edits, other.Defaults().With(Values{"codeAfter": true}), Host{Facts: Facts{}})
+	assert.Equal(t, map[string]any{"skip": []any{"/wishlist"}}, values(fit))
+	assert.Equal(t, 1, fit.Same)
+	require.Len(t, fit.Without, 1, "which of two the one setting is, nobody guesses")
+	assert.Equal(t, Role("trim-feature"), fit.Without[0].Role)
+}

@@ -3,6 +3,7 @@ package settings
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 )
 
 // Copied is a revision on its way to another site: what each setting means, and its
@@ -83,9 +84,42 @@ type Fit struct {
 	Without []Unmet  `json:"without" doc:"What has no counterpart, or does not fit."`
 }
 
-// Fit maps a copied revision by role. Where several settings share a role, and where
-// what they hold is of the other site's own, nothing is guessed.
+// Fit maps a copied revision: a setting to the one of the same key, role and type, else to the only one of its role. Where
+// several settings share a role, and where what they hold is of the other site's own, nothing is guessed.
 func (c Catalogue) Fit(from Copied, now Values, h Host) Fit {
+	return c.fit(from, func(s CopiedSetting, _ string) (any, bool) { return s.Value, true }, now, h)
+}
+
+// FitEdits is Fit of what a change edited, from base on. Of lists of patterns it is what the change added and took away that is
+// carried over, not the list: the other site keeps its own.
+func (c Catalogue) FitEdits(from Copied, base, edits, now Values, h Host) Fit {
+	return c.fit(from, func(s CopiedSetting, here string) (any, bool) {
+		_, edited := edits[s.Key]
+		if !edited || s.Type != Patterns {
+			return s.Value, edited
+		}
+		return moved(base.Strings(s.Key), Values{s.Key: s.Value}.Strings(s.Key), now.Strings(here)), true
+	}, now, h)
+}
+
+// moved is a list to which is done what was done from before to after.
+func moved(before, after, list []string) []any {
+	out := []any{}
+	for _, p := range list {
+		if !slices.Contains(before, p) || slices.Contains(after, p) {
+			out = append(out, p)
+		}
+	}
+	for _, p := range after {
+		if !slices.Contains(before, p) && !slices.Contains(list, p) {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// fit maps what take takes, as the value that a setting of this catalogue is to have.
+func (c Catalogue) fit(from Copied, take func(s CopiedSetting, here string) (any, bool), now Values, h Host) Fit {
 	out := Fit{Mapped: []Mapped{}, Without: []Unmet{}}
 	miss := func(s CopiedSetting, why string) {
 		out.Without = append(out.Without, Unmet{s.Role, fmt.Sprintf("%s (%s): %s", s.Title, s.Key, why)})
@@ -95,7 +129,15 @@ func (c Catalogue) Fit(from Copied, now Values, h Host) Fit {
 		shared[s.Role]++
 	}
 	for _, s := range from.Settings {
+		if _, asked := take(s, ""); !asked {
+			continue
+		}
 		defs := c.WithRole(s.Role)
+		same, there := c.Find(s.Key)
+		there = there && same.Role == s.Role && same.Type == s.Type
+		if there {
+			defs = []Definition{same}
+		}
 		switch {
 		case s.Role == "tidy" || s.Role == "other":
 			miss(s, "it is not copied.")
@@ -103,12 +145,13 @@ func (c Catalogue) Fit(from Copied, now Values, h Host) Fit {
 		case len(defs) == 0:
 			miss(s, "this site has no setting for it.")
 			continue
-		case len(defs) > 1 || shared[s.Role] > 1:
+		case len(defs) > 1 || shared[s.Role] > 1 && !there:
 			miss(s, "several settings share its meaning; set it by hand.")
 			continue
 		}
 		d := defs[0]
-		value, why := d.fitting(s.Value, h)
+		wanted, _ := take(s, d.Key)
+		value, why := d.fitting(wanted, h)
 		if why == "" && d.Type == Choice && d.Type != s.Type {
 			why = "its values have other names here."
 		}

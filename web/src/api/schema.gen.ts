@@ -375,6 +375,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes/{id}/offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a change would be on each of the other sites
+         * @description Its edits are mapped by what the settings mean. Of lists of patterns it is what the change added and took away that is copied.
+         */
+        get: operations["offer-change"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes/{id}/promote": {
         parameters: {
             query?: never;
@@ -430,6 +450,26 @@ export interface paths {
          * @description A maintainer puts production back to what it had before the latest promotion; anything further takes an approver. 409 with the reason when it is not allowed now: so, while other changes were promoted on top of it and nobody said that they go with it.
          */
         post: operations["roll-back-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/changes/{id}/rollouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Takes a change that settled to other sites: copied, tried on each one's staging, promoted in waves once somebody says so
+         * @description 409 when the change has not settled, or a site cannot take it. Nothing is promoted before let-rollout-go.
+         */
+        post: operations["begin-rollout"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1533,6 +1573,114 @@ export interface paths {
          * @description The open JSON format of the npm package @puppeteer/replay. 422 with the step that cannot be read.
          */
         post: operations["read-recording"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rollouts, the latest first */
+        get: operations["list-rollouts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A rollout, site by site */
+        get: operations["get-rollout"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends a rollout; changes that it began stay as they are */
+        post: operations["end-rollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{id}/go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lets the waves of a rollout go, for the first time or again after it stopped
+         * @description Each site is promoted in the caller's name, by the rules that hold there: approvals, calendar, what was checked. A wave is followed by the next when all of it is clear; at the first site that is not it stops.
+         */
+        post: operations["let-rollout-go"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{id}/sites/{site}/leave-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lets a rollout go on without a site, whose change stays as it is */
+        post: operations["leave-site-out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lets nothing more of a rollout be promoted until somebody lets it go again
+         * @description What is being promoted is promoted to its end.
+         */
+        post: operations["stop-rollout"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3308,6 +3456,17 @@ export interface components {
             publishing: components["schemas"]["PublishingTest"][];
             version: string;
         };
+        ChangeOfRollout: {
+            /**
+             * Format: int64
+             * @description How many settings it changes.
+             */
+            edits: number;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            state: "drafted" | "trying" | "on staging" | "checked" | "promoting" | "promoted" | "marked" | "settled" | "rolling back" | "restored" | "rolled back" | "discarded";
+        };
         ChangeRef: {
             /** Format: int64 */
             id: number;
@@ -3871,6 +4030,17 @@ export interface components {
             tried?: string;
             /** Format: int64 */
             tries: number;
+        };
+        Destination: {
+            /** @description Keys of that site whose values are right there, though they name addresses, cookies or scripts of the other site. Without that they are not copied. */
+            confirmed?: string[];
+            /** Format: int64 */
+            site: number;
+            /**
+             * Format: int64
+             * @description The first is 1.
+             */
+            wave: number;
         };
         Difference: {
             from: unknown;
@@ -5895,6 +6065,114 @@ export interface components {
             /** @description What a change that takes just this one's edits out would set. */
             takesOut: components["schemas"]["DifferenceView"][];
         };
+        RolloutOffer: {
+            fit: components["schemas"]["Fit"];
+            /**
+             * Format: int64
+             * @description A rollout that is not over, in which the site is.
+             */
+            in?: number;
+            labels: string[];
+            name: string;
+            /** Format: int64 */
+            site: number;
+            /** @description Why it cannot be copied there; empty when it can. */
+            why: string;
+        };
+        RolloutRef: {
+            /** Format: int64 */
+            change: number;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            madeAt: string;
+            madeBy: string;
+            /** @description Of that site. */
+            name: string;
+            /**
+             * Format: int64
+             * @description On which the change settled.
+             */
+            site: number;
+            /**
+             * Format: int64
+             * @description How many sites it goes to.
+             */
+            sites: number;
+            /** @enum {string} */
+            state: "open" | "going" | "stopped" | "ended";
+            title: string;
+            /** @description Why it stopped or ended; empty otherwise. */
+            why: string;
+        };
+        RolloutSiteView: {
+            /** @description That was begun there. */
+            change?: components["schemas"]["ChangeOfRollout"];
+            /** @description Why somebody left it out; empty when nobody did. */
+            leftOut: string;
+            /** @description What the change does to speed there, on staging. */
+            measured?: components["schemas"]["RunSummary"];
+            name: string;
+            /** @description The latest promotion there. */
+            production?: components["schemas"]["RunSummary"];
+            /** @description What it waits for; empty when for nothing. */
+            said: string;
+            /** Format: int64 */
+            site: number;
+            /** @enum {string} */
+            stage: "waiting" | "trying" | "not clear" | "tried" | "promoting" | "broken" | "there" | "settled" | "left out" | "discarded" | "has it all";
+            /** @description The latest try there that is over. */
+            staging?: components["schemas"]["RunSummary"];
+            /** Format: int64 */
+            wave: number;
+            /** @description What was not copied, and why. */
+            without: components["schemas"]["Unmet"][];
+        };
+        RolloutView: {
+            /** Format: int64 */
+            change: number;
+            /** Format: date-time */
+            goneAt?: string;
+            /** @description Who let the waves go, last; empty when nobody did. */
+            goneBy: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            madeAt: string;
+            madeBy: string;
+            /** @description Waves may be let go. */
+            mayGo: boolean;
+            measures: boolean;
+            /** @description By wave. */
+            members: components["schemas"]["RolloutSiteView"][];
+            /** @description Of that site. */
+            name: string;
+            /** @enum {string} */
+            pace: "check" | "watch";
+            reason: string;
+            /**
+             * Format: int64
+             * @description On which the change settled.
+             */
+            site: number;
+            /**
+             * Format: int64
+             * @description How many sites it goes to.
+             */
+            sites: number;
+            /** @enum {string} */
+            state: "open" | "going" | "stopped" | "ended";
+            title: string;
+            /**
+             * Format: int64
+             * @description That is promoted now, or next; 0 when all are through.
+             */
+            wave: number;
+            /** @description Why it stopped or ended; empty otherwise. */
+            why: string;
+            /** @description Why waves may not be let go; empty when they may. */
+            whyNot: string;
+        };
         Row: {
             after?: components["schemas"]["Fetch"];
             became?: string[];
@@ -6481,6 +6759,19 @@ export interface components {
             id: number;
             text: string;
             who: string;
+        };
+        Terms: {
+            /** @description Each staging is measured, with the change and without it in turns. */
+            measures?: boolean;
+            /**
+             * @description check: a wave is followed by the next when each site's check on production is clear; watch: when its watch is over, too.
+             * @enum {string}
+             */
+            pace: "check" | "watch";
+            reason?: string;
+            sites: components["schemas"]["Destination"][];
+            /** @description Of the changes that are begun. */
+            title: string;
         };
         TestPlanView: {
             /** @description What pages may cost. Absent when it is changed: as they are. */
@@ -7695,6 +7986,37 @@ export interface operations {
             };
         };
     };
+    "offer-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOffer"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "promote-change": {
         parameters: {
             query?: never;
@@ -7814,6 +8136,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "begin-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Terms"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutView"];
                 };
             };
             /** @description Error */
@@ -9965,6 +10322,200 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadRecording"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-rollouts": {
+        parameters: {
+            query?: {
+                /** @description Of changes of this site; 0 for all. */
+                site?: number;
+                /** @description Of this change: those that take it to others, and the one that brought it. */
+                change?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutRef"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "let-rollout-go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "leave-site-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                site: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stop-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutView"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,359 @@
+package rollouts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tidemarker/internal/act"
+	"tidemarker/internal/changes"
+	"tidemarker/internal/core/measure"
+	"tidemarker/internal/core/notice"
+	"tidemarker/internal/core/people"
+	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/rollout"
+	"tidemarker/internal/core/settings"
+	"tidemarker/internal/core/watch"
+	"tidemarker/internal/core/words"
+	"tidemarker/internal/speedlayer"
+	"tidemarker/internal/store"
+)
+
+const (
+	// pause is for how long a site that cannot go on is left alone before it is looked at again.
+	pause = 15 * time.Second
+	// patience is for how long one site may take to answer: others wait meanwhile.
+	patience = 20 * time.Second
+)
+
+// Site is a site of a rollout with what its change has come to.
+type Site struct {
+	store.RolloutSite
+	Stage      rollout.Stage
+	Change     store.Change
+	Tried      *store.Run  // the latest that is over on staging
+	Promotions []store.Run // those on production, the latest first
+}
+
+// Look is what a rollout has come to.
+func (d *Desk) Look(ctx context.Context, id int64) (r store.Rollout, p rollout.Plan, sites []Site, err error) {
+	if r, err = d.Store.Rollout(ctx, id); err != nil {
+		return r, p, nil, err
+	}
+	p, sites, err = d.plan(ctx, r)
+	return r, p, sites, err
+}
+
+// plan reads what a rollout has come to.
+func (d *Desk) plan(ctx context.Context, r store.Rollout) (rollout.Plan, []Site, error) {
+	p := rollout.Plan{State: r.State, Pace: r.Pace}
+	rows, err := d.Store.RolloutSites(ctx, r.ID)
+	if err != nil {
+		return p, nil, err
+	}
+	var sites []Site
+	for _, row := range rows {
+		m, err := d.site(ctx, r, row)
+		if err != nil {
+			return p, nil, err
+		}
+		sites = append(sites, m)
+		p.Members = append(p.Members, rollout.Member{Site: row.SiteID, Wave: row.Wave, Stage: m.Stage})
+	}
+	return p, sites, nil
+}
+
+func (d *Desk) site(ctx context.Context, r store.Rollout, row store.RolloutSite) (Site, error) {
+	m := Site{RolloutSite: row}
+	seen := rollout.Seen{Begun: row.ChangeID != nil, LeftOut: row.LeftOut != "", Nothing: row.Nothing}
+	if row.ChangeID != nil {
+		var err error
+		if m.Change, err = d.Store.Change(ctx, *row.ChangeID); err != nil {
+			return m, err
+		}
+		seen.State = m.Change.State
+		runs, err := d.Store.ChangeRuns(ctx, m.Change.ID)
+		if err != nil {
+			return m, err
+		}
+		for _, run := range runs {
+			switch {
+			case run.Kind == release.TryRun && seen.Verdict == "" && run.State.Over():
+				m.Tried, seen.Verdict = &run, run.Verdict
+			case run.Kind == release.PromoteRun:
+				m.Promotions = append(m.Promotions, run)
+			}
+		}
+		if len(m.Promotions) > 0 {
+			last := m.Promotions[0]
+			seen.Failed = last.State == release.Failed && (r.GoneAt == nil || last.CreatedAt.After(*r.GoneAt))
+		}
+		of, err := d.Store.WatchesOf(ctx, m.Change.ID)
+		if err != nil {
+			return m, err
+		}
+		seen.WatchSaw = len(of) > 0 && of[0].State == watch.Waits
+	}
+	m.Stage = rollout.StageOf(seen)
+	return m, nil
+}
+
+// GoOn does what follows. A rollout that cannot go on keeps no other from it.
+func (d *Desk) GoOn(ctx context.Context) error {
+	open, err := d.Store.OpenRollouts(ctx)
+	for _, id := range open {
+		if e := d.goOn(ctx, id); e != nil {
+			err = errors.Join(err, fmt.Errorf("rollout %d: %w", id, e))
+		}
+	}
+	return err
+}
+
+func (d *Desk) goOn(ctx context.Context, id int64) error {
+	r, err := d.Store.Rollout(ctx, id)
+	if err != nil {
+		return err
+	}
+	p, sites, err := d.plan(ctx, r)
+	if err != nil {
+		return err
+	}
+	step := rollout.Next(p)
+	if step.Done || len(step.Stop) > 0 {
+		return d.conclude(ctx, id)
+	}
+	due := func(m Site) bool { return !m.TryAt.After(d.now()) }
+	for _, m := range sites {
+		var do func(context.Context, *Desk, store.Rollout, *Site) error
+		switch {
+		case !due(m):
+			continue
+		case slices.Contains(step.Try, m.SiteID):
+			do = try
+		case r.Measures && m.Stage == rollout.Tried && m.MeasureRunID == nil:
+			do = measured
+		case slices.Contains(step.Promote, m.SiteID):
+			do = promote
+		default:
+			continue
+		}
+		if e := d.one(ctx, id, m.SiteID, m.Stage, do); e != nil {
+			err = errors.Join(err, e)
+		}
+	}
+	return err
+}
+
+// one does the next thing on one site, when the site is still at that stage.
+func (d *Desk) one(ctx context.Context, id, siteID int64, stage rollout.Stage, do func(context.Context, *Desk, store.Rollout, *Site) error) error {
+	within, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	err := d.Store.Within(within, func(s *store.Store) error {
+		r, err := s.TakeRollout(within, id)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil // another process has it, or it is over
+		}
+		if err != nil {
+			return err
+		}
+		in := d.within(s)
+		_, sites, err := in.plan(within, r)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(sites, func(m Site) bool { return m.SiteID == siteID })
+		if i < 0 || sites[i].Stage != stage || sites[i].TryAt.After(d.now()) {
+			return nil
+		}
+		m := &sites[i]
+		m.Said = ""
+		if err := do(within, in, r, m); err != nil {
+			return err
+		}
+		return errors.Join(s.SaveRolloutSite(within, m.RolloutSite), s.Tell(within, store.Signal{Site: r.SiteID, Change: r.ChangeID}))
+	})
+	if err == nil || ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return d.wait(ctx, id, siteID, stage, err)
+}
+
+// wait says what a site waits for, and lets it rest. What is nobody's doing but ours is an error, too.
+func (d *Desk) wait(ctx context.Context, id, siteID int64, stage rollout.Stage, why error) error {
+	said, known := changes.Waits(why)
+	if !known {
+		_, busy := errors.AsType[*act.Busy](why)
+		_, away := errors.AsType[*speedlayer.Unreachable](why)
+		_, refused := errors.AsType[*changes.NotRight](why)
+		known, said = busy || away || refused || errors.Is(why, context.DeadlineExceeded), why.Error()
+	}
+	err := d.Store.Within(ctx, func(s *store.Store) error {
+		r, err := s.TakeRollout(ctx, id)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		_, sites, err := d.within(s).plan(ctx, r)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(sites, func(m Site) bool { return m.SiteID == siteID })
+		if i < 0 || sites[i].Stage != stage {
+			return nil
+		}
+		changed := sites[i].Said != said
+		sites[i].Said, sites[i].TryAt = said, d.now().Add(pause)
+		if err := s.SaveRolloutSite(ctx, sites[i].RolloutSite); err != nil || !changed {
+			return err
+		}
+		return s.Tell(ctx, store.Signal{Site: r.SiteID, Change: r.ChangeID})
+	})
+	if known {
+		return err
+	}
+	return errors.Join(why, err)
+}
+
+// try begins the change of a site where there is none yet, and tries it on staging.
+func try(ctx context.Context, d *Desk, r store.Rollout, m *Site) error {
+	if m.ChangeID == nil {
+		src, err := d.read(ctx, r.ChangeID)
+		if err != nil {
+			return err
+		}
+		if _, err := d.Changes.ReadNow(ctx, m.SiteID); err != nil {
+			return err
+		}
+		row, err := d.Store.Site(ctx, m.SiteID)
+		if err != nil {
+			return err
+		}
+		o, err := d.offer(ctx, src, row)
+		if err != nil {
+			return err
+		}
+		m.Without.V = append([]settings.Unmet{}, o.Fit.Without...)
+		for _, x := range o.Fit.Mapped {
+			if x.Confirm && !slices.Contains(m.Confirmed.V, x.Key) {
+				m.Without.V = append(m.Without.V, settings.Unmet{Role: x.From.Role, Why: fmt.Sprintf("%s (%s): nobody said that its values are right there.", x.From.Title, x.From.Key)})
+			}
+		}
+		take := taken(o.Fit, m.Confirmed.V)
+		if len(take) == 0 {
+			m.Nothing = len(o.Fit.Mapped) == 0 && len(o.Fit.Without) == 0
+			if m.Nothing {
+				return nil
+			}
+			return &changes.Conflict{Why: "Nothing of it fits there any more. " + o.Why}
+		}
+		words := changes.Words{Title: r.Title, Reason: strings.TrimSpace(fmt.Sprintf("Copied from “%s” of %s, where it settled. %s", src.change.Title, src.doc.Site, r.Reason)), Effect: src.change.Effect}
+		id, err := d.Changes.BeginCopied(ctx, m.SiteID, words, src.doc, take, r.MadeBy)
+		if err != nil {
+			return err
+		}
+		m.ChangeID = &id
+		return nil // it is tried with the next turn: that it is begun is kept, though it cannot be tried yet
+	}
+	return d.Changes.Try(ctx, *m.ChangeID, r.MadeBy)
+}
+
+// measured begins to measure what the change does to speed on staging.
+func measured(ctx context.Context, d *Desk, r store.Rollout, m *Site) error {
+	id, err := d.Changes.Measure(ctx, *m.ChangeID, measure.Scope{}, r.MadeBy)
+	if err == nil {
+		m.MeasureRunID = &id
+	}
+	return err
+}
+
+// promote promotes a site's change in the name of whoever let the waves go, as long as they may.
+func promote(ctx context.Context, d *Desk, r store.Rollout, m *Site) error {
+	name := people.Called(r.GoneBy)
+	p, err := d.Store.PersonNamed(ctx, name)
+	if errors.Is(err, store.ErrNotFound) || err == nil && (p.Disabled || !p.Role.May(people.Work)) {
+		return &changes.Conflict{Why: name + ", who let it go, may not promote any more. Somebody who may lets it go again."}
+	}
+	if err != nil {
+		return err
+	}
+	return d.Changes.Promote(ctx, *m.ChangeID, changes.By{Who: r.GoneBy, Decides: r.GoneDecides && p.Role.May(people.Decide)}, "")
+}
+
+// conclude stops a rollout at what is not clear, or ends it when it is through, and tells people.
+func (d *Desk) conclude(ctx context.Context, id int64) error {
+	var queued []int64
+	err := d.Store.Within(ctx, func(s *store.Store) error {
+		r, err := s.TakeRollout(ctx, id)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		p, sites, err := d.within(s).plan(ctx, r)
+		if err != nil {
+			return err
+		}
+		step := rollout.Next(p)
+		switch {
+		case step.Done:
+			r.State, r.Why = rollout.Ended, through(sites)
+			return errors.Join(s.SaveRollout(ctx, r), note(ctx, s, r, ourselves, notice.RolledOut, fmt.Sprintf("Rollout %d of “%s” is through. %s", r.ID, r.Title, r.Why)))
+		case len(step.Stop) == 0:
+			return nil
+		}
+		var why []string
+		for _, m := range sites {
+			if slices.Contains(step.Stop, m.SiteID) {
+				row, err := s.Site(ctx, m.SiteID)
+				if err != nil {
+					return err
+				}
+				why = append(why, fmt.Sprintf("%s: %s", row.Name, broke(m)))
+			}
+			if m.Stage == rollout.Promoting && m.Promotions[0].State.StopsAtOnce() {
+				queued = append(queued, m.Promotions[0].ID)
+			}
+		}
+		r.State, r.Why = rollout.Stopped, strings.Join(why, " ")
+		return errors.Join(s.SaveRollout(ctx, r), note(ctx, s, r, ourselves, notice.RolledOut, fmt.Sprintf("Rollout %d of “%s” stopped. %s", r.ID, r.Title, r.Why)))
+	})
+	for _, run := range queued { // what has not begun does not begin
+		err = errors.Join(err, d.Runner.Stop(ctx, run))
+	}
+	return err
+}
+
+// broke says what is not clear on a site.
+func broke(m Site) string {
+	switch {
+	case m.Change.State == release.Marked:
+		return "its watch saw something that a person has to judge."
+	case m.Change.State == release.Checked && len(m.Promotions) > 0:
+		return "it could not be promoted. " + m.Promotions[0].Summary
+	}
+	return strings.TrimSpace(fmt.Sprintf("the change is %s. %s", m.Change.State, m.Change.Explanation))
+}
+
+// through says where a rollout has come to when it is over.
+func through(sites []Site) string {
+	n, left := 0, 0
+	for _, m := range sites {
+		switch m.Stage {
+		case rollout.There, rollout.Settled:
+			n++
+		case rollout.LeftOut, rollout.Discarded:
+			left++
+		}
+	}
+	said := fmt.Sprintf("%s of %d have it", words.Count(n, "site"), len(sites))
+	if left > 0 {
+		said += fmt.Sprintf(", %d were left out", left)
+	}
+	return said + "."
+}

@@ -1,0 +1,121 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"tidemarker/internal/core/rollout"
+	"tidemarker/internal/core/settings"
+)
+
+// Rollout is a change that settled on one site and goes on to others.
+type Rollout struct {
+	ID          int64         `db:"id"`
+	SiteID      int64         `db:"site_id"`
+	ChangeID    int64         `db:"change_id"`
+	State       rollout.State `db:"state"`
+	Why         string        `db:"why"`
+	Pace        rollout.Pace  `db:"pace"`
+	Measures    bool          `db:"measures"`
+	Title       string        `db:"title"`
+	Reason      string        `db:"reason"`
+	MadeBy      string        `db:"made_by"`
+	MadeAt      time.Time     `db:"made_at"`
+	GoneBy      string        `db:"gone_by"`
+	GoneDecides bool          `db:"gone_decides"`
+	GoneAt      *time.Time    `db:"gone_at"`
+}
+
+// RolloutSite is one of the sites that a rollout goes to.
+type RolloutSite struct {
+	RolloutID    int64                  `db:"rollout_id"`
+	SiteID       int64                  `db:"site_id"`
+	Wave         int                    `db:"wave"`
+	Confirmed    JSON[[]string]         `db:"confirmed"`
+	ChangeID     *int64                 `db:"change_id"`
+	Nothing      bool                   `db:"nothing"`
+	Without      JSON[[]settings.Unmet] `db:"without"`
+	LeftOut      string                 `db:"left_out"`
+	Said         string                 `db:"said"`
+	TryAt        time.Time              `db:"try_at"`
+	MeasureRunID *int64                 `db:"measure_run_id"`
+}
+
+// NewRollout records a rollout and its sites.
+func (s *Store) NewRollout(ctx context.Context, r Rollout, sites []RolloutSite) (id int64, err error) {
+	err = s.Within(ctx, func(s *Store) error {
+		if id, err = s.insert(ctx, "the rollout", `INSERT INTO rollouts (site_id, change_id, state, pace, measures, title, reason, made_by, made_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`,
+			r.SiteID, r.ChangeID, r.State, r.Pace, r.Measures, r.Title, r.Reason, r.MadeBy, r.MadeAt); err != nil {
+			return err
+		}
+		for _, m := range sites {
+			if err := s.exec(ctx, "a site of the rollout", `INSERT INTO rollout_sites (rollout_id, site_id, wave, confirmed, try_at) VALUES ($1, $2, $3, $4, $5)`, id, m.SiteID, m.Wave, m.Confirmed, r.MadeAt); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return id, err
+}
+
+// Rollout reads one.
+func (s *Store) Rollout(ctx context.Context, id int64) (Rollout, error) {
+	return one[Rollout](ctx, s, fmt.Sprintf("rollout %d", id), `SELECT `+columns[Rollout]("")+` FROM rollouts WHERE id = $1`, id)
+}
+
+// TakeRollout reads one that is not over, and keeps it from others until the transaction ends; [ErrNotFound] when somebody else has it.
+func (s *Store) TakeRollout(ctx context.Context, id int64) (Rollout, error) {
+	return one[Rollout](ctx, s, fmt.Sprintf("rollout %d", id), `SELECT `+columns[Rollout]("")+` FROM rollouts WHERE id = $1 AND state <> 'ended' FOR UPDATE SKIP LOCKED`, id)
+}
+
+// LockRollout reads one, and waits for who has it.
+func (s *Store) LockRollout(ctx context.Context, id int64) (Rollout, error) {
+	return one[Rollout](ctx, s, fmt.Sprintf("rollout %d", id), `SELECT `+columns[Rollout]("")+` FROM rollouts WHERE id = $1 FOR UPDATE`, id)
+}
+
+// Rollouts are those of a site's changes, or of all sites (0), the latest first.
+func (s *Store) Rollouts(ctx context.Context, siteID int64) ([]Rollout, error) {
+	return many[Rollout](ctx, s, "the rollouts", `SELECT `+columns[Rollout]("")+` FROM rollouts WHERE $1 = 0 OR site_id = $1 ORDER BY id DESC LIMIT 200`, siteID)
+}
+
+// RolloutsOf are those of a change, the latest first.
+func (s *Store) RolloutsOf(ctx context.Context, changeID int64) ([]Rollout, error) {
+	return many[Rollout](ctx, s, "the rollouts", `SELECT `+columns[Rollout]("")+` FROM rollouts WHERE change_id = $1 ORDER BY id DESC`, changeID)
+}
+
+// RolloutFor is the one that began a change; [ErrNotFound] when none did.
+func (s *Store) RolloutFor(ctx context.Context, changeID int64) (Rollout, error) {
+	return one[Rollout](ctx, s, "the rollout", `SELECT `+columns[Rollout]("")+` FROM rollouts WHERE id = (SELECT rollout_id FROM rollout_sites WHERE change_id = $1)`, changeID)
+}
+
+// OpenRollouts are those that are not over.
+func (s *Store) OpenRollouts(ctx context.Context) ([]int64, error) {
+	return many[int64](ctx, s, "the rollouts", `SELECT id FROM rollouts WHERE state <> 'ended' ORDER BY id`)
+}
+
+// SaveRollout keeps what a rollout has come to.
+func (s *Store) SaveRollout(ctx context.Context, r Rollout) error {
+	return s.exec(ctx, "the rollout", `UPDATE rollouts SET state = $2, why = $3, gone_by = $4, gone_decides = $5, gone_at = $6 WHERE id = $1`, r.ID, r.State, r.Why, r.GoneBy, r.GoneDecides, r.GoneAt)
+}
+
+// RolloutSites are a rollout's sites, by their wave.
+func (s *Store) RolloutSites(ctx context.Context, id int64) ([]RolloutSite, error) {
+	return many[RolloutSite](ctx, s, "the sites of the rollout", `SELECT `+columns[RolloutSite]("m")+` FROM rollout_sites m JOIN sites s ON s.id = m.site_id WHERE rollout_id = $1 ORDER BY wave, lower(s.name), site_id`, id)
+}
+
+// SaveRolloutSite keeps what a site of a rollout has come to.
+func (s *Store) SaveRolloutSite(ctx context.Context, m RolloutSite) error {
+	return s.exec(ctx, "the site of the rollout", `UPDATE rollout_sites SET wave = $3, change_id = $4, nothing = $5, left_out = $6, said = $7, try_at = $8, measure_run_id = $9, without = $10 WHERE rollout_id = $1 AND site_id = $2`,
+		m.RolloutID, m.SiteID, m.Wave, m.ChangeID, m.Nothing, m.LeftOut, m.Said, m.TryAt, m.MeasureRunID, m.Without)
+}
+
+// InRollout is the rollout that is not over in which a site already takes a change; ok is false when there is none.
+func (s *Store) InRollout(ctx context.Context, changeID, siteID int64) (id int64, ok bool, err error) {
+	id, err = one[int64](ctx, s, "the rollout", `SELECT r.id FROM rollouts r JOIN rollout_sites m ON m.rollout_id = r.id WHERE r.change_id = $1 AND m.site_id = $2 AND r.state <> 'ended' AND m.left_out = '' LIMIT 1`, changeID, siteID)
+	if errors.Is(err, ErrNotFound) {
+		return 0, false, nil
+	}
+	return id, err == nil, err
+}
