@@ -23,8 +23,14 @@ func (d *desk) api(role people.Role) *visitor {
 // marked takes a mark of every environment.
 func (d *desk) marked() {
 	d.Helper()
+	d.markedOn(1)
+}
+
+// markedOn takes a mark of each environment of a site.
+func (d *desk) markedOn(site int64) {
+	d.Helper()
 	api := d.api(people.Maintainer)
-	envs, err := d.store.Environments(d.Context(), 1)
+	envs, err := d.store.Environments(d.Context(), site)
 	require.NoError(d, err)
 	for _, e := range envs {
 		var run struct{ ID int64 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"net/http"
-	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -88,7 +87,7 @@ func (s *Server) rolloutOperations(api huma.API) {
 				if o.Fit.Mapped == nil {
 					o.Fit.Mapped, o.Fit.Without = []settings.Mapped{}, []settings.Unmet{}
 				}
-				views = append(views, RolloutOffer{o.Site.ID, o.Site.Name, slices.Concat([]string{}, o.Site.Document.V.Labels), o.Fit, o.Why, o.In})
+				views = append(views, RolloutOffer{o.Site.ID, o.Site.Name, append([]string{}, o.Site.Document.V.Labels...), o.Fit, o.Why, o.In})
 			}
 			return out(views, err)
 		})

@@ -94,7 +94,7 @@ type SiteView struct {
 	Environments []EnvironmentView `json:"environments"`
 	Changes      []ChangeSummary   `json:"changes"`
 	Waiting      string            `json:"waiting" doc:"The one thing that waits for a person, in words; empty when nothing does."`
-	WaitingFor   string            `json:"waitingFor" enum:",change,run,mark,read,drift,unknown,going" doc:"What kind of thing waits."`
+	WaitingFor   string            `json:"waitingFor" enum:",change,run,mark,read,drift,unknown,going,rollout" doc:"What kind of thing waits."`
 	WaitingID    int64             `json:"waitingId,omitempty"`
 	Labels       []string          `json:"labels" doc:"What it is listed under, with others."`
 }
@@ -225,6 +225,8 @@ func said(o store.Overview) (text, kind string) {
 		return o.About + " was rolled back, and the check of that is not clear.", "change"
 	case store.WaitsWatch:
 		return "The watch of " + o.About + " is over, and not all was clear. Say what follows.", "change"
+	case store.WaitsRollout:
+		return "The rollout of " + o.About + " to other sites waits: let it go, or see where it stopped.", "rollout"
 	case store.WaitsApproval:
 		return "An approval of " + o.About + " is asked for.", "change"
 	case store.WaitsChecked:

@@ -209,6 +209,54 @@ func (e BudgetResultUnit) Valid() bool {
 	}
 }
 
+// Defines values for ChangeOfRolloutState.
+const (
+	ChangeOfRolloutStateChecked     ChangeOfRolloutState = "checked"
+	ChangeOfRolloutStateDiscarded   ChangeOfRolloutState = "discarded"
+	ChangeOfRolloutStateDrafted     ChangeOfRolloutState = "drafted"
+	ChangeOfRolloutStateMarked      ChangeOfRolloutState = "marked"
+	ChangeOfRolloutStateOnStaging   ChangeOfRolloutState = "on staging"
+	ChangeOfRolloutStatePromoted    ChangeOfRolloutState = "promoted"
+	ChangeOfRolloutStatePromoting   ChangeOfRolloutState = "promoting"
+	ChangeOfRolloutStateRestored    ChangeOfRolloutState = "restored"
+	ChangeOfRolloutStateRolledBack  ChangeOfRolloutState = "rolled back"
+	ChangeOfRolloutStateRollingBack ChangeOfRolloutState = "rolling back"
+	ChangeOfRolloutStateSettled     ChangeOfRolloutState = "settled"
+	ChangeOfRolloutStateTrying      ChangeOfRolloutState = "trying"
+)
+
+// Valid indicates whether the value is a known member of the ChangeOfRolloutState enum.
+func (e ChangeOfRolloutState) Valid() bool {
+	switch e {
+	case ChangeOfRolloutStateChecked:
+		return true
+	case ChangeOfRolloutStateDiscarded:
+		return true
+	case ChangeOfRolloutStateDrafted:
+		return true
+	case ChangeOfRolloutStateMarked:
+		return true
+	case ChangeOfRolloutStateOnStaging:
+		return true
+	case ChangeOfRolloutStatePromoted:
+		return true
+	case ChangeOfRolloutStatePromoting:
+		return true
+	case ChangeOfRolloutStateRestored:
+		return true
+	case ChangeOfRolloutStateRolledBack:
+		return true
+	case ChangeOfRolloutStateRollingBack:
+		return true
+	case ChangeOfRolloutStateSettled:
+		return true
+	case ChangeOfRolloutStateTrying:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ClimbStepKind.
 const (
 	ClimbStepKindSearch ClimbStepKind = "search"
@@ -323,6 +371,36 @@ func (e ControlWitness) Valid() bool {
 	case DoesNotShowIt:
 		return true
 	case ShowsIt:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CopiedSettingType.
+const (
+	CopiedSettingTypeChoice   CopiedSettingType = "choice"
+	CopiedSettingTypePatterns CopiedSettingType = "patterns"
+	CopiedSettingTypeSeconds  CopiedSettingType = "seconds"
+	CopiedSettingTypeSwitch   CopiedSettingType = "switch"
+	CopiedSettingTypeText     CopiedSettingType = "text"
+	CopiedSettingTypeWhole    CopiedSettingType = "whole"
+)
+
+// Valid indicates whether the value is a known member of the CopiedSettingType enum.
+func (e CopiedSettingType) Valid() bool {
+	switch e {
+	case CopiedSettingTypeChoice:
+		return true
+	case CopiedSettingTypePatterns:
+		return true
+	case CopiedSettingTypeSeconds:
+		return true
+	case CopiedSettingTypeSwitch:
+		return true
+	case CopiedSettingTypeText:
+		return true
+	case CopiedSettingTypeWhole:
 		return true
 	default:
 		return false
@@ -1133,6 +1211,117 @@ func (e RegionHappened) Valid() bool {
 	}
 }
 
+// Defines values for RolloutRefState.
+const (
+	RolloutRefStateEnded   RolloutRefState = "ended"
+	RolloutRefStateGoing   RolloutRefState = "going"
+	RolloutRefStateOpen    RolloutRefState = "open"
+	RolloutRefStateStopped RolloutRefState = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the RolloutRefState enum.
+func (e RolloutRefState) Valid() bool {
+	switch e {
+	case RolloutRefStateEnded:
+		return true
+	case RolloutRefStateGoing:
+		return true
+	case RolloutRefStateOpen:
+		return true
+	case RolloutRefStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RolloutSiteViewStage.
+const (
+	RolloutSiteViewStageBroken    RolloutSiteViewStage = "broken"
+	RolloutSiteViewStageDiscarded RolloutSiteViewStage = "discarded"
+	RolloutSiteViewStageHasItAll  RolloutSiteViewStage = "has it all"
+	RolloutSiteViewStageLeftOut   RolloutSiteViewStage = "left out"
+	RolloutSiteViewStageNotClear  RolloutSiteViewStage = "not clear"
+	RolloutSiteViewStagePromoting RolloutSiteViewStage = "promoting"
+	RolloutSiteViewStageSettled   RolloutSiteViewStage = "settled"
+	RolloutSiteViewStageThere     RolloutSiteViewStage = "there"
+	RolloutSiteViewStageTried     RolloutSiteViewStage = "tried"
+	RolloutSiteViewStageTrying    RolloutSiteViewStage = "trying"
+	RolloutSiteViewStageWaiting   RolloutSiteViewStage = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the RolloutSiteViewStage enum.
+func (e RolloutSiteViewStage) Valid() bool {
+	switch e {
+	case RolloutSiteViewStageBroken:
+		return true
+	case RolloutSiteViewStageDiscarded:
+		return true
+	case RolloutSiteViewStageHasItAll:
+		return true
+	case RolloutSiteViewStageLeftOut:
+		return true
+	case RolloutSiteViewStageNotClear:
+		return true
+	case RolloutSiteViewStagePromoting:
+		return true
+	case RolloutSiteViewStageSettled:
+		return true
+	case RolloutSiteViewStageThere:
+		return true
+	case RolloutSiteViewStageTried:
+		return true
+	case RolloutSiteViewStageTrying:
+		return true
+	case RolloutSiteViewStageWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RolloutViewPace.
+const (
+	RolloutViewPaceCheck RolloutViewPace = "check"
+	RolloutViewPaceWatch RolloutViewPace = "watch"
+)
+
+// Valid indicates whether the value is a known member of the RolloutViewPace enum.
+func (e RolloutViewPace) Valid() bool {
+	switch e {
+	case RolloutViewPaceCheck:
+		return true
+	case RolloutViewPaceWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RolloutViewState.
+const (
+	RolloutViewStateEnded   RolloutViewState = "ended"
+	RolloutViewStateGoing   RolloutViewState = "going"
+	RolloutViewStateOpen    RolloutViewState = "open"
+	RolloutViewStateStopped RolloutViewState = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the RolloutViewState enum.
+func (e RolloutViewState) Valid() bool {
+	switch e {
+	case RolloutViewStateEnded:
+		return true
+	case RolloutViewStateGoing:
+		return true
+	case RolloutViewStateOpen:
+		return true
+	case RolloutViewStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RunSummaryKind.
 const (
 	RunSummaryKindCheck         RunSummaryKind = "check"
@@ -1289,6 +1478,27 @@ func (e RunViewState) Valid() bool {
 	}
 }
 
+// Defines values for ScheduleWhat.
+const (
+	ScheduleWhatCheck ScheduleWhat = "check"
+	ScheduleWhatDrift ScheduleWhat = "drift"
+	ScheduleWhatTidy  ScheduleWhat = "tidy"
+)
+
+// Valid indicates whether the value is a known member of the ScheduleWhat enum.
+func (e ScheduleWhat) Valid() bool {
+	switch e {
+	case ScheduleWhatCheck:
+		return true
+	case ScheduleWhatDrift:
+		return true
+	case ScheduleWhatTidy:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SearchTryOutcome.
 const (
 	Fails     SearchTryOutcome = "fails"
@@ -1429,6 +1639,7 @@ const (
 	SiteViewWaitingForGoing   SiteViewWaitingFor = "going"
 	SiteViewWaitingForMark    SiteViewWaitingFor = "mark"
 	SiteViewWaitingForRead    SiteViewWaitingFor = "read"
+	SiteViewWaitingForRollout SiteViewWaitingFor = "rollout"
 	SiteViewWaitingForRun     SiteViewWaitingFor = "run"
 	SiteViewWaitingForUnknown SiteViewWaitingFor = "unknown"
 )
@@ -1448,9 +1659,29 @@ func (e SiteViewWaitingFor) Valid() bool {
 		return true
 	case SiteViewWaitingForRead:
 		return true
+	case SiteViewWaitingForRollout:
+		return true
 	case SiteViewWaitingForRun:
 		return true
 	case SiteViewWaitingForUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TermsPace.
+const (
+	TermsPaceCheck TermsPace = "check"
+	TermsPaceWatch TermsPace = "watch"
+)
+
+// Valid indicates whether the value is a known member of the TermsPace enum.
+func (e TermsPace) Valid() bool {
+	switch e {
+	case TermsPaceCheck:
+		return true
+	case TermsPaceWatch:
 		return true
 	default:
 		return false
@@ -1552,25 +1783,25 @@ func (e WatchLookViewState) Valid() bool {
 
 // Defines values for WatchViewState.
 const (
-	Ended           WatchViewState = "ended"
-	Settled         WatchViewState = "settled"
-	TakenOver       WatchViewState = "taken over"
-	WaitsForAPerson WatchViewState = "waits for a person"
-	Watching        WatchViewState = "watching"
+	WatchViewStateEnded           WatchViewState = "ended"
+	WatchViewStateSettled         WatchViewState = "settled"
+	WatchViewStateTakenOver       WatchViewState = "taken over"
+	WatchViewStateWaitsForAPerson WatchViewState = "waits for a person"
+	WatchViewStateWatching        WatchViewState = "watching"
 )
 
 // Valid indicates whether the value is a known member of the WatchViewState enum.
 func (e WatchViewState) Valid() bool {
 	switch e {
-	case Ended:
+	case WatchViewStateEnded:
 		return true
-	case Settled:
+	case WatchViewStateSettled:
 		return true
-	case TakenOver:
+	case WatchViewStateTakenOver:
 		return true
-	case WaitsForAPerson:
+	case WatchViewStateWaitsForAPerson:
 		return true
-	case Watching:
+	case WatchViewStateWatching:
 		return true
 	default:
 		return false
@@ -1695,6 +1926,15 @@ type AddressView struct {
 	UsedAt  *time.Time `json:"usedAt,omitempty"`
 }
 
+// Again defines model for Again.
+type Again struct {
+	// Change The change that carried it out first.
+	Change int64 `json:"change"`
+
+	// Most How many records may be deleted at once. More, and nothing is deleted.
+	Most int64 `json:"most"`
+}
+
 // ApprovalView defines model for ApprovalView.
 type ApprovalView struct {
 	AskedAt *time.Time `json:"askedAt,omitempty"`
@@ -1746,6 +1986,12 @@ type ApprovalViewState string
 type AskApprovalRequest struct {
 	// Words A sentence for whoever decides.
 	Words string `json:"words"`
+}
+
+// BackupWanted defines model for BackupWanted.
+type BackupWanted struct {
+	Environment int64  `json:"environment"`
+	Name        string `json:"name"`
 }
 
 // BeginChangeRequest defines model for Begin-changeRequest.
@@ -1845,6 +2091,17 @@ type CalendarView struct {
 type Catalogue struct {
 	Settings []Definition `json:"settings"`
 }
+
+// ChangeOfRollout defines model for ChangeOfRollout.
+type ChangeOfRollout struct {
+	// Edits How many settings it changes.
+	Edits int64                `json:"edits"`
+	Id    int64                `json:"id"`
+	State ChangeOfRolloutState `json:"state"`
+}
+
+// ChangeOfRolloutState defines model for ChangeOfRollout.State.
+type ChangeOfRolloutState string
 
 // ChangeRef defines model for ChangeRef.
 type ChangeRef struct {
@@ -2068,6 +2325,18 @@ type ControlOutcome string
 // ControlWitness What staging says of it, which had the same settings when the change was tried.
 type ControlWitness string
 
+// CopiedSetting defines model for CopiedSetting.
+type CopiedSetting struct {
+	Key   string            `json:"key"`
+	Role  string            `json:"role"`
+	Title string            `json:"title"`
+	Type  CopiedSettingType `json:"type"`
+	Value interface{}       `json:"value"`
+}
+
+// CopiedSettingType defines model for CopiedSetting.Type.
+type CopiedSettingType string
+
 // CulpritOfEdit defines model for CulpritOfEdit.
 type CulpritOfEdit struct {
 	Cause *string        `json:"cause,omitempty"`
@@ -2138,6 +2407,16 @@ type Definition struct {
 
 // DefinitionType defines model for Definition.Type.
 type DefinitionType string
+
+// Destination defines model for Destination.
+type Destination struct {
+	// Confirmed Keys of that site whose values are right there, though they name addresses, cookies or scripts of the other site. Without that they are not copied.
+	Confirmed *[]string `json:"confirmed,omitempty"`
+	Site      int64     `json:"site"`
+
+	// Wave The first is 1.
+	Wave int64 `json:"wave"`
+}
 
 // Difference defines model for Difference.
 type Difference struct {
@@ -2473,6 +2752,18 @@ type FindingViewSeverity string
 // FindingViewState defines model for FindingView.State.
 type FindingViewState string
 
+// Fit defines model for Fit.
+type Fit struct {
+	// Mapped Only what would change something.
+	Mapped []Mapped `json:"mapped"`
+
+	// Same How many settings have the value already.
+	Same int64 `json:"same"`
+
+	// Without What has no counterpart, or does not fit.
+	Without []Unmet `json:"without"`
+}
+
 // GoingBack defines model for GoingBack.
 type GoingBack struct {
 	// At When it goes back, unless somebody says no before.
@@ -2589,6 +2880,17 @@ type ManualTaskView struct {
 
 // ManualTaskViewState defines model for ManualTaskView.State.
 type ManualTaskViewState string
+
+// Mapped defines model for Mapped.
+type Mapped struct {
+	// Confirm It names addresses, cookies or scripts of the other site; somebody has to say that they are right here.
+	Confirm bool          `json:"confirm"`
+	From    CopiedSetting `json:"from"`
+	Key     string        `json:"key"`
+	Now     interface{}   `json:"now"`
+	Title   string        `json:"title"`
+	Value   interface{}   `json:"value"`
+}
 
 // MarkView defines model for MarkView.
 type MarkView struct {
@@ -2826,10 +3128,24 @@ type Purpose struct {
 // PurposeReason defines model for Purpose.Reason.
 type PurposeReason string
 
+// Quiet defines model for Quiet.
+type Quiet struct {
+	// From Time of day, 15:04; empty for none.
+	From string `json:"from"`
+
+	// To Time of day, 15:04.
+	To string `json:"to"`
+}
+
 // ReasonBody defines model for ReasonBody.
 type ReasonBody struct {
 	// Reason It stands in the history.
 	Reason string `json:"reason"`
+}
+
+// RecordBackupRequest defines model for Record-backupRequest.
+type RecordBackupRequest struct {
+	Place string `json:"place"`
 }
 
 // RecordExclusionRequest defines model for Record-exclusionRequest.
@@ -2900,6 +3216,123 @@ type RollBackChangeRequest struct {
 	// All The changes that were promoted on top of it go with it.
 	All *bool `json:"all,omitempty"`
 }
+
+// RolloutOffer defines model for RolloutOffer.
+type RolloutOffer struct {
+	Fit Fit `json:"fit"`
+
+	// In A rollout that is not over, in which the site is.
+	In     *int64   `json:"in,omitempty"`
+	Labels []string `json:"labels"`
+	Name   string   `json:"name"`
+	Site   int64    `json:"site"`
+
+	// Why Why it cannot be copied there; empty when it can.
+	Why string `json:"why"`
+}
+
+// RolloutRef defines model for RolloutRef.
+type RolloutRef struct {
+	Change int64     `json:"change"`
+	Id     int64     `json:"id"`
+	MadeAt time.Time `json:"madeAt"`
+	MadeBy string    `json:"madeBy"`
+
+	// Name Of that site.
+	Name string `json:"name"`
+
+	// Site On which the change settled.
+	Site int64 `json:"site"`
+
+	// Sites How many sites it goes to.
+	Sites int64           `json:"sites"`
+	State RolloutRefState `json:"state"`
+	Title string          `json:"title"`
+
+	// Why Why it stopped or ended; empty otherwise.
+	Why string `json:"why"`
+}
+
+// RolloutRefState defines model for RolloutRef.State.
+type RolloutRefState string
+
+// RolloutSiteView defines model for RolloutSiteView.
+type RolloutSiteView struct {
+	// Change That was begun there.
+	Change *ChangeOfRollout `json:"change,omitempty"`
+
+	// LeftOut Why somebody left it out; empty when nobody did.
+	LeftOut string `json:"leftOut"`
+
+	// Measured What the change does to speed there, on staging.
+	Measured *RunSummary `json:"measured,omitempty"`
+	Name     string      `json:"name"`
+
+	// Production The latest promotion there.
+	Production *RunSummary `json:"production,omitempty"`
+
+	// Said What it waits for; empty when for nothing.
+	Said  string               `json:"said"`
+	Site  int64                `json:"site"`
+	Stage RolloutSiteViewStage `json:"stage"`
+
+	// Staging The latest try there that is over.
+	Staging *RunSummary `json:"staging,omitempty"`
+	Wave    int64       `json:"wave"`
+
+	// Without What was not copied, and why.
+	Without []Unmet `json:"without"`
+}
+
+// RolloutSiteViewStage defines model for RolloutSiteView.Stage.
+type RolloutSiteViewStage string
+
+// RolloutView defines model for RolloutView.
+type RolloutView struct {
+	Change int64      `json:"change"`
+	GoneAt *time.Time `json:"goneAt,omitempty"`
+
+	// GoneBy Who let the waves go, last; empty when nobody did.
+	GoneBy string    `json:"goneBy"`
+	Id     int64     `json:"id"`
+	MadeAt time.Time `json:"madeAt"`
+	MadeBy string    `json:"madeBy"`
+
+	// MayGo Waves may be let go.
+	MayGo    bool `json:"mayGo"`
+	Measures bool `json:"measures"`
+
+	// Members By wave.
+	Members []RolloutSiteView `json:"members"`
+
+	// Name Of that site.
+	Name   string          `json:"name"`
+	Pace   RolloutViewPace `json:"pace"`
+	Reason string          `json:"reason"`
+
+	// Site On which the change settled.
+	Site int64 `json:"site"`
+
+	// Sites How many sites it goes to.
+	Sites int64            `json:"sites"`
+	State RolloutViewState `json:"state"`
+	Title string           `json:"title"`
+
+	// Wave That is promoted now, or next; 0 when all are through.
+	Wave int64 `json:"wave"`
+
+	// Why Why it stopped or ended; empty otherwise.
+	Why string `json:"why"`
+
+	// WhyNot Why waves may not be let go; empty when they may.
+	WhyNot string `json:"whyNot"`
+}
+
+// RolloutViewPace defines model for RolloutView.Pace.
+type RolloutViewPace string
+
+// RolloutViewState defines model for RolloutView.State.
+type RolloutViewState string
 
 // RunProgress defines model for RunProgress.
 type RunProgress struct {
@@ -3018,6 +3451,54 @@ type RunViewKind string
 
 // RunViewState defines model for RunView.State.
 type RunViewState string
+
+// Schedule defines model for Schedule.
+type Schedule struct {
+	// Begins Local date and time of the first, as 2026-11-27T04:00.
+	Begins string `json:"begins"`
+
+	// Quiet Hours of the day in which it does not begin; it comes after them.
+	Quiet Quiet `json:"quiet"`
+
+	// Rule Recurrence rule of RFC 5545, as FREQ=DAILY.
+	Rule string `json:"rule"`
+
+	// Tidy Of a tidy: what is deleted, and how much at most.
+	Tidy *Again `json:"tidy,omitempty"`
+
+	// What check: production is checked as it is; drift: the settings of all environments are read; tidy: what a change deleted once is deleted again.
+	What ScheduleWhat `json:"what"`
+
+	// Zone Name of a time zone of the IANA database.
+	Zone string `json:"zone"`
+}
+
+// ScheduleWhat check: production is checked as it is; drift: the settings of all environments are read; tidy: what a change deleted once is deleted again.
+type ScheduleWhat string
+
+// ScheduleView defines model for ScheduleView.
+type ScheduleView struct {
+	// Backup Of a tidy that is due: where a backup is to be made, and recorded, for it to be carried out.
+	Backup  *BackupWanted `json:"backup,omitempty"`
+	Id      int64         `json:"id"`
+	LastRun *RunSummary   `json:"lastRun,omitempty"`
+	MadeBy  string        `json:"madeBy"`
+
+	// Next When it comes next; none while it is paused, or when it is over.
+	Next   *time.Time `json:"next,omitempty"`
+	Paused bool       `json:"paused"`
+
+	// Said What it waits for, or what came of the last reading; empty when there is nothing to say.
+	Said     string   `json:"said"`
+	Schedule Schedule `json:"schedule"`
+	Site     int64    `json:"site"`
+
+	// Usual Of a tidy: how many records are usual by now, since the last time; none while that is not known yet.
+	Usual *int64 `json:"usual,omitempty"`
+
+	// Version Give it back when editing.
+	Version int64 `json:"version"`
+}
 
 // SearchTry defines model for SearchTry.
 type SearchTry struct {
@@ -3202,6 +3683,23 @@ type TaskItemView struct {
 	Who   string     `json:"who"`
 }
 
+// Terms defines model for Terms.
+type Terms struct {
+	// Measures Each staging is measured, with the change and without it in turns.
+	Measures *bool `json:"measures,omitempty"`
+
+	// Pace check: a wave is followed by the next when each site's check on production is clear; watch: when its watch is over, too.
+	Pace   TermsPace     `json:"pace"`
+	Reason *string       `json:"reason,omitempty"`
+	Sites  []Destination `json:"sites"`
+
+	// Title Of the changes that are begun.
+	Title string `json:"title"`
+}
+
+// TermsPace check: a wave is followed by the next when each site's check on production is clear; watch: when its watch is over, too.
+type TermsPace string
+
 // Unexplained defines model for Unexplained.
 type Unexplained struct {
 	InForce []string `json:"inForce"`
@@ -3237,6 +3735,12 @@ type UnknownViewKind string
 
 // UnknownViewState defines model for UnknownView.State.
 type UnknownViewState string
+
+// Unmet defines model for Unmet.
+type Unmet struct {
+	Role string `json:"role"`
+	Why  string `json:"why"`
+}
 
 // WatchLookView defines model for WatchLookView.
 type WatchLookView struct {
@@ -3349,6 +3853,15 @@ type RemoveCalendarEntryParams struct {
 	Version int64 `form:"version" json:"version"`
 }
 
+// ListRolloutsParams defines parameters for ListRollouts.
+type ListRolloutsParams struct {
+	// Site Of changes of this site; 0 for all.
+	Site *int64 `form:"site,omitempty" json:"site,omitempty"`
+
+	// Change Of this change: those that take it to others, and the one that brought it.
+	Change *int64 `form:"change,omitempty" json:"change,omitempty"`
+}
+
 // ListSitesParams defines parameters for ListSites.
 type ListSitesParams struct {
 	// Q A part of the name.
@@ -3410,6 +3923,9 @@ type PromoteChangeJSONRequestBody = PromoteBody
 // RollBackChangeJSONRequestBody defines body for RollBackChange for application/json ContentType.
 type RollBackChangeJSONRequestBody = RollBackChangeRequest
 
+// BeginRolloutJSONRequestBody defines body for BeginRollout for application/json ContentType.
+type BeginRolloutJSONRequestBody = Terms
+
 // SettleChangeJSONRequestBody defines body for SettleChange for application/json ContentType.
 type SettleChangeJSONRequestBody = ReasonBody
 
@@ -3419,8 +3935,14 @@ type TidyChangeJSONRequestBody = PromoteBody
 // AcceptDriftJSONRequestBody defines body for AcceptDrift for application/json ContentType.
 type AcceptDriftJSONRequestBody = AcceptDriftRequest
 
+// RecordBackupJSONRequestBody defines body for RecordBackup for application/json ContentType.
+type RecordBackupJSONRequestBody = RecordBackupRequest
+
 // PurgeEnvironmentJSONRequestBody defines body for PurgeEnvironment for application/json ContentType.
 type PurgeEnvironmentJSONRequestBody = PurgeEnvironmentRequest
+
+// LeaveSiteOutJSONRequestBody defines body for LeaveSiteOut for application/json ContentType.
+type LeaveSiteOutJSONRequestBody = ReasonBody
 
 // BeginChangeJSONRequestBody defines body for BeginChange for application/json ContentType.
 type BeginChangeJSONRequestBody = BeginChangeRequest
@@ -3612,6 +4134,13 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/changes/{id}/discard (the `DiscardChange` operationId).
 	DiscardChange(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// OfferChange What a change would be on each of the other sites
+	//
+	// Its edits are mapped by what the settings mean. Of lists of patterns it is what the change added and took away that is copied.
+	//
+	// Corresponds with GET /api/v1/changes/{id}/offers (the `OfferChange` operationId).
+	OfferChange(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PromoteChangeWithBody Puts on production exactly what was checked, and checks it there
 	//
 	// Approvers by themselves; others with an approval that holds. 409 with the reason when it is not allowed now.
@@ -3654,6 +4183,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/changes/{id}/rollback (the `RollBackChange` operationId).
 	RollBackChange(ctx context.Context, id int64, body RollBackChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginRolloutWithBody Takes a change that settled to other sites: copied, tried on each one's staging, promoted in waves once somebody says so
+	//
+	// 409 when the change has not settled, or a site cannot take it. Nothing is promoted before let-rollout-go.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/changes/{id}/rollouts (the `BeginRollout` operationId).
+	BeginRolloutWithBody(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginRollout Takes a change that settled to other sites: copied, tried on each one's staging, promoted in waves once somebody says so
+	//
+	// 409 when the change has not settled, or a site cannot take it. Nothing is promoted before let-rollout-go.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/changes/{id}/rollouts (the `BeginRollout` operationId).
+	BeginRollout(ctx context.Context, id int64, body BeginRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SettleChangeWithBody Says that a change stands although its watch saw something or could not look
 	//
@@ -3726,6 +4273,24 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/drifts/{id}/revert (the `RevertDrift` operationId).
 	RevertDrift(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RecordBackupWithBody Says that there is a backup of an environment, and where
+	//
+	// It counts for a day. What deletes data is not tried without one.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/environments/{id}/backups (the `RecordBackup` operationId).
+	RecordBackupWithBody(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RecordBackup Says that there is a backup of an environment, and where
+	//
+	// It counts for a day. What deletes data is not tried without one.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/environments/{id}/backups (the `RecordBackup` operationId).
+	RecordBackup(ctx context.Context, id int64, body RecordBackupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CheckEnvironment Checks an environment as it is against its latest mark
 	//
 	// Corresponds with POST /api/v1/environments/{id}/checks (the `CheckEnvironment` operationId).
@@ -3753,6 +4318,49 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/environments/{id}/purges (the `PurgeEnvironment` operationId).
 	PurgeEnvironment(ctx context.Context, id int64, body PurgeEnvironmentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRollouts Rollouts, the latest first
+	//
+	// Corresponds with GET /api/v1/rollouts (the `ListRollouts` operationId).
+	ListRollouts(ctx context.Context, params *ListRolloutsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRollout A rollout, site by site
+	//
+	// Corresponds with GET /api/v1/rollouts/{id} (the `GetRollout` operationId).
+	GetRollout(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndRollout Ends a rollout; changes that it began stay as they are
+	//
+	// Corresponds with POST /api/v1/rollouts/{id}/end (the `EndRollout` operationId).
+	EndRollout(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LetRolloutGo Lets the waves of a rollout go, for the first time or again after it stopped
+	//
+	// Each site is promoted in the caller's name, by the rules that hold there: approvals, calendar, what was checked. A wave is followed by the next when all of it is clear; at the first site that is not it stops.
+	//
+	// Corresponds with POST /api/v1/rollouts/{id}/go (the `LetRolloutGo` operationId).
+	LetRolloutGo(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LeaveSiteOutWithBody Lets a rollout go on without a site, whose change stays as it is
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
+	LeaveSiteOutWithBody(ctx context.Context, id int64, site int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LeaveSiteOut Lets a rollout go on without a site, whose change stays as it is
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
+	LeaveSiteOut(ctx context.Context, id int64, site int64, body LeaveSiteOutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopRollout Lets nothing more of a rollout be promoted until somebody lets it go again
+	//
+	// What is being promoted is promoted to its end.
+	//
+	// Corresponds with POST /api/v1/rollouts/{id}/stop (the `StopRollout` operationId).
+	StopRollout(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRun A run, how far it is and what it found
 	//
@@ -3856,6 +4464,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/sites/{id}/exclusions/retire (the `RetireExclusions` operationId).
 	RetireExclusions(ctx context.Context, id int64, body RetireExclusionsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSchedules What is done on a site again and again by itself
+	//
+	// Corresponds with GET /api/v1/sites/{id}/schedules (the `ListSchedules` operationId).
+	ListSchedules(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListWatches Which promotions of a site are watched, or wait for a person after it
 	//
@@ -4133,6 +4746,23 @@ func (c *Client) DiscardChange(ctx context.Context, id int64, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
+// OfferChange What a change would be on each of the other sites
+//
+// Its edits are mapped by what the settings mean. Of lists of patterns it is what the change added and took away that is copied.
+//
+// Corresponds with GET /api/v1/changes/{id}/offers (the `OfferChange` operationId).
+func (c *Client) OfferChange(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOfferChangeRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // PromoteChangeWithBody Puts on production exactly what was checked, and checks it there
 //
 // Approvers by themselves; others with an approval that holds. 409 with the reason when it is not allowed now.
@@ -4216,6 +4846,44 @@ func (c *Client) RollBackChangeWithBody(ctx context.Context, id int64, contentTy
 // Corresponds with POST /api/v1/changes/{id}/rollback (the `RollBackChange` operationId).
 func (c *Client) RollBackChange(ctx context.Context, id int64, body RollBackChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRollBackChangeRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginRolloutWithBody Takes a change that settled to other sites: copied, tried on each one's staging, promoted in waves once somebody says so
+//
+// 409 when the change has not settled, or a site cannot take it. Nothing is promoted before let-rollout-go.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/changes/{id}/rollouts (the `BeginRollout` operationId).
+func (c *Client) BeginRolloutWithBody(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginRolloutRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginRollout Takes a change that settled to other sites: copied, tried on each one's staging, promoted in waves once somebody says so
+//
+// 409 when the change has not settled, or a site cannot take it. Nothing is promoted before let-rollout-go.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/changes/{id}/rollouts (the `BeginRollout` operationId).
+func (c *Client) BeginRollout(ctx context.Context, id int64, body BeginRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginRolloutRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4387,6 +5055,44 @@ func (c *Client) RevertDrift(ctx context.Context, id int64, reqEditors ...Reques
 	return c.Client.Do(req)
 }
 
+// RecordBackupWithBody Says that there is a backup of an environment, and where
+//
+// It counts for a day. What deletes data is not tried without one.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/environments/{id}/backups (the `RecordBackup` operationId).
+func (c *Client) RecordBackupWithBody(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRecordBackupRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RecordBackup Says that there is a backup of an environment, and where
+//
+// It counts for a day. What deletes data is not tried without one.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/environments/{id}/backups (the `RecordBackup` operationId).
+func (c *Client) RecordBackup(ctx context.Context, id int64, body RecordBackupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRecordBackupRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CheckEnvironment Checks an environment as it is against its latest mark
 //
 // Corresponds with POST /api/v1/environments/{id}/checks (the `CheckEnvironment` operationId).
@@ -4445,6 +5151,119 @@ func (c *Client) PurgeEnvironmentWithBody(ctx context.Context, id int64, content
 // Corresponds with POST /api/v1/environments/{id}/purges (the `PurgeEnvironment` operationId).
 func (c *Client) PurgeEnvironment(ctx context.Context, id int64, body PurgeEnvironmentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPurgeEnvironmentRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRollouts Rollouts, the latest first
+//
+// Corresponds with GET /api/v1/rollouts (the `ListRollouts` operationId).
+func (c *Client) ListRollouts(ctx context.Context, params *ListRolloutsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRolloutsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRollout A rollout, site by site
+//
+// Corresponds with GET /api/v1/rollouts/{id} (the `GetRollout` operationId).
+func (c *Client) GetRollout(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRolloutRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndRollout Ends a rollout; changes that it began stay as they are
+//
+// Corresponds with POST /api/v1/rollouts/{id}/end (the `EndRollout` operationId).
+func (c *Client) EndRollout(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndRolloutRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LetRolloutGo Lets the waves of a rollout go, for the first time or again after it stopped
+//
+// Each site is promoted in the caller's name, by the rules that hold there: approvals, calendar, what was checked. A wave is followed by the next when all of it is clear; at the first site that is not it stops.
+//
+// Corresponds with POST /api/v1/rollouts/{id}/go (the `LetRolloutGo` operationId).
+func (c *Client) LetRolloutGo(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLetRolloutGoRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LeaveSiteOutWithBody Lets a rollout go on without a site, whose change stays as it is
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
+func (c *Client) LeaveSiteOutWithBody(ctx context.Context, id int64, site int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeaveSiteOutRequestWithBody(c.Server, id, site, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LeaveSiteOut Lets a rollout go on without a site, whose change stays as it is
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
+func (c *Client) LeaveSiteOut(ctx context.Context, id int64, site int64, body LeaveSiteOutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeaveSiteOutRequest(c.Server, id, site, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopRollout Lets nothing more of a rollout be promoted until somebody lets it go again
+//
+// What is being promoted is promoted to its end.
+//
+// Corresponds with POST /api/v1/rollouts/{id}/stop (the `StopRollout` operationId).
+func (c *Client) StopRollout(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopRolloutRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -4698,6 +5517,21 @@ func (c *Client) RetireExclusionsWithBody(ctx context.Context, id int64, content
 // Corresponds with POST /api/v1/sites/{id}/exclusions/retire (the `RetireExclusions` operationId).
 func (c *Client) RetireExclusions(ctx context.Context, id int64, body RetireExclusionsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRetireExclusionsRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSchedules What is done on a site again and again by itself
+//
+// Corresponds with GET /api/v1/sites/{id}/schedules (the `ListSchedules` operationId).
+func (c *Client) ListSchedules(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSchedulesRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -5274,6 +6108,40 @@ func NewDiscardChangeRequest(server string, id int64) (*http.Request, error) {
 	return req, nil
 }
 
+// NewOfferChangeRequest constructs an http.Request for the OfferChange method
+func NewOfferChangeRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/changes/%s/offers", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewPromoteChangeRequest calls the generic PromoteChange builder with application/json body
 func NewPromoteChangeRequest(server string, id int64, body PromoteChangeJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -5383,6 +6251,53 @@ func NewRollBackChangeRequestWithBody(server string, id int64, contentType strin
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/changes/%s/rollback", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewBeginRolloutRequest calls the generic BeginRollout builder with application/json body
+func NewBeginRolloutRequest(server string, id int64, body BeginRolloutJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginRolloutRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewBeginRolloutRequestWithBody constructs an http.Request for the BeginRollout method, with any body, and a specified content type
+func NewBeginRolloutRequestWithBody(server string, id int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/changes/%s/rollouts", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5645,6 +6560,53 @@ func NewRevertDriftRequest(server string, id int64) (*http.Request, error) {
 	return req, nil
 }
 
+// NewRecordBackupRequest calls the generic RecordBackup builder with application/json body
+func NewRecordBackupRequest(server string, id int64, body RecordBackupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRecordBackupRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRecordBackupRequestWithBody constructs an http.Request for the RecordBackup method, with any body, and a specified content type
+func NewRecordBackupRequestWithBody(server string, id int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/environments/%s/backups", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewCheckEnvironmentRequest constructs an http.Request for the CheckEnvironment method
 func NewCheckEnvironmentRequest(server string, id int64) (*http.Request, error) {
 	var err error
@@ -5756,6 +6718,262 @@ func NewPurgeEnvironmentRequestWithBody(server string, id int64, contentType str
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListRolloutsRequest constructs an http.Request for the ListRollouts method
+func NewListRolloutsRequest(server string, params *ListRolloutsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rollouts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Site != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "site", *params.Site, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Change != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "change", *params.Change, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRolloutRequest constructs an http.Request for the GetRollout method
+func NewGetRolloutRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rollouts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndRolloutRequest constructs an http.Request for the EndRollout method
+func NewEndRolloutRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rollouts/%s/end", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLetRolloutGoRequest constructs an http.Request for the LetRolloutGo method
+func NewLetRolloutGoRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rollouts/%s/go", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLeaveSiteOutRequest calls the generic LeaveSiteOut builder with application/json body
+func NewLeaveSiteOutRequest(server string, id int64, site int64, body LeaveSiteOutJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLeaveSiteOutRequestWithBody(server, id, site, "application/json", bodyReader)
+}
+
+// NewLeaveSiteOutRequestWithBody constructs an http.Request for the LeaveSiteOut method, with any body, and a specified content type
+func NewLeaveSiteOutRequestWithBody(server string, id int64, site int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "site", site, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rollouts/%s/sites/%s/leave-out", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewStopRolloutRequest constructs an http.Request for the StopRollout method
+func NewStopRolloutRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rollouts/%s/stop", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -6361,6 +7579,40 @@ func NewRetireExclusionsRequestWithBody(server string, id int64, contentType str
 	return req, nil
 }
 
+// NewListSchedulesRequest constructs an http.Request for the ListSchedules method
+func NewListSchedulesRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sites/%s/schedules", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListWatchesRequest constructs an http.Request for the ListWatches method
 func NewListWatchesRequest(server string, id int64) (*http.Request, error) {
 	var err error
@@ -6643,6 +7895,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/changes/{id}/discard (the `DiscardChange` operationId).
 	DiscardChangeWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*DiscardChangeResponse, error)
 
+	// OfferChangeWithResponse What a change would be on each of the other sites
+	//
+	// Its edits are mapped by what the settings mean. Of lists of patterns it is what the change added and took away that is copied.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/changes/{id}/offers (the `OfferChange` operationId).
+	OfferChangeWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*OfferChangeResponse, error)
+
 	// PromoteChangeWithBodyWithResponse Puts on production exactly what was checked, and checks it there
 	//
 	// Approvers by themselves; others with an approval that holds. 409 with the reason when it is not allowed now.
@@ -6687,6 +7948,24 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/changes/{id}/rollback (the `RollBackChange` operationId).
 	RollBackChangeWithResponse(ctx context.Context, id int64, body RollBackChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*RollBackChangeResponse, error)
+
+	// BeginRolloutWithBodyWithResponse Takes a change that settled to other sites: copied, tried on each one's staging, promoted in waves once somebody says so
+	//
+	// 409 when the change has not settled, or a site cannot take it. Nothing is promoted before let-rollout-go.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/changes/{id}/rollouts (the `BeginRollout` operationId).
+	BeginRolloutWithBodyWithResponse(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginRolloutResponse, error)
+
+	// BeginRolloutWithResponse Takes a change that settled to other sites: copied, tried on each one's staging, promoted in waves once somebody says so
+	//
+	// 409 when the change has not settled, or a site cannot take it. Nothing is promoted before let-rollout-go.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/changes/{id}/rollouts (the `BeginRollout` operationId).
+	BeginRolloutWithResponse(ctx context.Context, id int64, body BeginRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginRolloutResponse, error)
 
 	// SettleChangeWithBodyWithResponse Says that a change stands although its watch saw something or could not look
 	//
@@ -6765,6 +8044,24 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/drifts/{id}/revert (the `RevertDrift` operationId).
 	RevertDriftWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*RevertDriftResponse, error)
 
+	// RecordBackupWithBodyWithResponse Says that there is a backup of an environment, and where
+	//
+	// It counts for a day. What deletes data is not tried without one.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/environments/{id}/backups (the `RecordBackup` operationId).
+	RecordBackupWithBodyWithResponse(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecordBackupResponse, error)
+
+	// RecordBackupWithResponse Says that there is a backup of an environment, and where
+	//
+	// It counts for a day. What deletes data is not tried without one.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/environments/{id}/backups (the `RecordBackup` operationId).
+	RecordBackupWithResponse(ctx context.Context, id int64, body RecordBackupJSONRequestBody, reqEditors ...RequestEditorFn) (*RecordBackupResponse, error)
+
 	// CheckEnvironmentWithResponse Checks an environment as it is against its latest mark
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6796,6 +8093,59 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/environments/{id}/purges (the `PurgeEnvironment` operationId).
 	PurgeEnvironmentWithResponse(ctx context.Context, id int64, body PurgeEnvironmentJSONRequestBody, reqEditors ...RequestEditorFn) (*PurgeEnvironmentResponse, error)
+
+	// ListRolloutsWithResponse Rollouts, the latest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/rollouts (the `ListRollouts` operationId).
+	ListRolloutsWithResponse(ctx context.Context, params *ListRolloutsParams, reqEditors ...RequestEditorFn) (*ListRolloutsResponse, error)
+
+	// GetRolloutWithResponse A rollout, site by site
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/rollouts/{id} (the `GetRollout` operationId).
+	GetRolloutWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetRolloutResponse, error)
+
+	// EndRolloutWithResponse Ends a rollout; changes that it began stay as they are
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rollouts/{id}/end (the `EndRollout` operationId).
+	EndRolloutWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*EndRolloutResponse, error)
+
+	// LetRolloutGoWithResponse Lets the waves of a rollout go, for the first time or again after it stopped
+	//
+	// Each site is promoted in the caller's name, by the rules that hold there: approvals, calendar, what was checked. A wave is followed by the next when all of it is clear; at the first site that is not it stops.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rollouts/{id}/go (the `LetRolloutGo` operationId).
+	LetRolloutGoWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*LetRolloutGoResponse, error)
+
+	// LeaveSiteOutWithBodyWithResponse Lets a rollout go on without a site, whose change stays as it is
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
+	LeaveSiteOutWithBodyWithResponse(ctx context.Context, id int64, site int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveSiteOutResponse, error)
+
+	// LeaveSiteOutWithResponse Lets a rollout go on without a site, whose change stays as it is
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
+	LeaveSiteOutWithResponse(ctx context.Context, id int64, site int64, body LeaveSiteOutJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveSiteOutResponse, error)
+
+	// StopRolloutWithResponse Lets nothing more of a rollout be promoted until somebody lets it go again
+	//
+	// What is being promoted is promoted to its end.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rollouts/{id}/stop (the `StopRollout` operationId).
+	StopRolloutWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*StopRolloutResponse, error)
 
 	// GetRunWithResponse A run, how far it is and what it found
 	//
@@ -6913,6 +8263,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/sites/{id}/exclusions/retire (the `RetireExclusions` operationId).
 	RetireExclusionsWithResponse(ctx context.Context, id int64, body RetireExclusionsJSONRequestBody, reqEditors ...RequestEditorFn) (*RetireExclusionsResponse, error)
+
+	// ListSchedulesWithResponse What is done on a site again and again by itself
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/sites/{id}/schedules (the `ListSchedules` operationId).
+	ListSchedulesWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*ListSchedulesResponse, error)
 
 	// ListWatchesWithResponse Which promotions of a site are watched, or wait for a person after it
 	//
@@ -7427,6 +8784,54 @@ func (r DiscardChangeResponse) ContentType() string {
 	return ""
 }
 
+type OfferChangeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]RolloutOffer
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r OfferChangeResponse) GetJSON200() *[]RolloutOffer {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OfferChangeResponse) GetApplicationproblemJSONDefault() *ErrorModel {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OfferChangeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OfferChangeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OfferChangeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OfferChangeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type PromoteChangeResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7565,6 +8970,54 @@ func (r RollBackChangeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RollBackChangeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginRolloutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *RolloutView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *ErrorModel
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r BeginRolloutResponse) GetJSON201() *RolloutView {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginRolloutResponse) GetApplicationproblemJSONDefault() *ErrorModel {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginRolloutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginRolloutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginRolloutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginRolloutResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7859,6 +9312,47 @@ func (r RevertDriftResponse) ContentType() string {
 	return ""
 }
 
+type RecordBackupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *ErrorModel
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RecordBackupResponse) GetApplicationproblemJSONDefault() *ErrorModel {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RecordBackupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RecordBackupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RecordBackupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RecordBackupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CheckEnvironmentResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7997,6 +9491,294 @@ func (r PurgeEnvironmentResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PurgeEnvironmentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRolloutsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]RolloutRef
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRolloutsResponse) GetJSON200() *[]RolloutRef {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRolloutsResponse) GetApplicationproblemJSONDefault() *ErrorModel {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRolloutsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRolloutsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRolloutsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRolloutsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRolloutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RolloutView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRolloutResponse) GetJSON200() *RolloutView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRolloutResponse) GetApplicationproblemJSONDefault() *ErrorModel {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRolloutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRolloutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRolloutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRolloutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndRolloutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RolloutView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndRolloutResponse) GetJSON200() *RolloutView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndRolloutResponse) GetApplicationproblemJSONDefault() *ErrorModel {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndRolloutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndRolloutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndRolloutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndRolloutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LetRolloutGoResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RolloutView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LetRolloutGoResponse) GetJSON200() *RolloutView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LetRolloutGoResponse) GetApplicationproblemJSONDefault() *ErrorModel {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LetRolloutGoResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LetRolloutGoResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LetRolloutGoResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LetRolloutGoResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LeaveSiteOutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RolloutView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LeaveSiteOutResponse) GetJSON200() *RolloutView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LeaveSiteOutResponse) GetApplicationproblemJSONDefault() *ErrorModel {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LeaveSiteOutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LeaveSiteOutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LeaveSiteOutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LeaveSiteOutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StopRolloutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RolloutView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StopRolloutResponse) GetJSON200() *RolloutView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopRolloutResponse) GetApplicationproblemJSONDefault() *ErrorModel {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopRolloutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopRolloutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopRolloutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopRolloutResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8539,6 +10321,54 @@ func (r RetireExclusionsResponse) ContentType() string {
 	return ""
 }
 
+type ListSchedulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]ScheduleView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSchedulesResponse) GetJSON200() *[]ScheduleView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSchedulesResponse) GetApplicationproblemJSONDefault() *ErrorModel {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSchedulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSchedulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSchedulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSchedulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListWatchesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8877,6 +10707,21 @@ func (c *ClientWithResponses) DiscardChangeWithResponse(ctx context.Context, id 
 	return ParseDiscardChangeResponse(rsp)
 }
 
+// OfferChangeWithResponse What a change would be on each of the other sites
+//
+// Its edits are mapped by what the settings mean. Of lists of patterns it is what the change added and took away that is copied.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/changes/{id}/offers (the `OfferChange` operationId).
+func (c *ClientWithResponses) OfferChangeWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*OfferChangeResponse, error) {
+	rsp, err := c.OfferChange(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOfferChangeResponse(rsp)
+}
+
 // PromoteChangeWithBodyWithResponse Puts on production exactly what was checked, and checks it there
 //
 // Approvers by themselves; others with an approval that holds. 409 with the reason when it is not allowed now.
@@ -8950,6 +10795,36 @@ func (c *ClientWithResponses) RollBackChangeWithResponse(ctx context.Context, id
 		return nil, err
 	}
 	return ParseRollBackChangeResponse(rsp)
+}
+
+// BeginRolloutWithBodyWithResponse Takes a change that settled to other sites: copied, tried on each one's staging, promoted in waves once somebody says so
+//
+// 409 when the change has not settled, or a site cannot take it. Nothing is promoted before let-rollout-go.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/changes/{id}/rollouts (the `BeginRollout` operationId).
+func (c *ClientWithResponses) BeginRolloutWithBodyWithResponse(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginRolloutResponse, error) {
+	rsp, err := c.BeginRolloutWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginRolloutResponse(rsp)
+}
+
+// BeginRolloutWithResponse Takes a change that settled to other sites: copied, tried on each one's staging, promoted in waves once somebody says so
+//
+// 409 when the change has not settled, or a site cannot take it. Nothing is promoted before let-rollout-go.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/changes/{id}/rollouts (the `BeginRollout` operationId).
+func (c *ClientWithResponses) BeginRolloutWithResponse(ctx context.Context, id int64, body BeginRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginRolloutResponse, error) {
+	rsp, err := c.BeginRollout(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginRolloutResponse(rsp)
 }
 
 // SettleChangeWithBodyWithResponse Says that a change stands although its watch saw something or could not look
@@ -9083,6 +10958,36 @@ func (c *ClientWithResponses) RevertDriftWithResponse(ctx context.Context, id in
 	return ParseRevertDriftResponse(rsp)
 }
 
+// RecordBackupWithBodyWithResponse Says that there is a backup of an environment, and where
+//
+// It counts for a day. What deletes data is not tried without one.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/environments/{id}/backups (the `RecordBackup` operationId).
+func (c *ClientWithResponses) RecordBackupWithBodyWithResponse(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecordBackupResponse, error) {
+	rsp, err := c.RecordBackupWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRecordBackupResponse(rsp)
+}
+
+// RecordBackupWithResponse Says that there is a backup of an environment, and where
+//
+// It counts for a day. What deletes data is not tried without one.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/environments/{id}/backups (the `RecordBackup` operationId).
+func (c *ClientWithResponses) RecordBackupWithResponse(ctx context.Context, id int64, body RecordBackupJSONRequestBody, reqEditors ...RequestEditorFn) (*RecordBackupResponse, error) {
+	rsp, err := c.RecordBackup(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRecordBackupResponse(rsp)
+}
+
 // CheckEnvironmentWithResponse Checks an environment as it is against its latest mark
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9137,6 +11042,101 @@ func (c *ClientWithResponses) PurgeEnvironmentWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParsePurgeEnvironmentResponse(rsp)
+}
+
+// ListRolloutsWithResponse Rollouts, the latest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/rollouts (the `ListRollouts` operationId).
+func (c *ClientWithResponses) ListRolloutsWithResponse(ctx context.Context, params *ListRolloutsParams, reqEditors ...RequestEditorFn) (*ListRolloutsResponse, error) {
+	rsp, err := c.ListRollouts(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRolloutsResponse(rsp)
+}
+
+// GetRolloutWithResponse A rollout, site by site
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/rollouts/{id} (the `GetRollout` operationId).
+func (c *ClientWithResponses) GetRolloutWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetRolloutResponse, error) {
+	rsp, err := c.GetRollout(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRolloutResponse(rsp)
+}
+
+// EndRolloutWithResponse Ends a rollout; changes that it began stay as they are
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rollouts/{id}/end (the `EndRollout` operationId).
+func (c *ClientWithResponses) EndRolloutWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*EndRolloutResponse, error) {
+	rsp, err := c.EndRollout(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndRolloutResponse(rsp)
+}
+
+// LetRolloutGoWithResponse Lets the waves of a rollout go, for the first time or again after it stopped
+//
+// Each site is promoted in the caller's name, by the rules that hold there: approvals, calendar, what was checked. A wave is followed by the next when all of it is clear; at the first site that is not it stops.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rollouts/{id}/go (the `LetRolloutGo` operationId).
+func (c *ClientWithResponses) LetRolloutGoWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*LetRolloutGoResponse, error) {
+	rsp, err := c.LetRolloutGo(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLetRolloutGoResponse(rsp)
+}
+
+// LeaveSiteOutWithBodyWithResponse Lets a rollout go on without a site, whose change stays as it is
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
+func (c *ClientWithResponses) LeaveSiteOutWithBodyWithResponse(ctx context.Context, id int64, site int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveSiteOutResponse, error) {
+	rsp, err := c.LeaveSiteOutWithBody(ctx, id, site, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeaveSiteOutResponse(rsp)
+}
+
+// LeaveSiteOutWithResponse Lets a rollout go on without a site, whose change stays as it is
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
+func (c *ClientWithResponses) LeaveSiteOutWithResponse(ctx context.Context, id int64, site int64, body LeaveSiteOutJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveSiteOutResponse, error) {
+	rsp, err := c.LeaveSiteOut(ctx, id, site, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeaveSiteOutResponse(rsp)
+}
+
+// StopRolloutWithResponse Lets nothing more of a rollout be promoted until somebody lets it go again
+//
+// What is being promoted is promoted to its end.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rollouts/{id}/stop (the `StopRollout` operationId).
+func (c *ClientWithResponses) StopRolloutWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*StopRolloutResponse, error) {
+	rsp, err := c.StopRollout(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopRolloutResponse(rsp)
 }
 
 // GetRunWithResponse A run, how far it is and what it found
@@ -9344,6 +11344,19 @@ func (c *ClientWithResponses) RetireExclusionsWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseRetireExclusionsResponse(rsp)
+}
+
+// ListSchedulesWithResponse What is done on a site again and again by itself
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/sites/{id}/schedules (the `ListSchedules` operationId).
+func (c *ClientWithResponses) ListSchedulesWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*ListSchedulesResponse, error) {
+	rsp, err := c.ListSchedules(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSchedulesResponse(rsp)
 }
 
 // ListWatchesWithResponse Which promotions of a site are watched, or wait for a person after it
@@ -9741,6 +11754,39 @@ func ParseDiscardChangeResponse(rsp *http.Response) (*DiscardChangeResponse, err
 	return response, nil
 }
 
+// ParseOfferChangeResponse parses an HTTP response from a OfferChangeWithResponse call
+func ParseOfferChangeResponse(rsp *http.Response) (*OfferChangeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OfferChangeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []RolloutOffer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParsePromoteChangeResponse parses an HTTP response from a PromoteChangeWithResponse call
 func ParsePromoteChangeResponse(rsp *http.Response) (*PromoteChangeResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9827,6 +11873,39 @@ func ParseRollBackChangeResponse(rsp *http.Response) (*RollBackChangeResponse, e
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginRolloutResponse parses an HTTP response from a BeginRolloutWithResponse call
+func ParseBeginRolloutResponse(rsp *http.Response) (*BeginRolloutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginRolloutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest RolloutView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest ErrorModel
@@ -10038,6 +12117,35 @@ func ParseRevertDriftResponse(rsp *http.Response) (*RevertDriftResponse, error) 
 	return response, nil
 }
 
+// ParseRecordBackupResponse parses an HTTP response from a RecordBackupWithResponse call
+func ParseRecordBackupResponse(rsp *http.Response) (*RecordBackupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RecordBackupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCheckEnvironmentResponse parses an HTTP response from a CheckEnvironmentWithResponse call
 func ParseCheckEnvironmentResponse(rsp *http.Response) (*CheckEnvironmentResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10120,6 +12228,204 @@ func ParsePurgeEnvironmentResponse(rsp *http.Response) (*PurgeEnvironmentRespons
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest PurgeDone
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRolloutsResponse parses an HTTP response from a ListRolloutsWithResponse call
+func ParseListRolloutsResponse(rsp *http.Response) (*ListRolloutsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRolloutsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []RolloutRef
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRolloutResponse parses an HTTP response from a GetRolloutWithResponse call
+func ParseGetRolloutResponse(rsp *http.Response) (*GetRolloutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRolloutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RolloutView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndRolloutResponse parses an HTTP response from a EndRolloutWithResponse call
+func ParseEndRolloutResponse(rsp *http.Response) (*EndRolloutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndRolloutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RolloutView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLetRolloutGoResponse parses an HTTP response from a LetRolloutGoWithResponse call
+func ParseLetRolloutGoResponse(rsp *http.Response) (*LetRolloutGoResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LetRolloutGoResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RolloutView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLeaveSiteOutResponse parses an HTTP response from a LeaveSiteOutWithResponse call
+func ParseLeaveSiteOutResponse(rsp *http.Response) (*LeaveSiteOutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LeaveSiteOutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RolloutView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStopRolloutResponse parses an HTTP response from a StopRolloutWithResponse call
+func ParseStopRolloutResponse(rsp *http.Response) (*StopRolloutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopRolloutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RolloutView
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -10503,6 +12809,39 @@ func ParseRetireExclusionsResponse(rsp *http.Response) (*RetireExclusionsRespons
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest LedgerView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSchedulesResponse parses an HTTP response from a ListSchedulesWithResponse call
+func ParseListSchedulesResponse(rsp *http.Response) (*ListSchedulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSchedulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []ScheduleView
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -72,7 +72,7 @@ func (g *group) command(use, short string, args cobra.PositionalArgs, do run) *c
 // New are all commands that do what the interface does. server is where they ask when nobody says.
 func New(connect Connect, server string) []*cobra.Command {
 	g := &group{connect: connect}
-	all := []*cobra.Command{g.changes(), g.runs(), g.marks(), g.drift(), g.exclusions(), g.purge(), g.approvals(), g.freezes(), g.watches()}
+	all := []*cobra.Command{g.changes(), g.runs(), g.marks(), g.drift(), g.exclusions(), g.purge(), g.approvals(), g.freezes(), g.watches(), g.rollouts(), g.schedules()}
 	for _, c := range all {
 		c.PersistentFlags().StringVar(&g.server, "server", server, "address of a running Tide Marker that is to do it; without one the local database is worked on")
 		c.PersistentFlags().BoolVar(&g.json, "json", false, "print the API's answer as JSON")

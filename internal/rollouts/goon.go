@@ -351,9 +351,14 @@ func through(sites []Site) string {
 			left++
 		}
 	}
-	said := fmt.Sprintf("%s of %d have it", words.Count(n, "site"), len(sites))
+	said := fmt.Sprintf("%d of %s", n, words.Count(len(sites), "site"))
+	if n == 1 {
+		said += " has it"
+	} else {
+		said += " have it"
+	}
 	if left > 0 {
-		said += fmt.Sprintf(", %d were left out", left)
+		said += fmt.Sprintf(", %d left out", left)
 	}
 	return said + "."
 }

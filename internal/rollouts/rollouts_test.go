@@ -192,7 +192,7 @@ func TestAChangeGoesToOtherSitesInWavesAndStopsAtTheFirstThatIsNotClear(t *testi
 	r, _, _, err = b.Look(t.Context(), id)
 	require.NoError(t, err)
 	assert.Equal(t, rollout.Ended, r.State)
-	assert.Equal(t, "3 sites of 4 have it, 1 were left out.", r.Why)
+	assert.Equal(t, "3 of 4 sites have it, 1 left out.", r.Why)
 	assert.Len(t, b.told(), 2)
 	require.ErrorAs(t, b.End(t.Context(), id, "Vera"), new(*changes.Conflict))
 }

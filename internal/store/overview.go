@@ -23,6 +23,7 @@ const (
 	WaitsPromoted                       // a change is on production and not clear
 	WaitsRestored                       // a change was rolled back, and the check of that is not clear
 	WaitsWatch                          // the watch of a promotion is over, and a person has to say what follows
+	WaitsRollout                        // a rollout stopped, or is clear on stagings and waits to be let go
 	WaitsApproval                       // an approval of a change is asked for
 	WaitsChecked                        // a change was checked
 	WaitsStaging                        // a change is on staging, unchecked
@@ -68,23 +69,25 @@ WITH marked AS (
   SELECT e.site_id, 1 AS waits, e.id AS subject, e.name AS about FROM acts a JOIN environments e ON e.id = a.environment_id WHERE a.state = 'unknown'
   UNION ALL SELECT d.site_id, 2, d.id, e.name FROM drifts d JOIN environments e ON e.id = d.environment_id WHERE d.state = 'open'
   UNION ALL SELECT h.site_id, 3, h.run_id, e.name FROM manual_tasks h JOIN environments e ON e.id = h.environment_id WHERE h.state = 'open'
-  UNION ALL SELECT c.site_id, CASE WHEN c.state = 'promoted' THEN 5 WHEN c.state = 'restored' THEN 6 WHEN c.state = 'checked' AND a.state IN ('asked', 'questioned') THEN 8 WHEN c.state = 'checked' AND a.goes THEN 14
-    WHEN c.state = 'checked' THEN 9 WHEN c.state = 'on staging' THEN 10 WHEN c.state = 'drafted' THEN 13 ELSE 15 END, c.id, c.title
+  UNION ALL SELECT c.site_id, CASE WHEN c.state = 'promoted' THEN 5 WHEN c.state = 'restored' THEN 6 WHEN c.state = 'checked' AND a.state IN ('asked', 'questioned') THEN 9 WHEN c.state = 'checked' AND a.goes THEN 15
+    WHEN c.state = 'checked' THEN 10 WHEN c.state = 'on staging' THEN 11 WHEN c.state = 'drafted' THEN 14 ELSE 16 END, c.id, c.title
     FROM changes c LEFT JOIN approvals a ON a.change_id = c.id AND a.state IN ('asked', 'questioned', 'approved') WHERE c.state IN ('promoted', 'restored', 'checked', 'on staging', 'drafted', 'rolling back')
   UNION ALL SELECT w.site_id, CASE WHEN w.back_at IS NOT NULL AND w.back_refused = '' THEN 4 ELSE 7 END, c.id, c.title FROM watches w JOIN changes c ON c.id = w.change_id
     WHERE c.state = 'marked' AND (w.state = 'waits for a person' OR w.state = 'watching' AND w.back_at IS NOT NULL AND w.back_refused = '')
-  UNION ALL SELECT e.site_id, 11, e.id, e.name FROM environments e LEFT JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.environment_id IS NULL
-  UNION ALL SELECT e.site_id, 12, e.id, e.name FROM environments e JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.fingerprint <> e.fingerprint
-  UNION ALL SELECT r.site_id, 15, r.id, e.name FROM runs r JOIN environments e ON e.id = r.environment_id WHERE r.state IN ('queued', 'running')
+  UNION ALL SELECT o.site_id, 8, o.id, o.title FROM rollouts o WHERE o.state = 'stopped' OR o.state = 'open' AND NOT EXISTS (
+    SELECT FROM rollout_sites m LEFT JOIN changes c ON c.id = m.change_id WHERE m.rollout_id = o.id AND m.left_out = '' AND NOT m.nothing AND coalesce(c.state, 'drafted') IN ('drafted', 'trying'))
+  UNION ALL SELECT e.site_id, 12, e.id, e.name FROM environments e LEFT JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.environment_id IS NULL
+  UNION ALL SELECT e.site_id, 13, e.id, e.name FROM environments e JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.fingerprint <> e.fingerprint
+  UNION ALL SELECT r.site_id, 16, r.id, e.name FROM runs r JOIN environments e ON e.id = r.environment_id WHERE r.state IN ('queued', 'running')
 ), first AS (
   SELECT DISTINCT ON (site_id) * FROM things ORDER BY site_id, waits, subject DESC
 )
-SELECT s.id, s.name, s.updated_at, coalesce(s.document->'labels', '[]') AS labels, coalesce(f.waits, 16) AS waits, coalesce(f.subject, 0) AS subject, coalesce(f.about, '') AS about, count(*) OVER () AS total
+SELECT s.id, s.name, s.updated_at, coalesce(s.document->'labels', '[]') AS labels, coalesce(f.waits, 17) AS waits, coalesce(f.subject, 0) AS subject, coalesce(f.about, '') AS about, count(*) OVER () AS total
 FROM sites s LEFT JOIN first f ON f.site_id = s.id
 `
 
-const overviewsSQL = overviewSQL + `WHERE position(lower($1) in lower(s.name)) > 0 AND (NOT $2 OR coalesce(f.waits, 16) < 14) AND ($6 = '' OR s.document->'labels' ? $6)
-ORDER BY CASE WHEN $3 THEN coalesce(f.waits, 16) END, lower(s.name) LIMIT $4 OFFSET $5`
+const overviewsSQL = overviewSQL + `WHERE position(lower($1) in lower(s.name)) > 0 AND (NOT $2 OR coalesce(f.waits, 17) < 15) AND ($6 = '' OR s.document->'labels' ? $6)
+ORDER BY CASE WHEN $3 THEN coalesce(f.waits, 17) END, lower(s.name) LIMIT $4 OFFSET $5`
 
 // OverviewOf says what waits on one site.
 func (s *Store) OverviewOf(ctx context.Context, siteID int64) (Overview, error) {

@@ -45,6 +45,7 @@ export function follow(client: QueryClient): () => void {
     void read("sites");
     void read("calendar");
     if (n.change || n.run) void read("comments");
+    if (n.change || n.run) void read("rollouts");
     void read("history");
     void read("onboardings");
   });

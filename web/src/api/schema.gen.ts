@@ -6646,7 +6646,7 @@ export interface components {
              * @description What kind of thing waits.
              * @enum {string}
              */
-            waitingFor: "" | "change" | "run" | "mark" | "read" | "drift" | "unknown" | "going";
+            waitingFor: "" | "change" | "run" | "mark" | "read" | "drift" | "unknown" | "going" | "rollout";
             /** Format: int64 */
             waitingId?: number;
         };

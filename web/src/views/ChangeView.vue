@@ -11,6 +11,7 @@ import Fingerprint from "../parts/Fingerprint.vue";
 import ForesightPane from "../parts/ForesightPane.vue";
 import { merge, type Merge } from "../parts/merge";
 import MergeQuestion from "../parts/MergeQuestion.vue";
+import RolloutPane from "../parts/RolloutPane.vue";
 import SettingField from "../parts/SettingField.vue";
 import SiteHead from "../parts/SiteHead.vue";
 import BackupForm from "../parts/BackupForm.vue";
@@ -244,6 +245,7 @@ onUnmounted(() => removeEventListener("keydown", press));
             {{ change.follows.state }}.
           </p>
           <ChangePath :change="change" />
+          <RolloutPane :change="change" />
         </aside>
       </div>
       <MergeQuestion

@@ -46,6 +46,7 @@ const waitingAt = computed(() => {
   const s = site.value;
   if (s?.waitingFor === "change") return `/changes/${s.waitingId}`;
   if (s?.waitingFor === "run") return `/runs/${s.waitingId}`;
+  if (s?.waitingFor === "rollout") return `/rollouts/${s.waitingId}`;
   return undefined;
 });
 
