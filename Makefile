@@ -36,15 +36,15 @@ api: web/node_modules/.package-lock.json
 test: setup lint
 	cd web && npm run --silent test
 	go test ./docs/... ./internal/core/...
-	go test -race -p 2 -timeout 30m -skip '^Test(Faults|Controls)' ./internal/run $$(go list ./cmd/... ./internal/... | grep -v '/internal/core\|/internal/run$$') # the longest first
+	go test -race -p 3 -parallel 3 -timeout 30m -skip '^Test(Faults|Controls)' ./internal/run $$(go list ./cmd/... ./internal/... | grep -v '/internal/core\|/internal/run$$') # the longest first; most of a test is waiting for pages
 	@$(MAKE) --no-print-directory -j2 --output-sync=target test-interface test-faults
 	@$(MAKE) --no-print-directory test-trouble
 
 # Beside each other, since most of both is waiting for a site.
 test-interface:
-	go test -timeout 20m ./internal/api
+	go test -parallel 3 -timeout 20m ./internal/api
 test-faults:
-	go test -timeout 20m -run '^Test(Faults|Controls)' ./internal/run
+	go test -parallel 3 -timeout 20m -run '^Test(Faults|Controls)' ./internal/run
 
 # Trouble on purpose; by itself, since it counts how long things take.
 test-trouble:

@@ -144,7 +144,7 @@ func views(base string) ([]shot, error) {
 	shots := []shot{
 		{name: "notices", path: "/notices"},
 		{name: "sites", path: "/"},
-		{name: "people", path: "/people"},
+		{name: "rollout", path: "/rollouts/1"},
 		{name: "site", path: fmt.Sprintf("/sites/%d", id)},
 		{name: "test-plan", path: fmt.Sprintf("/sites/%d/test-plan", id)},
 		{name: "settings", path: fmt.Sprintf("/sites/%d/settings", id)},

@@ -47,7 +47,7 @@ func (c *storyChange) last() int64 {
 	return last
 }
 
-// tell takes marks, breaks staging with one change and goes back, breaks it with
+// tell takes marks, rolls a change out that settled on one site to the other, breaks staging with one change and goes back, breaks it with
 // another, mends that by excluding one script and promotes it, leaves a third
 // waiting and a fourth begun, climbs through the bundles on the other site, and proves that nobody is
 // served what is not theirs.
@@ -68,6 +68,10 @@ func (s *story) tell(ctx context.Context) error {
 	}
 	if err := s.explain(ctx, site); err != nil {
 		return err
+	}
+	other := list.Sites[len(list.Sites)-1].ID
+	if err := s.rollOut(ctx, site, other); err != nil {
+		return fmt.Errorf("roll out: %w", err)
 	}
 	for _, step := range []struct {
 		title, reason, effect string
@@ -90,7 +94,6 @@ func (s *story) tell(ctx context.Context) error {
 		map[string]any{"styles.dropUnused": true, "frames.onDemand": true}, nil); err != nil {
 		return err
 	}
-	other := list.Sites[len(list.Sites)-1].ID
 	if err := s.climb(ctx, other); err != nil {
 		return fmt.Errorf("climb: %w", err)
 	}
@@ -98,6 +101,106 @@ func (s *story) tell(ctx context.Context) error {
 		return fmt.Errorf("plan: %w", err)
 	}
 	return s.everywhere(ctx, site, "isolation-tests")
+}
+
+// rollOut promotes a change on one site, lets it settle, and takes it to another.
+func (s *story) rollOut(ctx context.Context, site, other int64) error {
+	const title = "Texts are sent compressed"
+	change, err := s.settled(ctx, site, title)
+	if err != nil {
+		return err
+	}
+	var r struct {
+		ID      int64
+		State   string
+		Why     string
+		Members []struct {
+			Stage    string
+			Measured *struct{ FinishedAt *time.Time }
+		}
+	}
+	terms := map[string]any{"title": title, "reason": "It did well on the shop.", "pace": "check", "measures": true, "sites": []map[string]any{{"site": other, "wave": 1}}}
+	if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/changes/%d/rollouts", change), terms, &r); err != nil {
+		return err
+	}
+	at := fmt.Sprintf("/rollouts/%d", r.ID)
+	tried := func() (bool, error) {
+		m := r.Members[0]
+		if m.Stage == "not clear" {
+			return false, fmt.Errorf("it is not clear on the other site's staging")
+		}
+		return m.Stage == "tried" && m.Measured != nil && m.Measured.FinishedAt != nil, nil
+	}
+	if err := s.until(ctx, at, &r, tried); err != nil {
+		return err
+	}
+	if err := s.approver.call(ctx, http.MethodPost, at+"/go", map[string]any{}, nil); err != nil {
+		return err
+	}
+	return s.until(ctx, at, &r, func() (bool, error) {
+		if r.State == "stopped" {
+			return false, fmt.Errorf("it stopped: %s", r.Why)
+		}
+		return r.State == "ended", nil
+	})
+}
+
+// settled promotes a change of how texts are sent, and says that it stands.
+func (s *story) settled(ctx context.Context, site int64, title string) (change int64, err error) {
+	if err := s.change(ctx, site, title, "Pages, styles and scripts go over the line as they are.", "A third of the bytes.", map[string]any{"delivery.pack": "gzip"}, []string{"try", "promote"}); err != nil {
+		return 0, err
+	}
+	var view struct {
+		Changes []struct {
+			ID    int64
+			Title string
+		}
+	}
+	if err := s.maintainer.call(ctx, http.MethodGet, fmt.Sprintf("/sites/%d", site), nil, &view); err != nil {
+		return 0, err
+	}
+	at := fmt.Sprintf("/changes/%d", view.Changes[0].ID)
+	var c struct {
+		State string
+		Watch struct {
+			ID    int64
+			State string
+		}
+	}
+	if err := s.maintainer.call(ctx, http.MethodGet, at, nil, &c); err != nil {
+		return 0, err
+	}
+	if err := s.approver.call(ctx, http.MethodPost, fmt.Sprintf("/watches/%d/stop", c.Watch.ID), map[string]any{"reason": "The texts are the same, whoever unpacks them."}, nil); err != nil {
+		return 0, err
+	}
+	if err := s.until(ctx, at, &c, func() (bool, error) { return c.Watch.State != "watching", nil }); err != nil {
+		return 0, err
+	}
+	if c.State != "settled" {
+		if err := s.approver.call(ctx, http.MethodPost, at+"/settle", map[string]any{"reason": "The texts are the same, whoever unpacks them."}, nil); err != nil {
+			return 0, err
+		}
+	}
+	return view.Changes[0].ID, nil
+}
+
+// until reads something again and again until it is as it should be, or cannot become it any more.
+func (s *story) until(ctx context.Context, at string, into any, is func() (bool, error)) error {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+		if err := s.maintainer.call(ctx, http.MethodGet, at, nil, into); err != nil {
+			return err
+		}
+		if done, err := is(); done || err != nil {
+			return err
+		}
+	}
 }
 
 // plan says when something may go out to a site: in working hours, and not while everybody comes.
@@ -136,19 +239,7 @@ func (s *story) climb(ctx context.Context, site int64) error {
 	if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/sites/%d/climbs", site), map[string]any{"window": map[string]string{"from": "", "to": "", "zone": ""}, "mostLooks": 0}, &c); err != nil {
 		return err
 	}
-	tick := time.NewTicker(time.Second)
-	defer tick.Stop()
-	for c.Climb.Phase != "over" {
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-tick.C:
-		}
-		if err := s.maintainer.call(ctx, http.MethodGet, fmt.Sprintf("/changes/%d", c.ID), nil, &c); err != nil {
-			return err
-		}
-	}
-	return nil
+	return s.until(ctx, fmt.Sprintf("/changes/%d", c.ID), &c, func() (bool, error) { return c.Climb.Phase == "over", nil })
 }
 
 // explain records why the shop excludes what it does, except for what nobody knows.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"net/http"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -131,6 +132,47 @@ func TestTwoPeopleWhoEditTheSameChangeLoseNothing(t *testing.T) {
 	d.click("[role=dialog] button", "^Save what was chosen$")
 	require.Eventually(t, func() bool { return now().Edits["images.lazySkip"] == 9.0 }, patience, pollEvery)
 	assert.Equal(t, true, now().Edits["markup.compact"])
+}
+
+// A save fails; meanwhile somebody else saves, and a notice brings that here. What is saved next here was made on the version
+// before: it is put together with theirs, never over it. Nothing is tried while something is not saved.
+func TestWhatSomebodySavedAfterAFailedSaveIsNotOverwritten(t *testing.T) {
+	d := newDesk(t)
+	d.marked()
+	marin := d.api(people.Maintainer)
+	c := marin.begun(1, map[string]any{"images.lazy": true})
+	d.signIn("Ada", fmt.Sprintf("/changes/%d", c.ID))
+	d.see("[role=status]", "^Saved$")
+	var cut atomic.Bool
+	cut.Store(true)
+	line := d.page.HijackRequests()
+	line.MustAdd(fmt.Sprintf("*/api/v1/changes/%d", c.ID), func(h *rod.Hijack) {
+		if h.Request.Method() == http.MethodPut && cut.Load() {
+			h.Response.Fail(proto.NetworkErrorReasonConnectionReset)
+			return
+		}
+		h.ContinueRequest(&proto.FetchContinueRequest{})
+	})
+	go line.Run()
+	t.Cleanup(func() { _ = line.Stop() })
+	d.fill(`[id="pages.never"]`, "/cart")
+	require.NoError(t, d.page.Keyboard.Type(input.Tab))
+	d.see("[role=status]", "^Not saved$")
+	d.accessible("a change that is not saved")
+	marin.edited(c, map[string]any{"images.lazy": true, "markup.compact": true})
+	d.see("button", `Only changed \(2\)`)
+	d.click("button", "^Try it on staging$")
+	d.see("[role=alert]", "is not saved, and nothing was begun")
+
+	cut.Store(false)
+	d.fill(`[id="pages.never"]`, "/cart\n/checkout\n/wishlist")
+	require.NoError(t, d.page.Keyboard.Type(input.Tab))
+	d.see("[role=status]", "^Saved$")
+	var now changeBody
+	marin.ask(http.MethodGet, fmt.Sprintf("/changes/%d", c.ID), nil, &now)
+	assert.Equal(t, map[string]any{"images.lazy": true, "markup.compact": true, "pages.never": []any{"/cart", "/checkout", "/wishlist"}}, now.Edits)
+	d.click("button", "^Try it on staging$")
+	d.see("h1", "on staging|Clear|looks")
 }
 
 func TestAPiledUpChangeIsSplitAndABundleSteppedDown(t *testing.T) {

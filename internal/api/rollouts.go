@@ -87,7 +87,7 @@ func (s *Server) rolloutOperations(api huma.API) {
 				if o.Fit.Mapped == nil {
 					o.Fit.Mapped, o.Fit.Without = []settings.Mapped{}, []settings.Unmet{}
 				}
-				views = append(views, RolloutOffer{o.Site.ID, o.Site.Name, append([]string{}, o.Site.Document.V.Labels...), o.Fit, o.Why, o.In})
+				views = append(views, RolloutOffer{o.SiteID, o.Name, append([]string{}, o.Labels.V...), o.Fit, o.Why, o.In})
 			}
 			return out(views, err)
 		})

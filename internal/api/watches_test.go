@@ -65,7 +65,7 @@ func TestAPromotionIsWatchedAndPeopleAreTold(t *testing.T) {
 	d.signIn("Ada", "/notices?tab=webhooks")
 	d.click("button", "^Add a webhook$")
 	d.fill("#hook-address", "https://127.0.0.1:1/hook")
-	d.click("button", "^Keep$")
+	d.click("button", "^Save$")
 	d.see("p", "What is sent is signed with this secret")
 	d.click("button", "^Deliveries$")
 	d.see("p", "Nothing was sent to it yet")

@@ -230,6 +230,7 @@ func (s *surveying) follow(ctx context.Context, base *url.URL) ([]survey.Found, 
 // observe looks at pages, a few at once.
 func (s *surveying) observe(ctx context.Context, base *url.URL, paths []string) map[string]survey.Observation {
 	out := map[string]survey.Observation{}
+	s.p.Wanted = max(s.p.Wanted, s.p.Done+len(paths))
 	g := errgroup.Group{}
 	g.SetLimit(4)
 	for _, p := range paths {

@@ -51,17 +51,17 @@ func (d *Desk) within(s *store.Store) *Desk {
 
 // Offer is what a change would be on another site.
 type Offer struct {
-	Site store.Site
-	Fit  settings.Fit
-	Why  string // it cannot be copied there; "" when it can
-	In   int64  // a rollout that is not over in which it is; 0 for none
+	store.Candidate
+	Fit settings.Fit
+	Why string // it cannot be copied there; "" when it can
 }
 
 // source is a change on its way to others.
 type source struct {
-	change store.Change
-	doc    settings.Copied
-	base   settings.Values
+	change     store.Change
+	production int64 // the environment on which it settled
+	doc        settings.Copied
+	base       settings.Values
 }
 
 // read reads a change as it is carried to others: its own edits, and what it excludes.
@@ -73,6 +73,7 @@ func (d *Desk) read(ctx context.Context, changeID int64) (src source, err error)
 	if err != nil {
 		return src, err
 	}
+	src.production = envs.Production.ID
 	if src.base, err = d.Store.Revision(ctx, src.change.SiteID, src.change.Base); err != nil {
 		return src, err
 	}
@@ -101,33 +102,24 @@ func (d *Desk) read(ctx context.Context, changeID int64) (src source, err error)
 }
 
 // offer is what a change would be on a site, by what is known of it.
-func (d *Desk) offer(ctx context.Context, src source, row store.Site) (Offer, error) {
-	o := Offer{Site: row}
-	envs, err := d.Store.EnvironmentsByRole(ctx, row.ID)
-	if err != nil {
-		return o, err
-	}
-	p := envs.Production
+func offer(src source, c store.Candidate, cat *settings.Catalogue) Offer {
+	o := Offer{Candidate: c}
 	switch {
-	case envs.OnlyOne:
+	case c.OnlyOne:
 		o.Why = "It has only one environment, and nothing to try it on."
-	case p.Catalogue.V == nil || p.About.V == nil || p.Fingerprint == "":
-		o.Why = p.Name + " has not been read yet."
+	case cat == nil || c.About.V == nil || c.Fingerprint == "":
+		o.Why = c.Production + " has not been read yet."
 	}
 	if o.Why != "" {
-		return o, nil
+		return o
 	}
-	now, err := d.Store.Revision(ctx, row.ID, p.Fingerprint)
-	if err != nil {
-		return o, err
-	}
-	o.Fit = p.Catalogue.V.FitEdits(src.doc, src.base, src.change.Edits.V, now, p.About.V.Facts.Host())
+	o.Fit = cat.FitEdits(src.doc, src.base, src.change.Edits.V, c.Values.V, c.About.V.Facts.Host())
 	if len(o.Fit.Mapped) == 0 && len(o.Fit.Without) == 0 {
 		o.Why = "It has all of this already."
 	} else if len(o.Fit.Mapped) == 0 {
 		o.Why = "Nothing of it fits: " + o.Fit.Without[0].Why
 	}
-	return o, nil
+	return o
 }
 
 // Offers are all other sites, with what a change would be there.
@@ -136,26 +128,39 @@ func (d *Desk) Offers(ctx context.Context, changeID int64) ([]Offer, error) {
 	if err != nil {
 		return nil, err
 	}
-	const all = 10_000
-	rows, _, err := d.Store.Sites(ctx, "", all, 0)
+	return d.offers(ctx, src, 0)
+}
+
+// offers are those of one site, or of all (0).
+func (d *Desk) offers(ctx context.Context, src source, siteID int64) ([]Offer, error) {
+	rows, err := d.Store.Candidates(ctx, src.change.ID, siteID)
 	if err != nil {
 		return nil, err
 	}
-	out := []Offer{}
-	for _, row := range rows {
-		if row.ID == src.change.SiteID {
-			continue
+	out, read := []Offer{}, map[string]*settings.Catalogue{} // many sites have the same
+	for _, c := range rows {
+		cat, known := read[c.RawCatalog]
+		if !known {
+			if cat, err = c.Catalogue(); err != nil {
+				return nil, fmt.Errorf("the catalogue of %s: %w", c.Name, err)
+			}
+			read[c.RawCatalog] = cat
 		}
-		o, err := d.offer(ctx, src, row)
-		if err != nil {
-			return nil, err
-		}
-		if o.In, _, err = d.Store.InRollout(ctx, changeID, row.ID); err != nil {
-			return nil, err
-		}
-		out = append(out, o)
+		out = append(out, offer(src, c, cat))
 	}
 	return out, nil
+}
+
+// offerTo is that of one other site.
+func (d *Desk) offerTo(ctx context.Context, src source, siteID int64) (Offer, error) {
+	all, err := d.offers(ctx, src, siteID)
+	if err == nil && len(all) == 0 {
+		err = fmt.Errorf("site %d: %w", siteID, store.ErrNotFound)
+	}
+	if err != nil {
+		return Offer{}, err
+	}
+	return all[0], nil
 }
 
 // Destination is a site to which a change is taken.
@@ -185,22 +190,18 @@ func (d *Desk) Begin(ctx context.Context, changeID int64, w Terms, who string) (
 	}
 	var sites []store.RolloutSite
 	for _, c := range w.Sites {
-		row, err := d.Store.Site(ctx, c.Site)
-		if err != nil {
-			return 0, err
-		}
 		if c.Site == src.change.SiteID || slices.ContainsFunc(sites, func(m store.RolloutSite) bool { return m.SiteID == c.Site }) {
-			return 0, &changes.NotRight{Err: fmt.Errorf("%s is named twice, or has the change itself", row.Name)}
+			return 0, &changes.NotRight{Err: fmt.Errorf("site %d is named twice, or has the change itself", c.Site)}
 		}
-		o, err := d.offer(ctx, src, row)
+		o, err := d.offerTo(ctx, src, c.Site)
 		if err != nil {
 			return 0, err
 		}
 		if o.Why != "" {
-			return 0, &changes.Conflict{Why: row.Name + ": " + o.Why}
+			return 0, &changes.Conflict{Why: o.Name + ": " + o.Why}
 		}
 		if len(taken(o.Fit, c.Confirmed)) == 0 {
-			return 0, &changes.Conflict{Why: row.Name + ": all that fits names something of the other site. Say what of it is right there."}
+			return 0, &changes.Conflict{Why: o.Name + ": all that fits names something of the other site. Say what of it is right there."}
 		}
 		if c.Confirmed == nil {
 			c.Confirmed = []string{}
@@ -209,9 +210,16 @@ func (d *Desk) Begin(ctx context.Context, changeID int64, w Terms, who string) (
 	}
 	row := store.Rollout{SiteID: src.change.SiteID, ChangeID: changeID, State: rollout.Open, Pace: w.Pace, Measures: w.Measures, Title: strings.TrimSpace(w.Title), Reason: w.Reason, MadeBy: who, MadeAt: d.now()}
 	err = d.Store.Within(ctx, func(s *store.Store) error {
-		for _, m := range sites {
-			if in, there, err := s.InRollout(ctx, changeID, m.SiteID); err != nil || there {
-				return errors.Join(err, &changes.Conflict{Why: fmt.Sprintf("Rollout %d takes it to one of these sites already.", in)})
+		if err := s.LockRunsOf(ctx, src.production); err != nil { // of two that begin one at once the second sees the first
+			return err
+		}
+		now, err := s.Candidates(ctx, changeID, 0)
+		if err != nil {
+			return err
+		}
+		for _, c := range now {
+			if c.In != 0 && slices.ContainsFunc(sites, func(m store.RolloutSite) bool { return m.SiteID == c.SiteID }) {
+				return &changes.Conflict{Why: fmt.Sprintf("Rollout %d takes it to %s already.", c.In, c.Name)}
 			}
 		}
 		if id, err = s.NewRollout(ctx, row, sites); err != nil {

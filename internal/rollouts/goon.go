@@ -229,11 +229,7 @@ func try(ctx context.Context, d *Desk, r store.Rollout, m *Site) error {
 		if _, err := d.Changes.ReadNow(ctx, m.SiteID); err != nil {
 			return err
 		}
-		row, err := d.Store.Site(ctx, m.SiteID)
-		if err != nil {
-			return err
-		}
-		o, err := d.offer(ctx, src, row)
+		o, err := d.offerTo(ctx, src, m.SiteID)
 		if err != nil {
 			return err
 		}

@@ -261,7 +261,7 @@ func TestOtherCataloguesGetWhatMeansTheSame(t *testing.T) {
 	offers, err := b.Offers(t.Context(), b.change.ID)
 	require.NoError(t, err)
 	require.Len(t, offers, 1, "the site itself is none of them")
-	assert.Equal(t, hill.ID, offers[0].Site.ID)
+	assert.Equal(t, hill.ID, offers[0].SiteID)
 	assert.Empty(t, offers[0].Why)
 	roles := map[settings.Role]bool{}
 	for _, m := range offers[0].Fit.Mapped {
@@ -288,7 +288,7 @@ func TestWhatCannotBeginIsRefusedWithWhy(t *testing.T) {
 	_, err = b.Begin(t.Context(), b.change.ID, to(b.ids[0]), "Marin")
 	require.NoError(t, err)
 	_, err = b.Begin(t.Context(), b.change.ID, to(b.ids[0]), "Marin")
-	require.ErrorContains(t, err, "takes it to one of these sites already")
+	require.ErrorContains(t, err, "takes it to Shop 1 already")
 	young, _ := b.first.Promoted("Too young", settings.Values{"images.lazy": true})
 	_, err = b.Begin(t.Context(), young.ID, to(b.ids[0]), "Marin")
 	require.ErrorContains(t, err, "What has settled on one site goes on to others")

@@ -2,7 +2,7 @@ package store
 
 import (
 	"context"
-	"errors"
+	"encoding/json"
 	"fmt"
 	"time"
 
@@ -111,11 +111,34 @@ func (s *Store) SaveRolloutSite(ctx context.Context, m RolloutSite) error {
 		m.RolloutID, m.SiteID, m.Wave, m.ChangeID, m.Nothing, m.LeftOut, m.Said, m.TryAt, m.MeasureRunID, m.Without)
 }
 
-// InRollout is the rollout that is not over in which a site already takes a change; ok is false when there is none.
-func (s *Store) InRollout(ctx context.Context, changeID, siteID int64) (id int64, ok bool, err error) {
-	id, err = one[int64](ctx, s, "the rollout", `SELECT r.id FROM rollouts r JOIN rollout_sites m ON m.rollout_id = r.id WHERE r.change_id = $1 AND m.site_id = $2 AND r.state <> 'ended' AND m.left_out = '' LIMIT 1`, changeID, siteID)
-	if errors.Is(err, ErrNotFound) {
-		return 0, false, nil
-	}
-	return id, err == nil, err
+// Candidate is another site to which a change may go, with what its production has.
+type Candidate struct {
+	SiteID      int64                 `db:"site_id"`
+	Name        string                `db:"name"`
+	Labels      JSON[[]string]        `db:"labels"`
+	Production  string                `db:"production"` // its name
+	OnlyOne     bool                  `db:"only_one"`   // there is no staging beside it
+	About       JSON[*settings.About] `db:"about"`
+	RawCatalog  string                `db:"catalogue"` // of many sites the same
+	Fingerprint string                `db:"fingerprint"`
+	Values      JSON[settings.Values] `db:"values"`
+	In          int64                 `db:"in_rollout"` // a rollout of the change that is not over, in which the site is; 0 for none
+}
+
+// Catalogue is its production's; nil while that was not read.
+func (c Candidate) Catalogue() (*settings.Catalogue, error) {
+	var out *settings.Catalogue
+	err := json.Unmarshal([]byte(c.RawCatalog), &out)
+	return out, err
+}
+
+// Candidates are the sites beside the one on which a change settled: all (0), or one of them; by name.
+func (s *Store) Candidates(ctx context.Context, changeID, siteID int64) ([]Candidate, error) {
+	return many[Candidate](ctx, s, "the other sites", `SELECT s.id AS site_id, s.name, coalesce(s.document->'labels', '[]') AS labels, e.name AS production, e.about, coalesce(e.catalogue::text, 'null') AS catalogue, e.fingerprint,
+			coalesce(r.values, '{}') AS values, (SELECT count(*) FROM environments x WHERE x.site_id = s.id AND x.role IN ('staging', 'production')) < 2 AS only_one,
+			coalesce((SELECT max(o.id) FROM rollouts o JOIN rollout_sites m ON m.rollout_id = o.id WHERE o.change_id = $1 AND m.site_id = s.id AND o.state <> 'ended' AND m.left_out = ''), 0) AS in_rollout
+		FROM sites s
+		JOIN LATERAL (SELECT * FROM environments x WHERE x.site_id = s.id AND x.role IN ('staging', 'production') ORDER BY x.role = 'production' DESC LIMIT 1) e ON true
+		LEFT JOIN revisions r ON r.site_id = s.id AND r.fingerprint = e.fingerprint
+		WHERE s.id <> (SELECT site_id FROM changes WHERE id = $1) AND ($2 = 0 OR s.id = $2) ORDER BY lower(s.name), s.id`, changeID, siteID)
 }

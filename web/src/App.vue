@@ -1,7 +1,9 @@
 <script setup lang="ts">
 import { useQueryClient } from "@tanstack/vue-query";
 import Button from "primevue/button";
-import { onMounted, onUnmounted, ref, watch } from "vue";
+import ConfirmDialog from "primevue/confirmdialog";
+import { useMutationObserver } from "@vueuse/core";
+import { nextTick, onMounted, onUnmounted, ref, useTemplateRef, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { connected, follow } from "./api/live";
 import { useUnread } from "./api/notices";
@@ -27,6 +29,23 @@ watch(
   },
   { immediate: true },
 );
+
+// What is on the page is its title, for tabs, history and whoever hears it; and where the focus was is gone with the page before.
+const main = useTemplateRef("main");
+useMutationObserver(
+  main,
+  () => {
+    const head = main.value?.querySelector("h1")?.textContent?.trim();
+    const title = head ? `${head} · Tide Marker` : "Tide Marker";
+    if (document.title !== title) document.title = title;
+  },
+  { childList: true, subtree: true, characterData: true },
+);
+router.afterEach(async (to, from, failure) => {
+  if (failure || to.path === from.path || !from.matched.length) return;
+  await nextTick();
+  if (document.activeElement === document.body) main.value?.focus({ preventScroll: true });
+});
 
 function press(e: KeyboardEvent) {
   const typing = e.target instanceof HTMLElement && e.target.closest("input, textarea, select, [contenteditable]");
@@ -57,15 +76,19 @@ onUnmounted(() => removeEventListener("keydown", press));
       <RouterLink to="/calendar" class="small">Calendar</RouterLink>
       <RouterLink v-if="may('administer')" to="/people" class="small">People</RouterLink>
       <RouterLink to="/you" class="small" :title="`Signed in as ${session.role}`">{{ session.name }}</RouterLink>
+      <span v-if="signOut.error.value" class="offline" role="alert"
+        >Not signed out: {{ signOut.error.value.message }}</span
+      >
       <Button text size="small" label="Sign out" @click="signOut.mutate()" />
     </template>
-    <Button text size="small" label="Keys" title="Keyboard (press ?)" @click="keys = true" />
+    <Button text size="small" label="Shortcuts" title="Keyboard shortcuts (press ?)" @click="keys = true" />
     <Button text size="small" :label="night ? 'Light' : 'Dark'" @click="switchNight" />
   </header>
-  <main id="main" tabindex="-1">
+  <main id="main" ref="main" tabindex="-1">
     <RouterView :key="$route.path" />
   </main>
   <KeysDialog v-model="keys" />
+  <ConfirmDialog :style="{ width: '32rem' }" :draggable="false" />
 </template>
 
 <style scoped>

@@ -3,8 +3,9 @@ import "@fontsource-variable/source-serif-4/index.css";
 import "@fontsource-variable/source-serif-4/wght-italic.css";
 import "primeicons/primeicons.css";
 import "./design/tokens.css";
-import { QueryCache, QueryClient, VueQueryPlugin } from "@tanstack/vue-query";
+import { MutationCache, QueryCache, QueryClient, VueQueryPlugin } from "@tanstack/vue-query";
 import PrimeVue from "primevue/config";
+import ConfirmationService from "primevue/confirmationservice";
 import { createApp } from "vue";
 import App from "./App.vue";
 import { Problem } from "./api/client";
@@ -12,12 +13,15 @@ import { sessionQuery } from "./api/session";
 import { Chart } from "./design/preset";
 import { router } from "./router";
 
-const client = new QueryClient({
-  queryCache: new QueryCache({
-    // A session that is over, wherever that shows first.
-    onError: (e) => {
-      if (e instanceof Problem && e.status === 401) client.setQueryData(sessionQuery.queryKey, null);
-    },
+// A session that is over, wherever that shows first.
+const onError = (e: Error) => {
+  if (e instanceof Problem && e.status === 401) client.setQueryData(sessionQuery.queryKey, null);
+};
+const client: QueryClient = new QueryClient({
+  queryCache: new QueryCache({ onError }),
+  // Whoever is signing in is told what was wrong, and asked again.
+  mutationCache: new MutationCache({
+    onError: (e) => client.getQueryData(sessionQuery.queryKey) && onError(e),
   }),
   defaultOptions: {
     queries: {
@@ -39,4 +43,5 @@ createApp(App)
   .use(router)
   .use(VueQueryPlugin, { queryClient: client })
   .use(PrimeVue, { theme: { preset: Chart, options: { darkModeSelector: ".night" } } })
+  .use(ConfirmationService)
   .mount("#app");

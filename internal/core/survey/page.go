@@ -23,6 +23,7 @@ type Observation struct {
 	Menu     string   `json:"menu"`     // name of the button that opens a menu; "" when there is none
 	MenuLink string   `json:"menuLink"` // name of a link that such a menu has
 	Frames   int      `json:"frames"`
+	Article  bool     `json:"article"` // it is one article with a heading
 	Private  bool     `json:"private"` // its answer says that nobody may share it
 }
 
@@ -77,6 +78,8 @@ func Observe(base *url.URL, path string, status int, cacheControl string, body [
 		}
 	})
 	o.Frames = doc.Find("iframe").Length()
+	article := doc.Find("article")
+	o.Article = article.Length() == 1 && article.Find("h1, h2").Length() > 0
 	doc.Find("form").Each(func(_ int, s *goquery.Selection) {
 		if len(o.Forms) < mostForms {
 			o.Forms = append(o.Forms, form(doc, s))
@@ -216,6 +219,9 @@ func Classify(o Observation) Suggestion {
 	}
 	if below >= 3 {
 		return Suggestion{"listing", "It links to several pages below its own address."}
+	}
+	if o.Article {
+		return Suggestion{"article", "It is one article with a heading."}
 	}
 	return Suggestion{"other", "Nothing about it says what it is."}
 }

@@ -135,6 +135,8 @@ func TestAPageIsGivenAClassWithTheReason(t *testing.T) {
 		{"/evening/1", `<form action="/tickets" method="post"><input type="hidden" name="e"><button>Take a ticket</button></form>`, "item", "“Take a ticket”"},
 		{"/hi", `<form method="post"><label>You <input name="y" type="email"></label><textarea name="m"></textarea><button>Send</button></form>`, "form", "a form for a message"},
 		{"/kits", `<a href="/kits/a">a</a><a href="/kits/b">b</a><a href="/kits/c">c</a><a href="http://other.example/kits/d">d</a>`, "listing", "below its own address"},
+		{"/spring", `<main><article><h1>Spring</h1><p>It is wet.</p></article></main>`, "article", "one article with a heading"},
+		{"/all", `<article><h2>A</h2></article><article><h2>B</h2></article>`, "other", "Nothing about it"},
 		{"/cartography", "", "other", "Nothing about it"},
 	} {
 		got := Classify(observed(t, tc.path, tc.body))

@@ -27,17 +27,39 @@ export function reader(client: QueryClient) {
   };
 }
 
+/** What is computed of a whole site: read again soon after something changed there, and not with each look of a run. */
+const slow = ["matrix", "coverage", "ledger", "exclusions", "settings", "parity", "test-plan", "kept", "promotions"];
+const soon = 2_000;
+
+const shortest = 1_000;
+const longest = 30_000;
+
 /** Reads again what the server says has changed, until the returned function is called. */
 export function follow(client: QueryClient): () => void {
-  const source = new EventSource("/api/v1/events");
   const read = reader(client);
-  source.onopen = () => {
-    if (!connected.value) void client.invalidateQueries();
-    connected.value = true;
-  };
-  source.onerror = () => (connected.value = false);
-  source.addEventListener("changed", (e: MessageEvent<string>) => {
-    const n = JSON.parse(e.data) as { site?: number; run?: number; change?: number; notices?: boolean };
+  let source: EventSource;
+  let again: ReturnType<typeof setTimeout> | undefined;
+  let later: ReturnType<typeof setTimeout> | undefined;
+  let pause = shortest;
+  function open() {
+    again = undefined;
+    source = new EventSource("/api/v1/events");
+    source.onopen = () => {
+      if (!connected.value) void client.invalidateQueries();
+      connected.value = true;
+      pause = shortest;
+    };
+    source.onerror = () => {
+      connected.value = false;
+      // A browser tries again by itself, but not when it was answered with an error: that is left to us. A session that is over shows by it.
+      if (source.readyState !== EventSource.CLOSED) return;
+      void client.invalidateQueries({ queryKey: ["session"] });
+      again ??= setTimeout(open, pause);
+      pause = Math.min(2 * pause, longest);
+    };
+    source.addEventListener("changed", (e: MessageEvent<string>) => changed(JSON.parse(e.data) as Notice));
+  }
+  function changed(n: Notice) {
     if (n.notices) return void read("notices");
     if (n.run) void read("run", n.run);
     if (n.change) void read("change", n.change);
@@ -48,9 +70,24 @@ export function follow(client: QueryClient): () => void {
     if (n.change || n.run) void read("rollouts");
     void read("history");
     void read("onboardings");
-  });
+    later ??= setTimeout(() => {
+      later = undefined;
+      for (const key of slow) void read(key);
+    }, soon);
+  }
+  open();
   return () => {
+    clearTimeout(again);
+    clearTimeout(later);
     source.close();
     connected.value = true;
   };
+}
+
+/** What the server tells. */
+interface Notice {
+  site?: number;
+  run?: number;
+  change?: number;
+  notices?: boolean;
 }

@@ -8,9 +8,10 @@ export type RolloutSite = Schemas["RolloutSiteView"];
 export type Terms = Schemas["Terms"];
 
 /** What a change would be on each of the other sites. */
-export function useOffers(change: MaybeRefOrGetter<number>) {
+export function useOffers(change: MaybeRefOrGetter<number>, wanted: MaybeRefOrGetter<boolean> = true) {
   return useQuery({
     queryKey: ["offers", change],
+    enabled: () => toValue(wanted),
     queryFn: () => body(api.GET("/api/v1/changes/{id}/offers", { params: { path: { id: toValue(change) } } })),
   });
 }

@@ -1,6 +1,6 @@
 import { QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
 import { computed } from "vue";
-import { api, body, Problem, type Schemas } from "./client";
+import { api, body, done, Problem, type Schemas } from "./client";
 import { provePasskey } from "./passkeys";
 
 export type Role = Schemas["SessionView"]["role"];
@@ -64,7 +64,7 @@ export function useSessionActs() {
       onSuccess: (s) => begin(client, s),
     }),
     signOut: useMutation({
-      mutationFn: () => api.DELETE("/api/v1/session"),
+      mutationFn: () => done(api.DELETE("/api/v1/session")),
       onSuccess: () => begin(client, null),
     }),
   };

@@ -1,13 +1,20 @@
 <script setup lang="ts">
 /** What is shown while something is being read, or could not be. */
 import Button from "primevue/button";
+import { ref, watchEffect } from "vue";
 
-defineProps<{ pending: boolean; error: Error | null; what: string }>();
+const props = defineProps<{ pending: boolean; error: Error | null; what: string }>();
+/** It was read before: what is shown, and what is typed there, stays when reading it again fails. */
+const read = ref(false);
+watchEffect(() => {
+  if (props.pending) read.value = false;
+  else if (!props.error) read.value = true;
+});
 defineEmits<{ again: [] }>();
 </script>
 
 <template>
-  <div v-if="error" class="sheet ask" role="alert">
+  <div v-if="error && !read" class="sheet ask" role="alert">
     <h2>{{ what }} could not be read</h2>
     <p>{{ error.message }}</p>
     <Button label="Read again" size="small" @click="$emit('again')" />
@@ -18,7 +25,13 @@ defineEmits<{ again: [] }>();
     <div class="line" style="width: 45%" />
     <div class="line" style="width: 58%" />
   </div>
-  <slot v-else />
+  <template v-else>
+    <p v-if="error" class="stale small" role="status">
+      {{ what }} could not be read again, and may have changed since. {{ error.message }}
+      <Button label="Read again" size="small" text @click="$emit('again')" />
+    </p>
+    <slot />
+  </template>
 </template>
 
 <style scoped>
@@ -28,6 +41,11 @@ defineEmits<{ again: [] }>();
   gap: var(--s3);
   align-items: flex-start;
   margin: var(--s4) 0;
+}
+.stale {
+  border-left: 4px solid var(--unsure);
+  background: var(--unsure-wash);
+  padding: var(--s1) var(--s3);
 }
 .line {
   height: 10px;

@@ -8,7 +8,11 @@ import AskState from "./AskState.vue";
 import DifferenceTable from "./DifferenceTable.vue";
 import Trouble from "./Trouble.vue";
 
-const props = defineProps<{ change: Change; disabled: boolean }>();
+const props = defineProps<{
+  change: Change;
+  /** Waits until what was edited is saved; false when it is not. */
+  saved: () => Promise<boolean>;
+}>();
 const { data: bundles } = useBundles();
 const { apply } = useBundleActs();
 const chosen = ref("");
@@ -16,6 +20,7 @@ const open = computed({ get: () => chosen.value !== "", set: (v) => !v && (chose
 const preview = usePreview(() => props.change.id, chosen);
 
 async function take(name: string) {
+  if (!(await props.saved())) return; // why not stands beside the settings
   await apply.mutateAsync({ change: props.change.id, name, version: props.change.version });
   chosen.value = "";
 }
@@ -27,7 +32,7 @@ async function take(name: string) {
     <p v-if="change.bundle" class="small">
       It amounts to <b>{{ change.bundle }}</b>.
       <Button
-        v-if="change.stepDown && !disabled"
+        v-if="change.stepDown"
         text
         size="small"
         :label="`Step down to ${change.stepDown}`"
@@ -37,7 +42,7 @@ async function take(name: string) {
     </p>
     <ul class="plain-list bundles">
       <li v-for="b in bundles" :key="b.name">
-        <Button text size="small" :label="b.name" :disabled="disabled" @click="chosen = b.name" />
+        <Button text size="small" :label="b.name" @click="chosen = b.name" />
         <span class="small faded">{{ b.summary }}</span>
       </li>
     </ul>

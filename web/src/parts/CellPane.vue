@@ -98,7 +98,7 @@ async function decide() {
         <Trouble :error="acts.decide.error.value" />
         <div class="row">
           <Button type="submit" size="small" label="Decide" :loading="acts.decide.isPending.value" />
-          <Button size="small" text label="Leave it" @click="deciding = false" />
+          <Button size="small" text label="Cancel" @click="deciding = false" />
         </div>
       </form>
     </div>

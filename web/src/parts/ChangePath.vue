@@ -16,7 +16,11 @@ import Trouble from "./Trouble.vue";
 import WatchPane from "./WatchPane.vue";
 import When from "./When.vue";
 
-const props = defineProps<{ change: Change }>();
+const props = defineProps<{
+  change: Change;
+  /** Waits until what was edited is saved; false when it is not. */
+  saved: () => Promise<boolean>;
+}>();
 const acts = useActs();
 const router = useRouter();
 
@@ -142,7 +146,10 @@ async function opened(c: Change) {
   const open = c.runs.find((r) => !r.finishedAt && r.state !== "waiting");
   if (open) await router.push(`/runs/${open.id}`);
 }
+const unsaved = ref(false);
 async function go(act: ChangeAct) {
+  unsaved.value = !(await props.saved());
+  if (unsaved.value) return;
   await opened(await acts.act.mutateAsync({ id: props.change.id, act }));
 }
 </script>
@@ -157,6 +164,9 @@ async function go(act: ChangeAct) {
     <p><StateGlyph :state="change.state" /></p>
     <p v-if="change.explanation" class="small">{{ change.explanation }}</p>
     <Trouble :error="acts.act.error.value" />
+    <p v-if="unsaved" role="alert" class="small">
+      What was edited last is not saved, and nothing was begun. See why beside the settings.
+    </p>
     <div v-for="c in shown" :key="c.event" class="choice">
       <Button
         :label="c.label"

@@ -15,8 +15,8 @@ defineEmits<{ go: [] }>();
     </ol>
     <p v-if="loses" class="loses"><strong>What is lost:</strong> {{ loses }}</p>
     <template #footer>
-      <Button label="Leave it" text @click="open = false" />
-      <Button :label="verb" :loading="busy" autofocus @click="$emit('go')" />
+      <Button label="Cancel" text autofocus @click="open = false" />
+      <Button :label="verb" :loading="busy" @click="$emit('go')" />
     </template>
   </Dialog>
 </template>

@@ -10,7 +10,9 @@ import AskState from "./AskState.vue";
 import OnceShown from "./OnceShown.vue";
 import Trouble from "./Trouble.vue";
 import When from "./When.vue";
+import { useAsking } from "./asking";
 
+const ask = useAsking();
 const { data, isPending, error, refetch } = useFactors();
 const { beginCodeApp, confirmCodeApp, addPasskey, removeFactor, renewCodes } = useFactorActs();
 const name = ref("");
@@ -67,7 +69,14 @@ async function renew() {
               size="small"
               label="Remove"
               :aria-label="`Remove ${f.name}`"
-              @click="removeFactor.mutate(f.id)"
+              @click="
+                ask({
+                  title: `Remove ${f.name}?`,
+                  says: 'You cannot sign in with it any more.',
+                  verb: 'Remove it',
+                  go: () => removeFactor.mutate(f.id),
+                })
+              "
             />
           </li>
         </ul>

@@ -1,20 +1,14 @@
 <script setup lang="ts">
 /** A fingerprint, short, with a way to copy the whole of it. */
-import { ref } from "vue";
+import { useClipboard } from "@vueuse/core";
 
-const props = defineProps<{ value: string }>();
-const copied = ref(false);
-
-async function copy() {
-  await navigator.clipboard.writeText(props.value);
-  copied.value = true;
-  setTimeout(() => (copied.value = false), 1500);
-}
+defineProps<{ value: string }>();
+const { copy, copied } = useClipboard({ legacy: true }); // also without HTTPS
 </script>
 
 <template>
   <span v-if="!value" class="faded">not read yet</span>
-  <button v-else type="button" class="print" :title="`Copy ${value}`" @click="copy">
+  <button v-else type="button" class="print" :title="`Copy ${value}`" @click="copy(value)">
     <code>{{ value.slice(0, 8) }}</code><i :class="copied ? 'pi pi-check' : 'pi pi-copy'" aria-hidden="true" /><span
       class="visually-hidden"
       >{{ copied ? "copied" : "copy the whole fingerprint" }}</span

@@ -22,7 +22,7 @@ onMounted(() => {
   <form ref="form" class="frame stack" :aria-label="label" @submit.prevent="$emit('keep')">
     <slot />
     <div class="row">
-      <Button type="submit" size="small" label="Keep" :disabled="!!lacks" :loading="busy" />
+      <Button type="submit" size="small" label="Save" :disabled="!!lacks" :loading="busy" />
       <Button size="small" text label="Cancel" @click="$emit('away')" />
       <span v-if="lacks" class="small faded">{{ lacks }}</span>
     </div>

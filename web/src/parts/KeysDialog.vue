@@ -19,7 +19,7 @@ const keys = [
 </script>
 
 <template>
-  <Dialog v-model:visible="open" modal header="Keys" :style="{ width: '26rem' }" :draggable="false">
+  <Dialog v-model:visible="open" modal header="Keyboard shortcuts" :style="{ width: '26rem' }" :draggable="false">
     <dl>
       <template v-for="[k, what] in keys" :key="k">
         <dt>

@@ -7,7 +7,9 @@ import { useSession } from "../api/session";
 import ExportField from "./ExportField.vue";
 import Trouble from "./Trouble.vue";
 import When from "./When.vue";
+import { useAsking } from "./asking";
 
+const ask = useAsking();
 defineProps<{ run: Run }>();
 const acts = useActs();
 const { may } = useSession();
@@ -92,7 +94,18 @@ const details = () =>
           :disabled="!file.trim() && run.manualTask.waiting > 0"
           :loading="acts.completeTask.isPending.value"
         />
-        <Button label="Cancel" text @click="acts.stop.mutate(run.id)" />
+        <Button
+          label="Cancel the run"
+          text
+          @click="
+            ask({
+              title: `Cancel the run on ${run.environment}?`,
+              says: 'It ends as it is. What was ticked is lost, and what was changed on the site by hand is not put back.',
+              verb: 'Cancel the run',
+              go: () => acts.stop.mutate(run.id),
+            })
+          "
+        />
       </div>
     </form>
     <details v-if="run.manualTask.proven" open>

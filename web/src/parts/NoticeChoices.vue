@@ -10,7 +10,9 @@ import { chosen, howWord } from "./notices";
 import OnceShown from "./OnceShown.vue";
 import Trouble from "./Trouble.vue";
 import When from "./When.vue";
+import { useAsking } from "./asking";
 
+const ask = useAsking();
 const { data, isPending, error, refetch } = useNoticeChoices();
 const { data: sites } = useSites("", false, "name", 0);
 const acts = useNoticeActs();
@@ -144,7 +146,20 @@ const feed = computed(() => {
             :loading="acts.makeFeed.isPending.value"
             @click="acts.makeFeed.mutate()"
           />
-          <Button v-if="data.feed" size="small" text label="Take it away" @click="acts.removeFeed.mutate()" />
+          <Button
+            v-if="data.feed"
+            size="small"
+            text
+            label="Take it away"
+            @click="
+              ask({
+                title: 'Remove the address of your feed?',
+                says: 'Programs that read it get nothing from then on.',
+                verb: 'Remove it',
+                go: () => acts.removeFeed.mutate(),
+              })
+            "
+          />
         </div>
         <Trouble :error="acts.makeFeed.error.value ?? acts.removeFeed.error.value" />
       </section>

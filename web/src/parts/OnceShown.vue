@@ -1,14 +1,10 @@
 <script setup lang="ts">
 /** A secret that is shown once, to be copied now. */
 import Button from "primevue/button";
-import { ref } from "vue";
+import { useClipboard } from "@vueuse/core";
 
-const props = defineProps<{ value: string; what: string }>();
-const copied = ref(false);
-async function copy() {
-  await navigator.clipboard.writeText(props.value);
-  copied.value = true;
-}
+defineProps<{ value: string; what: string }>();
+const { copy, copied } = useClipboard({ legacy: true, copiedDuring: 60_000 }); // also without HTTPS
 </script>
 
 <template>
@@ -16,7 +12,7 @@ async function copy() {
     <p>{{ what }}</p>
     <div class="row">
       <code>{{ value }}</code>
-      <Button size="small" outlined :label="copied ? 'Copied' : 'Copy'" @click="copy" />
+      <Button size="small" outlined :label="copied ? 'Copied' : 'Copy'" @click="copy(value)" />
     </div>
   </div>
 </template>

@@ -23,6 +23,8 @@ watch(
 );
 const setting = computed(() => props.settings.find((s) => s.key === key.value));
 const tried = computed(() => acts.tryPattern.data.value);
+// What was found is of the pattern that was tried, and of no other.
+watch([key, pattern, more], () => acts.tryPattern.reset());
 
 async function tryOut() {
   await acts.tryPattern.mutateAsync({

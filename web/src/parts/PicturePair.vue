@@ -17,6 +17,8 @@ const props = defineProps<{
   difference: string;
   regions: Schemas["Region"][];
   quiet: Schemas["Region"][];
+  /** The finding is not of how the page looks; so many others are. */
+  others?: number;
 }>();
 type Way = "beside" | "over" | "difference";
 const ways: { value: Way; label: string }[] = [
@@ -172,8 +174,16 @@ async function whole() {
       </div>
     </div>
     <p class="small faded">
-      {{ regions.length }} {{ regions.length === 1 ? "place differs" : "places differ"
-      }}<template v-if="quiet.length"
+      <template v-if="regions.length || others === undefined"
+        >{{ regions.length }} {{ regions.length === 1 ? "place differs" : "places differ" }}</template
+      >
+      <template v-else-if="others"
+        >This finding rests on something else; how the page looks here is
+        {{ others === 1 ? "another finding" : `${others} other findings` }} of this run</template
+      >
+      <template v-else
+        >This finding rests on something else; no finding of this run is of how the page looks here</template
+      ><template v-if="quiet.length"
         >; {{ quiet.length }} hatched {{ quiet.length === 1 ? "part" : "parts" }} may differ and
         {{ quiet.length === 1 ? "was" : "were" }} left out</template
       >.

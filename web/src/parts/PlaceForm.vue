@@ -18,7 +18,8 @@ const places = ref<Place[]>([
   { name: "staging", role: "staging", url: "", kind: "http", connector: "", token: "" },
   { name: "production", role: "production", url: "", kind: "http", connector: "", token: "" },
 ]);
-const example = "https://staging.example.org";
+const example = (name: string) =>
+  name === "production" ? "https://www.example.org" : `https://${name || "staging"}.example.org`;
 const { data: kinds } = useKinds();
 const needsAddress = (kind: string) => kinds.value?.find((k) => k.name === kind)?.needsAddress ?? true;
 /** The places as they are sent: without the empty hosts of somebody who is typing. */
@@ -60,7 +61,7 @@ async function place() {
       <fieldset v-for="(p, i) of places" :key="i" class="stack">
         <legend>{{ p.name }}</legend>
         <label :for="`url-${i}`">Address</label>
-        <InputText :id="`url-${i}`" v-model="p.url" required :placeholder="example" size="small" />
+        <InputText :id="`url-${i}`" v-model="p.url" required :placeholder="example(p.name)" size="small" />
         <label :for="`hosts-${i}`">Further hosts that belong to it, when there are any</label>
         <InputText
           :id="`hosts-${i}`"

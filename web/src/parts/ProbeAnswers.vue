@@ -1,11 +1,17 @@
 <script setup lang="ts">
 /** The answers that a page cache confused, one beside the other. */
-import { computed } from "vue";
+import Button from "primevue/button";
+import { computed, ref } from "vue";
 import type { Schemas } from "../api/client";
-import { answers, foreign } from "./probes";
+import { answers, foreign, shownLines } from "./probes";
 
 const props = defineProps<{ probe: Schemas["Probe"] }>();
 const columns = computed(() => answers(props.probe));
+const all = ref(false);
+const lines = (i: number) => {
+  const c = columns.value[i]!;
+  return shownLines(c.a.lines ?? [], all.value, (l) => i === 1 && foreign(props.probe, l));
+};
 const fields = (a: Schemas["Answer"]) =>
   Object.entries(a.fields ?? {}).map(([name, lines]) => `${name}: ${(lines ?? []).join(", ")}`);
 </script>
@@ -22,14 +28,14 @@ const fields = (a: Schemas["Answer"]) =>
       </p>
       <p v-if="c.a.privateTexts?.length" class="small">It has {{ c.a.privateTexts.join(", ") }}.</p>
       <ul class="plain-list lines small">
-        <li
-          v-for="(l, n) in (c.a.lines ?? []).slice(0, 60)"
-          :key="n"
-          :class="{ foreign: i === 1 && foreign(probe, l) }"
-        >
+        <li v-for="(l, n) in lines(i).shown" :key="n" :class="{ foreign: i === 1 && foreign(probe, l) }">
           {{ l }}
         </li>
       </ul>
+      <p v-if="lines(i).more" class="small">
+        {{ lines(i).more }} more lines that are not in question.
+        <Button size="small" text label="Show all lines" @click="all = true" />
+      </p>
       <a v-if="c.a.body" :href="`/api/v1/blobs/${c.a.body}`" target="_blank" class="small">the whole answer, as text</a>
     </section>
   </div>

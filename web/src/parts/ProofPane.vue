@@ -27,6 +27,15 @@ const acts = useActs();
 const { may } = useSession();
 const router = useRouter();
 
+/** Findings of how this very page looks here, where this one is of something else; none is said of one that is. */
+const others = computed(() => {
+  const f = props.finding;
+  if (f.kind === "picture") return undefined;
+  return props.run.findings.filter(
+    (x) => x.kind === "picture" && x.page === f.page && x.persona === f.persona && x.device === f.device,
+  ).length;
+});
+
 const accepting = ref(false);
 const reach = ref<Reach>("place");
 function ask(how: Reach) {
@@ -140,6 +149,7 @@ onUnmounted(() => removeEventListener("keydown", press));
           :difference="`/api/v1/findings/${finding.id}/difference.png`"
           :regions="proof.regions"
           :quiet="proof.quiet"
+          :others="others"
         />
         <p v-else-if="proof.now?.missing">{{ proof.now.missing }}</p>
         <RequestTable v-if="proof.now" :before="proof.before ?? undefined" :now="proof.now" />

@@ -1,11 +1,13 @@
 <script setup lang="ts">
 /** Purges what is cached of a page, a class or all, or marks it stale, and warms it again. */
 import Button from "primevue/button";
-import { ref, watch } from "vue";
+import { computed, ref, watch } from "vue";
 import { useExclusionActs, type Cell } from "../api/exclusions";
+import { useAsking } from "./asking";
 import Trouble from "./Trouble.vue";
 
-const props = defineProps<{ site: number; environment: number; cell: Cell }>();
+const props = defineProps<{ site: number; environment: number; name: string; cell: Cell }>();
+const ask = useAsking();
 const acts = useExclusionActs(() => props.site);
 const what = ref("");
 const stale = ref(false);
@@ -15,6 +17,22 @@ watch(
   () => (what.value = "class"),
   { immediate: true },
 );
+const about = computed(() =>
+  what.value === "all"
+    ? "all pages"
+    : what.value === "class"
+      ? `all pages of the class “${props.cell.class}”`
+      : what.value,
+);
+function begin() {
+  if (what.value.startsWith("/") || stale.value) return go();
+  ask({
+    title: `Purge ${about.value} on ${props.name}?`,
+    says: `Every cached copy of ${about.value} on ${props.name} is deleted. Visitors who come next wait until each page is made again${warm.value ? "; pages of the test plan are fetched at once" : ""}.`,
+    verb: `Purge on ${props.name}`,
+    go,
+  });
+}
 function go() {
   const page = what.value.startsWith("/") ? what.value : undefined;
   const cls = what.value === "class" ? props.cell.class : undefined;
@@ -23,9 +41,9 @@ function go() {
 </script>
 
 <template>
-  <form class="stack" aria-label="Purge cached pages" @submit.prevent="go">
+  <form class="stack" aria-label="Purge cached pages" @submit.prevent="begin">
     <div class="row">
-      <label for="purge-what">What is cached of</label>
+      <label for="purge-what">On {{ name }}, what is cached of</label>
       <select id="purge-what" v-model="what">
         <option value="class">the class “{{ cell.class }}”</option>
         <option v-for="p in cell.pages" :key="p.path" :value="p.path">{{ p.path }}</option>
@@ -33,10 +51,16 @@ function go() {
       </select>
       <select v-model="stale" aria-label="How it goes">
         <option :value="false">purge</option>
-        <option :value="true">is marked stale</option>
+        <option :value="true">mark stale</option>
       </select>
-      <label><input v-model="warm" type="checkbox" /> and warmed</label>
-      <Button type="submit" size="small" outlined label="Do it" :loading="acts.purge.isPending.value" />
+      <label><input v-model="warm" type="checkbox" /> and warm up</label>
+      <Button
+        type="submit"
+        size="small"
+        outlined
+        :label="stale ? 'Mark stale' : 'Purge'"
+        :loading="acts.purge.isPending.value"
+      />
     </div>
     <Trouble :error="acts.purge.error.value" />
     <p v-if="acts.purge.data.value" role="status" class="small">

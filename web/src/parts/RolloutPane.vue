@@ -2,7 +2,7 @@
 /** Where a change goes on to other sites, and where it came from. */
 import { computed } from "vue";
 import type { Change } from "../api/queries";
-import { useRolloutsOf } from "../api/rollouts";
+import { useOffers, useRolloutsOf } from "../api/rollouts";
 import { useSession } from "../api/session";
 import StateGlyph from "./StateGlyph.vue";
 
@@ -10,6 +10,8 @@ const props = defineProps<{ change: Change }>();
 const { may } = useSession();
 const { data: rollouts } = useRolloutsOf(() => props.change.id);
 const offered = computed(() => props.change.state === "settled" && may("work"));
+const { data: offers } = useOffers(() => props.change.id, offered);
+const takers = computed(() => offers.value?.filter((o) => !o.why && !o.in).length);
 const going = computed(() => rollouts.value?.filter((r) => r.change === props.change.id) ?? []);
 const brought = computed(() => rollouts.value?.find((r) => r.change !== props.change.id));
 const signs: Record<string, string> = { open: "running", going: "running", stopped: "broken", ended: "ended" };
@@ -30,6 +32,9 @@ const signs: Record<string, string> = { open: "running", going: "running", stopp
     </ul>
     <p v-if="offered">
       <RouterLink :to="`/changes/${change.id}/other-sites`">Roll it out to other sites</RouterLink>
+      <span v-if="takers !== undefined" class="small faded">
+        ({{ takers || "none" }} {{ takers === 1 ? "has" : "have" }} the settings for it)</span
+      >
     </p>
   </section>
 </template>

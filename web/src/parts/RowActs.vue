@@ -1,23 +1,26 @@
 <script setup lang="ts">
 /** What can be done with one row of a table: whatever else there is, editing it, leaving it out. */
 import Button from "primevue/button";
+import { useAsking } from "./asking";
 
-defineProps<{ name: string; keeps?: boolean }>();
-defineEmits<{ edit: []; leave: [] }>();
+const props = defineProps<{ name: string; keeps?: boolean }>();
+const emit = defineEmits<{ edit: []; leave: [] }>();
+const ask = useAsking();
+function leave() {
+  ask({
+    title: `Leave ${props.name} out?`,
+    says: "Checks do not look at it from then on. Marks that were taken with it keep what they saw.",
+    verb: "Leave it out",
+    go: () => emit("leave"),
+  });
+}
 </script>
 
 <template>
   <div class="row acts">
     <slot />
     <Button size="small" text label="Edit" :aria-label="`Edit ${name}`" @click="$emit('edit')" />
-    <Button
-      v-if="!keeps"
-      size="small"
-      text
-      label="Leave out"
-      :aria-label="`Leave out ${name}`"
-      @click="$emit('leave')"
-    />
+    <Button v-if="!keeps" size="small" text label="Leave out" :aria-label="`Leave out ${name}`" @click="leave" />
   </div>
 </template>
 

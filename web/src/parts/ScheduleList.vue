@@ -10,7 +10,9 @@ import BackupForm from "./BackupForm.vue";
 import StateGlyph from "./StateGlyph.vue";
 import Trouble from "./Trouble.vue";
 import When from "./When.vue";
+import { useAsking } from "./asking";
 
+const ask = useAsking();
 const props = defineProps<{ site: number }>();
 const { may } = useSession();
 const { data: schedules } = useSchedules(() => props.site);
@@ -160,7 +162,19 @@ async function add() {
             :label="s.paused ? 'Go on' : 'Pause'"
             @click="acts.edit.mutate({ ...s, paused: !s.paused })"
           />
-          <Button size="small" text label="Remove" @click="acts.remove.mutate(s.id)" />
+          <Button
+            size="small"
+            text
+            label="Remove"
+            @click="
+              ask({
+                title: 'Remove the schedule?',
+                says: `“${names[s.schedule.what]}, ${againSaid(s.schedule.rule)}” is not done by itself any more.`,
+                verb: 'Remove it',
+                go: () => acts.remove.mutate(s.id),
+              })
+            "
+          />
         </span>
       </li>
     </ul>

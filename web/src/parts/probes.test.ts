@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { Schemas } from "../api/client";
-import { answers, asked, foreign, shown } from "./probes";
+import { answers, asked, foreign, shown, shownLines } from "./probes";
 
 type Probe = Schemas["Probe"];
 const answer = (a: Partial<Schemas["Answer"]> = {}) => ({ status: 200, served: "origin", ...a }) as Schemas["Answer"];
@@ -83,5 +83,18 @@ describe("what was published", () => {
   it("is unsure when nobody could see it", () => {
     expect(published({ fresh: answer() })).toBe("unsure");
     expect(published({ missing: "no answer" })).toBe("unsure");
+  });
+});
+
+describe("the lines of an answer", () => {
+  const lines = Array.from({ length: 70 }, (_, i) => `line ${i + 1}`);
+  it("never hides one that is in question", () => {
+    const { shown, more } = shownLines(lines, false, (l) => l === "line 61");
+    expect(shown).toHaveLength(61);
+    expect(shown.at(-1)).toBe("line 61");
+    expect(more).toBe(9);
+  });
+  it("are all shown when somebody asks for them", () => {
+    expect(shownLines(lines, true, () => false)).toEqual({ shown: lines, more: 0 });
   });
 });

@@ -94,3 +94,12 @@ export function shown(p: Probe): { state: "clear" | "broken" | "unsure"; words: 
   if (allowed < 0 || (p.waited ?? 0) < allowed) return { state: "clear", words: "not yet, and may take longer" };
   return { state: "broken", words: `not shown after ${waited}` };
 }
+
+/** How many lines of an answer are shown unasked. */
+const mostLines = 60;
+
+/** The first lines of an answer, and of the others those that are in question; and how many are not shown. */
+export function shownLines(lines: string[], all: boolean, inQuestion: (line: string) => boolean) {
+  const shown = all ? lines : lines.filter((l, i) => i < mostLines || inQuestion(l));
+  return { shown, more: lines.length - shown.length };
+}

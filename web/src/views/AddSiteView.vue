@@ -5,16 +5,19 @@ import Select from "primevue/select";
 import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 import { useOnboarding, useOnboardingActs, useOnboardings, type Onboarding } from "../api/onboardings";
+import AskState from "../parts/AskState.vue";
 import { classes } from "../parts/classes";
 import PlaceForm from "../parts/PlaceForm.vue";
 import StateGlyph from "../parts/StateGlyph.vue";
 import LooksTable from "../parts/LooksTable.vue";
 import Trouble from "../parts/Trouble.vue";
 import When from "../parts/When.vue";
+import { useAsking } from "../parts/asking";
 
+const ask = useAsking();
 const props = defineProps<{ id: number }>();
 const router = useRouter();
-const { data: onboarding } = useOnboarding(() => props.id || 0);
+const { data: onboarding, isPending, error, refetch } = useOnboarding(() => props.id || 0);
 const { data: begun } = useOnboardings();
 const acts = useOnboardingActs();
 
@@ -22,10 +25,13 @@ const wellPlaced = computed(() => !!onboarding.value?.tests.length && onboarding
 
 type Class = Onboarding["pages"][number]["class"];
 const only = ref("test-plan");
-const shownPages = computed(() => {
+const most = 200;
+const filtered = computed(() => {
   const all = onboarding.value?.pages ?? [];
-  const list = only.value === "test-plan" ? all.filter((p) => p.watch) : all.filter((p) => p.class === only.value);
-  return list.slice(0, 200);
+  return only.value === "test-plan" ? all.filter((p) => p.watch) : all.filter((p) => p.class === only.value);
+});
+const shownPages = computed(() => {
+  return filtered.value.slice(0, most);
 });
 const picked = ref<string[]>([]);
 const counts = computed(() =>
@@ -59,7 +65,14 @@ async function giveUp() {
       ><RouterLink :to="`/add-site/${t.id}`">{{ t.name }}</RouterLink> (<When :at="t.updatedAt" short />)
     </template>
   </p>
-  <ol class="steps">
+  <AskState
+    v-if="id && !onboarding"
+    :pending="isPending"
+    :error="error"
+    what="The site that is being added"
+    @again="refetch()"
+  />
+  <ol v-else class="steps">
     <li>
       <h2>Where it is</h2>
       <PlaceForm :onboarding="onboarding" />
@@ -154,6 +167,9 @@ async function giveUp() {
             </tr>
           </tbody>
         </table>
+        <p v-if="filtered.length > most" class="small">
+          The first {{ most }} of {{ filtered.length }} are shown; a class above shows fewer.
+        </p>
         <Trouble :error="acts.pages.error.value" />
       </template>
     </li>
@@ -187,7 +203,18 @@ async function giveUp() {
           :loading="acts.register.isPending.value"
           @click="register"
         />
-        <Button text label="Cancel" @click="giveUp" />
+        <Button
+          text
+          label="Discard"
+          @click="
+            ask({
+              title: `Discard ${onboarding!.name}?`,
+              says: 'Its addresses, pages, personas and journeys are lost. The site itself is not touched.',
+              verb: 'Discard it',
+              go: giveUp,
+            })
+          "
+        />
       </div>
     </li>
   </ol>

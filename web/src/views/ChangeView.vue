@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import InputText from "primevue/inputtext";
 import { computed, onMounted, onUnmounted, ref, useTemplateRef, watch } from "vue";
+import { onBeforeRouteLeave } from "vue-router";
 import { Problem } from "../api/client";
 import { useActs, useChange, useParity } from "../api/queries";
 import AskState from "../parts/AskState.vue";
@@ -9,9 +10,9 @@ import ChangePath from "../parts/ChangePath.vue";
 import ClimbPane from "../parts/ClimbPane.vue";
 import Fingerprint from "../parts/Fingerprint.vue";
 import ForesightPane from "../parts/ForesightPane.vue";
-import { merge, type Merge } from "../parts/merge";
 import MergeQuestion from "../parts/MergeQuestion.vue";
 import RolloutPane from "../parts/RolloutPane.vue";
+import { useSaving } from "../parts/saving";
 import SettingField from "../parts/SettingField.vue";
 import SiteHead from "../parts/SiteHead.vue";
 import BackupForm from "../parts/BackupForm.vue";
@@ -32,71 +33,44 @@ const backedUp = computed(() =>
 );
 
 /** Edits as they stand on this page; saved as they are made. */
-const edits = ref<Record<string, unknown>>({});
-// What was made here and is not saved yet is never replaced by what the server has.
-let unsaved = false;
-watch(change, (c) => c && !unsaved && (edits.value = { ...c.edits }), { immediate: true });
+const saving = useSaving({
+  send: async (version, edits) => {
+    const { id, title, reason, effect } = change.value!;
+    return await acts.edit.mutateAsync({ id, version, title, reason, effect, edits });
+  },
+  reread: async () => {
+    const { data, error } = await refetch();
+    if (!data) throw error ?? new Error("The change could not be read.");
+    return data;
+  },
+  conflict: (e) => e instanceof Problem && e.status === 409 && e.details.some((d) => d.location === "body.version"),
+});
+const { edits, question } = saving;
+watch(change, (c) => c && saving.take(c), { immediate: true });
 const editing = computed(() => change.value?.choices.find((c) => c.event === "edit"));
-
-function set(key: string, value: unknown) {
-  const c = change.value!;
-  if (JSON.stringify(value) === JSON.stringify(c.baseValues[key])) delete edits.value[key];
-  else edits.value[key] = value;
-  unsaved = true;
-  void save();
-}
-const question = ref<Merge>();
-const asking = computed({ get: () => question.value !== undefined, set: (v) => !v && (question.value = undefined) });
+const asking = computed({ get: () => question.value !== undefined, set: () => undefined });
 const titles = computed(() => Object.fromEntries(change.value?.catalogue.settings.map((d) => [d.key, d.title]) ?? []));
 
-/** Somebody else saved first: what they made of it is laid beside what was made here. */
-async function meet(before: Record<string, unknown>) {
-  const mine = { ...edits.value };
-  const { data } = await refetch();
-  const m = merge(before, data?.edits ?? {}, mine);
-  edits.value = m.both;
-  if (m.asked.length) question.value = m;
-  else await save();
+function set(key: string, value: unknown) {
+  const all = { ...edits.value };
+  if (JSON.stringify(value) === JSON.stringify(change.value!.baseValues[key])) delete all[key];
+  else all[key] = value;
+  saving.set(all);
 }
-function settled(all: Record<string, unknown>) {
-  edits.value = all;
-  unsaved = true;
-  void save();
+// What is not saved goes with the page; the browser asks before it does.
+function guard(e: BeforeUnloadEvent) {
+  if (saving.state.value !== "saved") e.preventDefault();
 }
-
-let again = false;
-async function save() {
-  if (acts.edit.isPending.value) {
-    again = true;
-    return;
-  }
-  const c = change.value!;
-  try {
-    const saved = await acts.edit.mutateAsync({
-      id: c.id,
-      version: c.version,
-      title: c.title,
-      reason: c.reason,
-      effect: c.effect,
-      edits: { ...edits.value },
-    });
-    if (!again) {
-      unsaved = false;
-      edits.value = { ...saved.edits };
-    }
-  } catch (e) {
-    if (e instanceof Problem && e.status === 409 && e.details.some((d) => d.location === "body.version"))
-      await meet(c.edits);
-  } finally {
-    if (again) {
-      again = false;
-      void save();
-    }
-  }
-}
+onMounted(() => addEventListener("beforeunload", guard));
+onUnmounted(() => removeEventListener("beforeunload", guard));
+onBeforeRouteLeave(async () => {
+  if (await saving.settled()) return true;
+  return confirm("Something on this change is not saved, and is lost when you leave it. Leave it?");
+});
+const saidOf: Record<string, string> = { saved: "Saved", saving: "Saving …", "not saved": "Not saved" };
 const refusalOf = (key: string) =>
   change.value?.refusals.find((r) => r.key === key)?.why ??
-  (acts.edit.error.value as { details?: { location?: string; message?: string }[] } | null | undefined)?.details?.find(
+  (saving.trouble.value as { details?: { location?: string; message?: string }[] } | null | undefined)?.details?.find(
     (d) => d.location === `body.edits.${key}`,
   )?.message;
 
@@ -138,7 +112,15 @@ onUnmounted(() => removeEventListener("keydown", press));
         <section>
           <div class="spread">
             <h2>Settings</h2>
-            <span class="small faded">from production <Fingerprint :value="change.base" /></span>
+            <span class="small faded"
+              ><span
+                v-if="editing?.allowed"
+                role="status"
+                class="saved"
+                :class="saving.state.value.replace(' ', '-')"
+                >{{ saidOf[saving.state.value] }}</span
+              ><template v-if="editing?.allowed"> · </template>from production <Fingerprint :value="change.base"
+            /></span>
           </div>
           <div class="row tools">
             <InputText
@@ -175,8 +157,10 @@ onUnmounted(() => removeEventListener("keydown", press));
           </fieldset>
         </section>
         <section class="stack">
-          <h2>What follows</h2>
-          <Trouble :error="asking ? undefined : (acts.edit.error.value ?? acts.act.error.value)" />
+          <h2>Effects</h2>
+          <Trouble
+            :error="asking ? undefined : ((saving.trouble.value as Error | undefined) ?? acts.act.error.value)"
+          />
           <p v-if="!change.differences.length" class="faded">Nothing differs from production yet.</p>
           <ul class="plain-list">
             <li v-for="d in change.differences" :key="d.key" class="differs">
@@ -236,15 +220,15 @@ onUnmounted(() => removeEventListener("keydown", press));
               </li>
             </ul>
           </div>
-          <BundlePicker v-if="editing?.allowed" :change="change" :disabled="!editing.allowed" />
+          <BundlePicker v-if="editing?.allowed" :change="change" :saved="saving.settled" />
         </section>
         <aside>
-          <h2>Its way</h2>
+          <h2>Progress</h2>
           <p v-if="change.follows" class="small">
             After <RouterLink :to="`/changes/${change.follows.id}`">{{ change.follows.title }}</RouterLink>, which is
             {{ change.follows.state }}.
           </p>
-          <ChangePath :change="change" />
+          <ChangePath :change="change" :saved="saving.settled" />
           <RolloutPane :change="change" />
         </aside>
       </div>
@@ -254,7 +238,7 @@ onUnmounted(() => removeEventListener("keydown", press));
         :merge="question"
         :who="change.editedBy"
         :titles="titles"
-        @settled="settled"
+        @settled="saving.answer"
       />
     </template>
   </AskState>
@@ -269,6 +253,10 @@ onUnmounted(() => removeEventListener("keydown", press));
 }
 .tools {
   margin: var(--s2) 0;
+}
+.saved.not-saved {
+  color: var(--broken);
+  font-weight: 600;
 }
 fieldset {
   border: 0;

@@ -31,9 +31,9 @@ const environment = computed(
   () => picked.value || (environments.value.find((e) => e.role === "production") ?? environments.value.at(-1))?.id || 0,
 );
 
-const { data: ledger } = useLedger(() => props.id, {});
+const { data: ledger, error: ledgerError } = useLedger(() => props.id, {});
 const { data: matrix, isPending, error, refetch } = useMatrix(environment);
-const { data: coverage } = useCoverage(environment);
+const { data: coverage, error: coverageError } = useCoverage(environment);
 
 async function testIsolation() {
   const run = await acts.isolation.mutateAsync(environment.value);
@@ -81,15 +81,27 @@ watch(
     </div>
   </div>
   <Trouble :error="acts.isolation.error.value" />
-  <AskState :pending="isPending" :error="error" what="The exclusions" @again="refetch()">
+  <AskState
+    :pending="isPending"
+    :error="error ?? site.error.value"
+    what="The exclusions"
+    @again="site.error.value ? site.refetch() : refetch()"
+  >
     <div v-if="matrix" class="top">
       <ExclusionMatrix v-model="cell" :cells="matrix.cells" />
       <div v-if="cell" class="stack">
         <CellPane :cell="cell" :site="id" :run="matrix.run" />
-        <PurgePane v-if="may('work')" :site="id" :environment="environment" :cell="cell" />
+        <PurgePane
+          v-if="may('work')"
+          :site="id"
+          :environment="environment"
+          :name="environments.find((e) => e.id === environment)?.name ?? ''"
+          :cell="cell"
+        />
       </div>
     </div>
     <PublishingTable v-if="matrix?.run" :run="matrix.run" />
+    <Trouble :error="coverageError ?? ledgerError" />
     <section v-if="coverage" class="part stack">
       <div class="spread">
         <h2>What the rules come to</h2>

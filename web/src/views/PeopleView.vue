@@ -9,7 +9,9 @@ import AskState from "../parts/AskState.vue";
 import OnceShown from "../parts/OnceShown.vue";
 import Trouble from "../parts/Trouble.vue";
 import When from "../parts/When.vue";
+import { useAsking } from "../parts/asking";
 
+const ask = useAsking();
 const { session } = useSession();
 const { data, isPending, error, refetch } = usePeople();
 const invitations = useInvitations();
@@ -27,6 +29,16 @@ function require(r: Role, on: boolean) {
 
 function make() {
   invite.mutate({ role: role.value, note: note.value.trim() || undefined }, { onSuccess: () => (note.value = "") });
+}
+function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
+  const to = { id: p.id, role: p.role, disabled: !p.disabled };
+  if (p.disabled) return edit.mutate(to);
+  ask({
+    title: `Disable ${p.name}?`,
+    says: "They are signed out at once and cannot sign in any more; their tokens are refused. What they did stays in the history.",
+    verb: "Disable them",
+    go: () => edit.mutate(to),
+  });
 }
 </script>
 
@@ -71,7 +83,14 @@ function make() {
                     size="small"
                     label="Remove"
                     :aria-label="`Remove all second factors of ${p.name}`"
-                    @click="resetFactors.mutate(p.id)"
+                    @click="
+                      ask({
+                        title: `Remove all second factors of ${p.name}?`,
+                        says: 'They sign in with their password alone until they add one again. It stands in the history.',
+                        verb: 'Remove them',
+                        go: () => resetFactors.mutate(p.id),
+                      })
+                    "
                   />
                 </template>
                 <span v-else class="faded">none</span>
@@ -84,7 +103,7 @@ function make() {
                     size="small"
                     :label="p.disabled ? 'Enable' : 'Disable'"
                     :aria-label="`${p.disabled ? 'Enable' : 'Disable'}: ${p.name}`"
-                    @click="edit.mutate({ id: p.id, role: p.role, disabled: !p.disabled })"
+                    @click="able(p)"
                   />
                   <Button
                     text

@@ -12,7 +12,9 @@ import OnceShown from "../parts/OnceShown.vue";
 import Trouble from "../parts/Trouble.vue";
 import When from "../parts/When.vue";
 import { browserOf } from "../parts/browsers";
+import { useAsking } from "../parts/asking";
 
+const ask = useAsking();
 const { session } = useSession();
 const { data, isPending, error, refetch } = useTokens();
 const { data: sessions, isPending: asking, error: unread, refetch: readSessions } = useOpenSessions();
@@ -75,7 +77,20 @@ function setPassword() {
                 <When v-else-if="t.expiresAt" :at="t.expiresAt" />
               </td>
               <td>
-                <Button v-if="!t.revokedAt" text size="small" label="Revoke" @click="revoke.mutate(t.id)" />
+                <Button
+                  v-if="!t.revokedAt"
+                  text
+                  size="small"
+                  label="Revoke"
+                  @click="
+                    ask({
+                      title: `Revoke the token “${t.name}”?`,
+                      says: 'Programs that use it are refused from then on. A revoked token is never valid again.',
+                      verb: 'Revoke it',
+                      go: () => revoke.mutate(t.id),
+                    })
+                  "
+                />
               </td>
             </tr>
           </tbody>
