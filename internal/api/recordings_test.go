@@ -27,7 +27,7 @@ func TestARecordingIsReadIntoTheTestPlan(t *testing.T) {
 	d.see("h3", "^A journey$")
 	d.see("li", "Shift is not held down")
 	d.accessible("a journey from a recording")
-	d.click("button", "^Keep")
+	d.click("button", "^Save$")
 	d.see("b", "^Buying a kit$")
 	doc := d.document()
 	require.Len(t, doc.Journeys, 1)

@@ -188,41 +188,22 @@ func (s *Server) rolloutView(ctx context.Context, id int64) (RolloutView, error)
 		return v, err
 	}
 	for _, m := range sites {
-		one, err := s.rolloutSite(ctx, m)
-		if err != nil {
-			return v, err
-		}
-		v.Members = append(v.Members, one)
+		v.Members = append(v.Members, rolloutSite(m))
 	}
 	return v, nil
 }
 
-func (s *Server) rolloutSite(ctx context.Context, m rollouts.Site) (RolloutSiteView, error) {
-	v := RolloutSiteView{Site: m.SiteID, Wave: m.Wave, Stage: m.Stage, Said: m.Said, LeftOut: m.LeftOut, Without: m.Without.V}
-	row, err := s.Store.Site(ctx, m.SiteID)
-	if err != nil {
-		return v, err
-	}
-	v.Name = row.Name
+func rolloutSite(m rollouts.Site) RolloutSiteView {
+	v := RolloutSiteView{Site: m.SiteID, Name: m.Name, Wave: m.Wave, Stage: m.Stage, Said: m.Said, LeftOut: m.LeftOut, Without: m.Without.V}
 	if m.ChangeID != nil {
 		v.Change = &ChangeOfRollout{m.Change.ID, m.Change.State, len(m.Change.Edits.V)}
 	}
-	envs, err := s.Store.EnvironmentsByRole(ctx, m.SiteID)
-	if err != nil {
-		return v, err
-	}
-	if m.Tried != nil {
-		v.Staging = new(runSummary(*m.Tried, envs.Staging.Name))
-	}
-	if len(m.Promotions) > 0 {
-		v.Production = new(runSummary(m.Promotions[0], envs.Production.Name))
-	}
-	if m.MeasureRunID != nil {
-		r, err := s.Store.Run(ctx, *m.MeasureRunID)
-		if err != nil {
-			return v, err
+	of := func(r *store.Run, env string) *RunSummary {
+		if r == nil {
+			return nil
 		}
-		v.Measured = new(runSummary(r, envs.Staging.Name))
+		return new(runSummary(*r, env))
 	}
-	return v, nil
+	v.Staging, v.Production, v.Measured = of(m.Tried, m.Staging), of(m.Promoted, m.Production), of(m.Measured, m.Staging)
+	return v
 }

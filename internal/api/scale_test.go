@@ -153,7 +153,7 @@ func (d *desk) filledIn(path string, n scale, i int, random *rand.Rand) string {
 		return strings.Replace(path, "{id}", number("environments", 2*n.sites), 1) + at
 	case strings.HasPrefix(path, "/changes/"):
 		return strings.Replace(path, "{id}", number("changes", 100*n.sites), 1)
-	case strings.HasPrefix(path, "/webhooks/"):
+	case strings.HasPrefix(path, "/webhooks/"), strings.HasPrefix(path, "/rollouts/"):
 		return strings.Replace(path, "{id}", "1", 1)
 	case strings.HasPrefix(path, "/findings/"):
 		return strings.Replace(path, "{id}", fmt.Sprint(1+random.IntN(n.findings*n.runs)), 1)

@@ -14,16 +14,21 @@ func (d *Desk) Copied(ctx context.Context, envID int64, fingerprint string) (set
 	if err != nil {
 		return settings.Copied{}, err
 	}
+	v, err := d.Store.Revision(ctx, env.SiteID, fingerprint)
+	if err != nil {
+		return settings.Copied{}, err
+	}
+	return d.CopiedOf(ctx, env, v)
+}
+
+// CopiedOf is Copied of values that need not have been in force.
+func (d *Desk) CopiedOf(ctx context.Context, env store.Environment, v settings.Values) (settings.Copied, error) {
 	row, err := d.Store.Site(ctx, env.SiteID)
 	if err != nil {
 		return settings.Copied{}, err
 	}
 	if env.Catalogue.V == nil || env.About.V == nil {
 		return settings.Copied{}, &Conflict{env.Name + " has not been read yet."}
-	}
-	v, err := d.Store.Revision(ctx, env.SiteID, fingerprint)
-	if err != nil {
-		return settings.Copied{}, err
 	}
 	rows, err := d.Store.SiteExclusions(ctx, env.SiteID)
 	if err != nil {

@@ -78,11 +78,7 @@ func (d *Desk) read(ctx context.Context, changeID int64) (src source, err error)
 		return src, err
 	}
 	edits := src.change.Edits.V
-	fingerprint, err := src.base.With(edits).Fingerprint()
-	if err != nil {
-		return src, err
-	}
-	if src.doc, err = d.Changes.Copied(ctx, envs.Production.ID, fingerprint); err != nil {
+	if src.doc, err = d.Changes.CopiedOf(ctx, envs.Production, src.base.With(edits)); err != nil {
 		return src, err
 	}
 	cat := *envs.Production.Catalogue.V

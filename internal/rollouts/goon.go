@@ -16,7 +16,6 @@ import (
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/rollout"
 	"tidemarker/internal/core/settings"
-	"tidemarker/internal/core/watch"
 	"tidemarker/internal/core/words"
 	"tidemarker/internal/speedlayer"
 	"tidemarker/internal/store"
@@ -31,11 +30,8 @@ const (
 
 // Site is a site of a rollout with what its change has come to.
 type Site struct {
-	store.RolloutSite
-	Stage      rollout.Stage
-	Change     store.Change
-	Tried      *store.Run  // the latest that is over on staging
-	Promotions []store.Run // those on production, the latest first
+	store.RolloutProgress
+	Stage rollout.Stage
 }
 
 // Look is what a rollout has come to.
@@ -50,55 +46,28 @@ func (d *Desk) Look(ctx context.Context, id int64) (r store.Rollout, p rollout.P
 // plan reads what a rollout has come to.
 func (d *Desk) plan(ctx context.Context, r store.Rollout) (rollout.Plan, []Site, error) {
 	p := rollout.Plan{State: r.State, Pace: r.Pace}
-	rows, err := d.Store.RolloutSites(ctx, r.ID)
+	rows, err := d.Store.RolloutProgresses(ctx, r.ID)
 	if err != nil {
 		return p, nil, err
 	}
 	var sites []Site
 	for _, row := range rows {
-		m, err := d.site(ctx, r, row)
-		if err != nil {
-			return p, nil, err
-		}
+		m := Site{row, stageOf(r, row)}
 		sites = append(sites, m)
 		p.Members = append(p.Members, rollout.Member{Site: row.SiteID, Wave: row.Wave, Stage: m.Stage})
 	}
 	return p, sites, nil
 }
 
-func (d *Desk) site(ctx context.Context, r store.Rollout, row store.RolloutSite) (Site, error) {
-	m := Site{RolloutSite: row}
-	seen := rollout.Seen{Begun: row.ChangeID != nil, LeftOut: row.LeftOut != "", Nothing: row.Nothing}
-	if row.ChangeID != nil {
-		var err error
-		if m.Change, err = d.Store.Change(ctx, *row.ChangeID); err != nil {
-			return m, err
-		}
-		seen.State = m.Change.State
-		runs, err := d.Store.ChangeRuns(ctx, m.Change.ID)
-		if err != nil {
-			return m, err
-		}
-		for _, run := range runs {
-			switch {
-			case run.Kind == release.TryRun && seen.Verdict == "" && run.State.Over():
-				m.Tried, seen.Verdict = &run, run.Verdict
-			case run.Kind == release.PromoteRun:
-				m.Promotions = append(m.Promotions, run)
-			}
-		}
-		if len(m.Promotions) > 0 {
-			last := m.Promotions[0]
-			seen.Failed = last.State == release.Failed && (r.GoneAt == nil || last.CreatedAt.After(*r.GoneAt))
-		}
-		of, err := d.Store.WatchesOf(ctx, m.Change.ID)
-		if err != nil {
-			return m, err
-		}
-		seen.WatchSaw = len(of) > 0 && of[0].State == watch.Waits
+func stageOf(r store.Rollout, m store.RolloutProgress) rollout.Stage {
+	seen := rollout.Seen{Begun: m.ChangeID != nil, LeftOut: m.LeftOut != "", Nothing: m.Nothing, State: m.Change.State, WatchSaw: m.WatchWaits}
+	if m.Tried != nil {
+		seen.Verdict = m.Tried.Verdict
 	}
-	m.Stage = rollout.StageOf(seen)
-	return m, nil
+	if last := m.Promoted; last != nil {
+		seen.Failed = last.State == release.Failed && (r.GoneAt == nil || last.CreatedAt.After(*r.GoneAt))
+	}
+	return rollout.StageOf(seen)
 }
 
 // GoOn does what follows. A rollout that cannot go on keeps no other from it.
@@ -306,14 +275,10 @@ func (d *Desk) conclude(ctx context.Context, id int64) error {
 		var why []string
 		for _, m := range sites {
 			if slices.Contains(step.Stop, m.SiteID) {
-				row, err := s.Site(ctx, m.SiteID)
-				if err != nil {
-					return err
-				}
-				why = append(why, fmt.Sprintf("%s: %s", row.Name, broke(m)))
+				why = append(why, fmt.Sprintf("%s: %s", m.Name, broke(m)))
 			}
-			if m.Stage == rollout.Promoting && m.Promotions[0].State.StopsAtOnce() {
-				queued = append(queued, m.Promotions[0].ID)
+			if m.Stage == rollout.Promoting && m.Promoted != nil && m.Promoted.State.StopsAtOnce() {
+				queued = append(queued, m.Promoted.ID)
 			}
 		}
 		r.State, r.Why = rollout.Stopped, strings.Join(why, " ")
@@ -330,8 +295,8 @@ func broke(m Site) string {
 	switch {
 	case m.Change.State == release.Marked:
 		return "its watch saw something that a person has to judge."
-	case m.Change.State == release.Checked && len(m.Promotions) > 0:
-		return "it could not be promoted. " + m.Promotions[0].Summary
+	case m.Change.State == release.Checked && m.Promoted != nil:
+		return "it could not be promoted. " + m.Promoted.Summary
 	}
 	return strings.TrimSpace(fmt.Sprintf("the change is %s. %s", m.Change.State, m.Change.Explanation))
 }

@@ -165,7 +165,7 @@ func TestAChangeGoesToOtherSitesInWavesAndStopsAtTheFirstThatIsNotClear(t *testi
 	require.NoError(t, b.Go(t.Context(), id, vera))
 	b.goOn()
 	assert.Equal(t, []rollout.Stage{rollout.Promoting, rollout.Tried, rollout.Tried, rollout.Tried}, b.stages(id))
-	assert.Equal(t, "Vera", b.site(id, 0).Promotions[0].RequestedBy)
+	assert.Equal(t, "Vera", b.site(id, 0).Promoted.RequestedBy)
 	b.ends(id, 0, clear)
 	b.goOn()
 	assert.Equal(t, []rollout.Stage{rollout.There, rollout.Promoting, rollout.Promoting, rollout.Tried}, b.stages(id))

@@ -105,6 +105,74 @@ func (s *Store) RolloutSites(ctx context.Context, id int64) ([]RolloutSite, erro
 	return many[RolloutSite](ctx, s, "the sites of the rollout", `SELECT `+columns[RolloutSite]("m")+` FROM rollout_sites m JOIN sites s ON s.id = m.site_id WHERE rollout_id = $1 ORDER BY wave, lower(s.name), site_id`, id)
 }
 
+// RolloutProgress is what a site of a rollout has come to.
+type RolloutProgress struct {
+	RolloutSite
+	Name       string `db:"name"`       // of the site
+	Staging    string `db:"staging"`    // names of its environments
+	Production string `db:"production"` //
+	TriedID    *int64 `db:"tried_id"`   // the latest try of its change that is over
+	PromotedID *int64 `db:"promoted_id"`
+	WatchWaits bool   `db:"watch_waits"` // its watch waits for a person
+	// Change is the site's; the zero value until it is begun. Tried, Promoted and Measured are the runs, nil where there is none.
+	Change                    Change `db:"-"`
+	Tried, Promoted, Measured *Run   `db:"-"`
+}
+
+// RolloutProgresses are a rollout's sites, by their wave, with what each has come to.
+func (s *Store) RolloutProgresses(ctx context.Context, id int64) ([]RolloutProgress, error) {
+	list, err := many[RolloutProgress](ctx, s, "the sites of the rollout", `SELECT `+columns[RolloutSite]("m")+`, s.name,
+			coalesce((SELECT e.name FROM environments e WHERE e.site_id = s.id AND e.role = 'staging' LIMIT 1), '') AS staging,
+			coalesce((SELECT e.name FROM environments e WHERE e.site_id = s.id AND e.role = 'production' LIMIT 1), '') AS production,
+			(SELECT r.id FROM runs r WHERE r.change_id = m.change_id AND r.kind = 'try' AND r.state IN ('done', 'stopped', 'failed') ORDER BY r.id DESC LIMIT 1) AS tried_id,
+			(SELECT r.id FROM runs r WHERE r.change_id = m.change_id AND r.kind = 'promote' ORDER BY r.id DESC LIMIT 1) AS promoted_id,
+			coalesce((SELECT w.state = 'waits for a person' FROM watches w WHERE w.change_id = m.change_id ORDER BY w.id DESC LIMIT 1), false) AS watch_waits
+		FROM rollout_sites m JOIN sites s ON s.id = m.site_id WHERE m.rollout_id = $1 ORDER BY m.wave, lower(s.name), m.site_id`, id)
+	if err != nil {
+		return nil, err
+	}
+	var changeIDs, runIDs []int64
+	for _, m := range list {
+		if m.ChangeID != nil {
+			changeIDs = append(changeIDs, *m.ChangeID)
+		}
+		for _, run := range []*int64{m.TriedID, m.PromotedID, m.MeasureRunID} {
+			if run != nil {
+				runIDs = append(runIDs, *run)
+			}
+		}
+	}
+	changes, err := many[Change](ctx, s, "the changes", `SELECT `+columns[Change]("")+` FROM changes WHERE id = ANY($1)`, changeIDs)
+	if err != nil {
+		return nil, err
+	}
+	runs, err := many[Run](ctx, s, "the runs", `SELECT `+columns[Run]("")+` FROM runs WHERE id = ANY($1)`, runIDs)
+	if err != nil {
+		return nil, err
+	}
+	changeOf, runOf := map[int64]Change{}, map[int64]*Run{}
+	for _, c := range changes {
+		changeOf[c.ID] = c
+	}
+	for i := range runs {
+		runOf[runs[i].ID] = &runs[i]
+	}
+	run := func(id *int64) *Run {
+		if id == nil {
+			return nil
+		}
+		return runOf[*id]
+	}
+	for i := range list {
+		m := &list[i]
+		if m.ChangeID != nil {
+			m.Change = changeOf[*m.ChangeID]
+		}
+		m.Tried, m.Promoted, m.Measured = run(m.TriedID), run(m.PromotedID), run(m.MeasureRunID)
+	}
+	return list, nil
+}
+
 // SaveRolloutSite keeps what a site of a rollout has come to.
 func (s *Store) SaveRolloutSite(ctx context.Context, m RolloutSite) error {
 	return s.exec(ctx, "the site of the rollout", `UPDATE rollout_sites SET wave = $3, change_id = $4, nothing = $5, left_out = $6, said = $7, try_at = $8, measure_run_id = $9, without = $10 WHERE rollout_id = $1 AND site_id = $2`,

@@ -64,3 +64,8 @@ ON CONFLICT DO NOTHING;
 ALTER TABLE looks ENABLE TRIGGER USER;
 ALTER TABLE marks ENABLE TRIGGER USER;
 ANALYZE;
+
+-- A change of the first site, taken to all others.
+INSERT INTO rollouts (site_id, change_id, state, pace, measures, title, reason, made_by, made_at) VALUES (1, 100, 'stopped', 'check', false, 'Change 100', '', 'Ada', now());
+INSERT INTO rollout_sites (rollout_id, site_id, wave, confirmed, change_id, try_at)
+SELECT 1, s.id, 1 + s.id % 5, '[]', (s.id - 1) * 100 + 50, now() FROM sites s WHERE s.id > 1;

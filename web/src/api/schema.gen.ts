@@ -4695,6 +4695,7 @@ export interface components {
             post: boolean;
         };
         Found: {
+            article: boolean;
             /** @enum {string} */
             class: "home" | "listing" | "item" | "cart" | "checkout" | "account" | "membership" | "article" | "search" | "form" | "other";
             forms: components["schemas"]["Form"][];
