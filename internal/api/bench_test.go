@@ -94,7 +94,7 @@ func TestACollisionBlocksUntilItIsResolved(t *testing.T) {
 	d.click("label", "^Tight markup$")
 	d.see("strong", "^Tight markup$")
 	d.see(".differs", "Tight markup") // what follows has it; nothing moves any more
-	d.click("button", "^Also set imageLate to false$")
+	d.click("button", "^Also set Late images to off$")
 	d.click("button", "Try it on staging")
 	d.see("h1", "^Clear: 1 look")
 }

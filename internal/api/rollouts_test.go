@@ -16,7 +16,7 @@ import (
 	"tidemarker/internal/standin"
 )
 
-// From a change that settled on one site to another site that has it: chosen, tried, measured, let go, promoted.
+// From a change that settled on one site to another site that has it: chosen, tried, let go, promoted.
 func TestAChangeIsRolledOutToAnotherSite(t *testing.T) {
 	d := newDesk(t)
 	doc := site.Site{Name: "Second shop", Labels: []string{"shops"}, Pages: []site.Page{{Path: "/contact", Class: "form", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}}}}
@@ -58,11 +58,12 @@ func TestAChangeIsRolledOutToAnotherSite(t *testing.T) {
 	d.see("form span", "Choose at least one site")
 	d.click("td label", "Second shop")
 	d.accessible("choosing the sites of a rollout")
+	d.click("label", "Measure each staging") // it takes its time, and is tested elsewhere
 	d.click("button", "^Begin: try it on each staging$")
 	d.see("h1", "^Compact markup$")
 	d.see("td .glyph", "clear on staging")
 	d.see("strong", "^1 of 1 site clear on staging. Nothing is promoted")
-	d.see("td a", "^Measured|difference|faster|slower|noisy|shown")
+	d.see("td", "^not measured$")
 	d.accessible("a rollout")
 	d.open("/")
 	d.click("a", "^The rollout of Compact markup to other sites waits")

@@ -215,6 +215,26 @@ func TestAWaveWaitsForTheWatchesOfTheOneBefore(t *testing.T) {
 	assert.Equal(t, []rollout.Stage{rollout.Settled, rollout.Promoting}, b.stages(id))
 }
 
+func TestEachStagingIsMeasuredOnceBeforeItIsPromoted(t *testing.T) {
+	b := newBench(t, settings.Values{"markup.compact": true}, 1)
+	id, err := b.Begin(t.Context(), b.change.ID, rollouts.Terms{Title: "Compact", Pace: rollout.AfterCheck, Measures: true, Sites: []rollouts.Destination{{Site: b.ids[0], Wave: 1}}}, "Marin")
+	require.NoError(t, err)
+	b.goOn()
+	b.ends(id, 0, clear)
+	b.goOn()
+	m := b.site(id, 0)
+	require.NotNil(t, m.Measured)
+	assert.Equal(t, release.MeasureRun, m.Measured.Kind)
+	assert.Equal(t, rollout.Tried, m.Stage)
+	require.NoError(t, b.Go(t.Context(), id, vera))
+	b.goOn()
+	assert.Contains(t, b.site(id, 0).Said, "(measure) is under way", "it is promoted after that")
+	b.others[b.ids[0]].End(t.Context(), m.Measured.ID, clear)
+	b.goOn()
+	assert.Equal(t, rollout.Promoting, b.site(id, 0).Stage)
+	assert.Equal(t, m.Measured.ID, b.site(id, 0).Measured.ID)
+}
+
 func TestASiteThatCannotGoOnSaysWhyAndKeepsNoOtherFromIt(t *testing.T) {
 	b := newBench(t, settings.Values{"markup.compact": true}, 3)
 	busy := b.others[b.ids[0]].Environments().Staging

@@ -21,6 +21,9 @@ import (
 // the environment cannot be put back yet.
 func (r *run) end(ctx context.Context, cause error) error {
 	event := r.judge(cause)
+	if err := r.sayDeleted(ctx, event); err != nil {
+		return err
+	}
 	if err := r.takeBackEdit(ctx); err != nil {
 		r.row.Problem = joined(r.row.Problem, "What was published for a test could not be taken back; the next run on "+r.env.Name+" tries again: "+err.Error())
 	}

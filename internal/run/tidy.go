@@ -40,12 +40,12 @@ func (r *run) tidy(ctx context.Context) error {
 		if err := r.mayTidy(ctx, target); err != nil {
 			return err
 		}
-		if err := r.switchOff(ctx); err != nil {
+		if err := r.switchOff(context.WithoutCancel(ctx)); err != nil {
 			return fmt.Errorf("nothing was deleted: %w", err)
 		}
 	}
 	if !done {
-		// Not to be left half done for a person who stops it now.
+		// Neither is left half done for a person who stops it now.
 		if err := r.switchOn(context.WithoutCancel(ctx), target); err != nil {
 			return err
 		}
@@ -194,6 +194,25 @@ func (r *run) deleted() string {
 		parts = append(parts, fmt.Sprintf("%s: %s before, %d after", d.Title, words.Count(w.Found[k], "record"), w.Left[k]))
 	}
 	return strings.Join(parts, "; ") + "."
+}
+
+// sayDeleted says of a tidy that did not come to its end whether it had deleted by then.
+func (r *run) sayDeleted(ctx context.Context, event release.RunEvent) error {
+	if r.row.Kind != release.TidyRun || event == release.RunFinished {
+		return nil
+	}
+	off, done, err := r.tidied(ctx, r.row.Before)
+	switch {
+	case err != nil:
+		return err
+	case done:
+		r.row.Summary, r.row.Problem = "The records were deleted. "+r.row.Summary, "The records were deleted. "+r.row.Problem
+	case off:
+		r.row.Summary += " What deletes is switched off now, and nothing was deleted."
+	default:
+		r.row.Summary += " Nothing was deleted."
+	}
+	return nil
 }
 
 // afterTidy tells people of a tidy, and pauses its schedule when it was not carried out, or when production is broken after it.

@@ -181,6 +181,35 @@ func TestATidyThatIsCutOffIsFinishedOnce(t *testing.T) {
 	}
 }
 
+// Somebody stops it in the moment in which it deletes: that is not left half done, and is said.
+func TestATidyThatIsStoppedWhileItDeletesSaysThatItDid(t *testing.T) {
+	b := newTidying(t)
+	before := b.env(1).Fingerprint
+	b.production.Gather(origin.Spam, 20)
+	id := b.begun()
+	var puts atomic.Int32
+	b.site.answer(func(w http.ResponseWriter, applied func() *http.Response) {
+		if puts.Add(1) == 1 {
+			assert.NoError(t, b.runner.Stop(t.Context(), id))
+			assert.Eventually(t, func() bool { asked, err := b.store.StopAsked(t.Context(), id); return err == nil && asked }, time.Minute, 10*time.Millisecond)
+		}
+		relays(w, applied)
+	})
+	require.NoError(t, b.runner.Run(t.Context(), id))
+	b.site.answer(nil)
+	r := b.run(id)
+	assert.Equal(t, release.Stopped, r.State)
+	if b.would() == 0 {
+		assert.Contains(t, r.Summary, "The records were deleted.")
+	} else {
+		assert.Contains(t, r.Summary, "nothing was deleted")
+	}
+	assert.Equal(t, before, b.env(1).Fingerprint, "what was switched off is on again")
+	s, err := b.store.Schedule(t.Context(), b.schedule)
+	require.NoError(t, err)
+	assert.True(t, s.Paused)
+}
+
 // relays hands an answer on as it is.
 func relays(w http.ResponseWriter, applied func() *http.Response) {
 	res := applied()

@@ -3,13 +3,14 @@ import { useQueryClient } from "@tanstack/vue-query";
 import Button from "primevue/button";
 import ConfirmDialog from "primevue/confirmdialog";
 import { useMutationObserver } from "@vueuse/core";
-import { nextTick, onMounted, onUnmounted, ref, useTemplateRef, watch } from "vue";
+import { nextTick, ref, useTemplateRef, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { connected, follow } from "./api/live";
 import { useUnread } from "./api/notices";
 import { useSession, useSessionActs } from "./api/session";
 import { night, switchNight } from "./design/theme";
 import KeysDialog from "./parts/KeysDialog.vue";
+import { useShortcuts } from "./parts/shortcuts";
 
 const keys = ref(false);
 const client = useQueryClient();
@@ -47,12 +48,7 @@ router.afterEach(async (to, from, failure) => {
   if (document.activeElement === document.body) main.value?.focus({ preventScroll: true });
 });
 
-function press(e: KeyboardEvent) {
-  const typing = e.target instanceof HTMLElement && e.target.closest("input, textarea, select, [contenteditable]");
-  if (e.key === "?" && !typing) keys.value = true;
-}
-onMounted(() => addEventListener("keydown", press));
-onUnmounted(() => removeEventListener("keydown", press));
+useShortcuts((key) => key === "?" && (() => (keys.value = true)));
 </script>
 
 <template>

@@ -4,7 +4,8 @@ const id = (r: { params: { id?: string | string[] } }) => ({ id: Number(r.params
 
 export const router = createRouter({
   history: createWebHistory(),
-  scrollBehavior: (_to, _from, saved) => saved ?? { top: 0 },
+  // What is chosen on a page is part of its address; it stays where it is.
+  scrollBehavior: (to, from, saved) => saved ?? (to.path === from.path ? false : { top: 0 }),
   routes: [
     { path: "/", component: () => import("./views/SitesView.vue"), meta: { title: "Sites" } },
     { path: "/sites/:id(\\d+)", component: () => import("./views/SiteView.vue"), props: id },

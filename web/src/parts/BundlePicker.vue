@@ -46,7 +46,7 @@ async function take(name: string) {
         <span class="small faded">{{ b.summary }}</span>
       </li>
     </ul>
-    <Trouble :error="apply.error.value" />
+    <Trouble v-if="!open" :error="apply.error.value" />
     <Dialog v-model:visible="open" modal :header="chosen" :style="{ width: '46rem' }" :draggable="false">
       <AskState
         :pending="preview.isPending.value"
@@ -62,6 +62,7 @@ async function take(name: string) {
               <li v-for="u in preview.data.value.unmet" :key="u.role + u.why">{{ u.why }} ({{ u.role }})</li>
             </ul>
           </template>
+          <Trouble :error="apply.error.value" />
           <Button
             label="Take it into the change"
             :disabled="!preview.data.value.differences.length"

@@ -163,7 +163,7 @@ async function go(act: ChangeAct) {
     </ol>
     <p><StateGlyph :state="change.state" /></p>
     <p v-if="change.explanation" class="small">{{ change.explanation }}</p>
-    <Trouble :error="acts.act.error.value" />
+    <Trouble :error="asking ? undefined : acts.act.error.value" />
     <p v-if="unsaved" role="alert" class="small">
       What was edited last is not saved, and nothing was begun. See why beside the settings.
     </p>
@@ -221,6 +221,7 @@ async function go(act: ChangeAct) {
       v-model="asking"
       v-bind="consequence"
       :busy="acts.act.isPending.value"
+      :error="acts.act.error.value"
       @go="go(asked as ChangeAct)"
     />
   </section>

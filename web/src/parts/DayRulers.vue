@@ -4,6 +4,7 @@
  * freeze, a raised one a window, a point what went out, the upright line the present.
  */
 import type { Day } from "./calendar";
+import { weekday } from "./wording";
 
 defineProps<{ days: Day[] }>();
 const width = 760;
@@ -13,7 +14,6 @@ const top = 22;
 const x = (part: number) => left + part * (width - left - 4);
 const y = (i: number, days: Day[]) =>
   top + i * row + days.slice(0, i + 1).filter((d, k) => k > 0 && d.start.getDay() === 1).length * 7;
-const dayName = new Intl.DateTimeFormat("en-GB", { weekday: "short", day: "numeric", month: "short" });
 const hours = [0, 6, 12, 18, 24];
 /** The title is written where an entry begins, or on the first day that is shown. */
 const titled = (days: Day[], i: number, entry: number) =>
@@ -35,7 +35,7 @@ const titled = (days: Day[], i: number, entry: number) =>
     </defs>
     <text v-for="h in hours" :key="h" :x="x(h / 24)" y="13" class="hour" :class="{ end: h === 24 }">{{ h }}:00</text>
     <g v-for="(d, i) in days" :key="d.start.getTime()" :transform="`translate(0 ${y(i, days)})`">
-      <text x="0" y="12" class="day" :class="{ today: d.now !== undefined }">{{ dayName.format(d.start) }}</text>
+      <text x="0" y="12" class="day" :class="{ today: d.now !== undefined }">{{ weekday(d.start) }}</text>
       <line :x1="left" :x2="width - 4" y1="13.5" y2="13.5" class="base" />
       <line
         v-for="n in 25"

@@ -3,13 +3,13 @@
 import Button from "primevue/button";
 import type { Schemas } from "../api/client";
 import When from "./When.vue";
+import { day } from "./wording";
 
 defineProps<{ decisions: Schemas["DecisionView"][]; mayEnd: boolean; busy: boolean }>();
 const emit = defineEmits<{ end: [id: number] }>();
 const where = (d: Schemas["DecisionView"]) =>
   d.of.page ? `${d.of.page} · ${d.of.device}${d.of.persona === "visitor" ? "" : ` · ${d.of.persona}`}` : "everywhere";
-const until = (d: Schemas["DecisionView"]) =>
-  d.until ? `until ${new Date(d.until).toLocaleDateString(undefined, { dateStyle: "medium" })}` : "";
+const until = (d: Schemas["DecisionView"]) => (d.until ? `until ${day(d.until)}` : "");
 </script>
 
 <template>

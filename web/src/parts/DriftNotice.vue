@@ -62,7 +62,7 @@ const lacking = computed(() =>
       />
       <span v-if="lacking" class="small faded">{{ lacking }}</span>
     </div>
-    <Trouble :error="acts.revertDrift.error.value ?? acts.check.error.value" />
+    <Trouble :error="(reverting ? undefined : acts.revertDrift.error.value) ?? acts.check.error.value" />
     <Consequence
       v-model="reverting"
       :title="`Revert ${environment.name}`"
@@ -74,6 +74,7 @@ const lacking = computed(() =>
       loses="what was set outside is no longer in force; it stays recorded as a revision."
       verb="Revert"
       :busy="acts.revertDrift.isPending.value"
+      :error="acts.revertDrift.error.value"
       @go="revert"
     />
     <Dialog

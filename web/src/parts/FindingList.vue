@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** Findings by cause, the worst first; one is chosen. */
-import { computed } from "vue";
+import { computed, nextTick, useTemplateRef, watch } from "vue";
 import type { Finding } from "../api/queries";
 import { aboutCause, byCause, kindNames } from "./findings";
 import StateGlyph from "./StateGlyph.vue";
@@ -8,11 +8,18 @@ import StateGlyph from "./StateGlyph.vue";
 const props = defineProps<{ findings: Finding[] }>();
 const chosen = defineModel<number | undefined>({ required: true });
 const causes = computed(() => byCause(props.findings));
+const list = useTemplateRef("list");
+// What a key chooses is seen; the window stays where it is.
+watch(chosen, async () => {
+  await nextTick();
+  const at = list.value?.querySelector("[aria-current=true]") ?? list.value?.querySelector("[aria-expanded=true]");
+  at?.scrollIntoView({ block: "nearest" });
+});
 const holds = (c: { findings: Finding[] }) => c.findings.some((f) => f.id === chosen.value);
 </script>
 
 <template>
-  <ul class="plain-list" aria-label="Findings">
+  <ul ref="list" class="plain-list" aria-label="Findings">
     <li v-for="c in causes" :key="c.cause" class="cause" :class="[c.severity, { open: holds(c) }]">
       <button type="button" class="head" :aria-expanded="holds(c)" @click="chosen = c.findings[0]!.id">
         <StateGlyph :state="c.severity" bare />
@@ -68,7 +75,8 @@ button {
   padding: 0 0 6px 30px;
 }
 .places button {
-  padding: 1px 6px;
+  min-height: 24px;
+  padding: 2px 6px;
   width: 100%;
 }
 .places .here {

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import Dialog from "primevue/dialog";
+import { singleKeys } from "./shortcuts";
 
 const open = defineModel<boolean>({ required: true });
 const keys = [
@@ -20,7 +21,10 @@ const keys = [
 
 <template>
   <Dialog v-model:visible="open" modal header="Keyboard shortcuts" :style="{ width: '26rem' }" :draggable="false">
-    <dl>
+    <p>
+      <label><input v-model="singleKeys" type="checkbox" /> Single keys do this</label>
+    </p>
+    <dl :class="{ off: !singleKeys }">
       <template v-for="[k, what] in keys" :key="k">
         <dt>
           <kbd>{{ k }}</kbd>
@@ -32,6 +36,9 @@ const keys = [
 </template>
 
 <style scoped>
+.off {
+  opacity: 0.6;
+}
 dl {
   display: grid;
   grid-template-columns: 7rem 1fr;

@@ -2,7 +2,7 @@
 /** The ledger: what is excluded, why, for whom and until when; searched, edited in bulk, tried without. */
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
-import { computed, ref } from "vue";
+import { computed, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 import { useExclusionActs, useLedger, type Entry, type LedgerFilter } from "../api/exclusions";
 import { useSession } from "../api/session";
@@ -28,6 +28,8 @@ const filter = computed<LedgerFilter>(() => ({
 const { data } = useLedger(() => props.site, filter);
 
 const ticked = ref<number[]>([]);
+// What is not on the screen is not changed with what is.
+watch(filter, () => (ticked.value = []));
 const opened = ref(0);
 const bulk = ref({ reason: "", lookAgain: "", classes: "", personas: "" });
 const why = ref("");

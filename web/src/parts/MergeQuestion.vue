@@ -4,12 +4,13 @@ import Button from "primevue/button";
 import Dialog from "primevue/dialog";
 import { reactive } from "vue";
 import type { Merge } from "./merge";
+import { inWords } from "./wording";
 
 const props = defineProps<{ merge: Merge; who: string; titles: Record<string, string> }>();
 const open = defineModel<boolean>({ required: true });
 const emit = defineEmits<{ settled: [edits: Record<string, unknown>] }>();
 const choice = reactive<Record<string, "theirs" | "yours">>({});
-const shown = (v: unknown) => (v === undefined ? "as on production" : JSON.stringify(v));
+const shown = (v: unknown) => (v === undefined ? "as on production" : inWords(v));
 
 function settle() {
   const edits = { ...props.merge.both };
@@ -29,6 +30,7 @@ function settle() {
     modal
     :closable="false"
     header="Two people edited this"
+    :close-on-escape="false"
     :style="{ width: '38rem' }"
     :draggable="false"
   >

@@ -7,6 +7,7 @@ import Button from "primevue/button";
 import SelectButton from "primevue/selectbutton";
 import { computed, nextTick, onMounted, onUnmounted, ref, useTemplateRef, watch } from "vue";
 import type { Schemas } from "../api/client";
+import { useShortcuts } from "./shortcuts";
 
 const props = defineProps<{
   before?: Schemas["Picture"];
@@ -21,11 +22,16 @@ const props = defineProps<{
   others?: number;
 }>();
 type Way = "beside" | "over" | "difference";
-const ways: { value: Way; label: string }[] = [
-  { value: "beside", label: "Side by side" },
-  { value: "over", label: "Laid over" },
-  { value: "difference", label: "Difference" },
-];
+/** Where only one of the two has a picture, such as of a page that is new, there is nothing to lay over it. */
+const ways = computed(() =>
+  (
+    [
+      { value: "beside", label: "Side by side" },
+      { value: "over", label: "Laid over" },
+      { value: "difference", label: "Difference" },
+    ] satisfies { value: Way; label: string }[]
+  ).filter((w) => w.value === "beside" || (props.before && props.now)),
+);
 const way = ref<Way>("beside");
 const swapped = ref(false);
 const edge = ref(50);
@@ -83,23 +89,22 @@ let watcher: ResizeObserver | undefined;
 onMounted(() => {
   watcher = new ResizeObserver((e) => (paneWidth.value = e[0]!.contentRect.width));
   watcher.observe(pane.value!);
-  addEventListener("keydown", press);
 });
 onUnmounted(() => {
   watcher?.disconnect();
-  removeEventListener("keydown", press);
 });
 
-function press(e: KeyboardEvent) {
-  if (e.target instanceof HTMLElement && e.target.closest("input, textarea, [role=dialog]")) return;
-  if (e.ctrlKey || e.metaKey || e.altKey) return;
-  if ("123".includes(e.key) && e.key) way.value = ways[Number(e.key) - 1]!.value;
-  else if (e.key === "x") swapped.value = !swapped.value;
-  else if (e.key === "+") zoom.value = Math.min(3, scale.value * 1.25);
-  else if (e.key === "-") zoom.value = Math.max(0.1, scale.value / 1.25);
-  else if (e.key === "0") zoom.value = 0;
-  else if (e.key === "o") void whole();
-}
+useShortcuts((key) => {
+  const shown = ways.value[Number(key) - 1];
+  if (shown) return () => (way.value = shown.value);
+  return {
+    x: () => (swapped.value = !swapped.value),
+    "+": () => (zoom.value = Math.min(3, scale.value * 1.25)),
+    "-": () => (zoom.value = Math.max(0.1, scale.value / 1.25)),
+    "0": () => (zoom.value = 0),
+    o: whole,
+  }[key];
+});
 /** The pictures over the whole window, and back. */
 const wide = ref(false);
 async function whole() {

@@ -4,7 +4,7 @@ import Button from "primevue/button";
 import Dialog from "primevue/dialog";
 import InputText from "primevue/inputtext";
 import Textarea from "primevue/textarea";
-import { computed, onMounted, onUnmounted, ref } from "vue";
+import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 import { useActs, useProof, type Finding, type Run } from "../api/queries";
 import { useSession } from "../api/session";
@@ -20,6 +20,7 @@ import RequestTable from "./RequestTable.vue";
 import StateGlyph from "./StateGlyph.vue";
 import StepList from "./StepList.vue";
 import Trouble from "./Trouble.vue";
+import { useShortcuts } from "./shortcuts";
 
 const props = defineProps<{ finding: Finding; run: Run }>();
 const { data: proof, isPending, error, refetch } = useProof(() => props.finding.id);
@@ -71,22 +72,13 @@ async function addHost() {
   adding.value = false;
 }
 
-function press(e: KeyboardEvent) {
-  if (e.target instanceof HTMLElement && e.target.closest("input, textarea, [role=dialog]")) return;
-  if (e.ctrlKey || e.metaKey || e.altKey || props.run.state !== "done" || props.finding.state === "accepted") return;
-  // What a key opens takes the focus; the key itself is not to be typed there.
-  const act = {
-    a: mayAccept.value && (() => ask("place")),
-    A: mayAccept.value && (() => ask("cause")),
-    m: mayAccept.value && canMask(props.finding) && (() => (masking.value = true)),
-    e: mayLeave.value && leave,
-  }[e.key];
-  if (!act) return;
-  e.preventDefault();
-  act();
-}
-onMounted(() => addEventListener("keydown", press));
-onUnmounted(() => removeEventListener("keydown", press));
+useShortcuts((key) => {
+  if (props.run.state !== "done" || props.finding.state === "accepted") return;
+  if (key === "a") return mayAccept.value && (() => ask("place"));
+  if (key === "A") return mayAccept.value && (() => ask("cause"));
+  if (key === "m") return mayAccept.value && canMask(props.finding) && (() => (masking.value = true));
+  if (key === "e") return !!mayLeave.value && leave;
+});
 </script>
 
 <template>
@@ -141,9 +133,9 @@ onUnmounted(() => removeEventListener("keydown", press));
         </details>
         <ProbeAnswers v-if="proof.probe" :probe="proof.probe" />
         <PicturePair
-          v-if="!finding.journey && proof.before?.picture && proof.now?.picture"
-          :before="proof.before.picture"
-          :now="proof.now.picture"
+          v-if="!finding.journey && (proof.before?.picture || proof.now?.picture)"
+          :before="proof.before?.picture ?? undefined"
+          :now="proof.now?.picture ?? undefined"
           :control="proof.control?.picture ?? undefined"
           :changed="!!finding.control"
           :difference="`/api/v1/findings/${finding.id}/difference.png`"

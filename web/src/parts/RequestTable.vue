@@ -3,14 +3,14 @@
 import { computed } from "vue";
 import type { Schemas } from "../api/client";
 import { changed, pairs } from "./requests";
+import { bytes } from "./wording";
 
 const props = defineProps<{ before?: Schemas["PageProof"]; now: Schemas["PageProof"] }>();
 const rows = computed(() => pairs(props.before?.requests ?? [], props.now.requests ?? []));
 const say = (r?: Schemas["Request"]) =>
-  !r ? "not asked for" : r.blocked ? "stopped: not the site's host" : r.failed || `${r.status}, ${kb(r.bytes ?? 0)}`;
+  !r ? "not asked for" : r.blocked ? "stopped: not the site's host" : r.failed || `${r.status}, ${bytes(r.bytes ?? 0)}`;
 const count = (list: unknown[] | undefined, one: string) =>
   `${list?.length ?? 0} ${one}${list?.length === 1 ? "" : "s"}`;
-const kb = (n: number) => `${(n / 1000).toFixed(1)} kB`;
 </script>
 
 <template>

@@ -10,6 +10,7 @@ import { useRouter } from "vue-router";
 import type { Environment } from "../api/queries";
 import type { Calendar } from "../api/calendar";
 import { frozen, soundings, type Sounding } from "./rulers";
+import { short } from "./wording";
 
 const props = defineProps<{ environments: Environment[]; calendar?: Calendar }>();
 const router = useRouter();
@@ -24,7 +25,6 @@ const x = (s: Sounding) => left + (s.column + 0.5) * step.value;
 const y = (env: number) => 62 + env * gap;
 const height = computed(() => 62 + (props.environments.length - 1) * gap + 66);
 const byKey = computed(() => new Map(points.value.map((p) => [p.key, p])));
-const time = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
 
 const production = computed(() => props.environments.findIndex((e) => e.role === "production"));
 const freezes = computed(() => (props.calendar ? frozen(props.calendar, points.value, Date.now()) : []));
@@ -52,7 +52,7 @@ function open(s: Sounding) {
 }
 /** What is to be read of a sounding: first what is written beside it, then what it stands for. */
 function label(s: Sounding) {
-  const written = [s.number, word[s.kind], time.format(s.at)].filter(Boolean).join(" ");
+  const written = [s.number, word[s.kind], short(s.at)].filter(Boolean).join(" ");
   return `${written}, ${s.verdict}: ${s.title}`;
 }
 const word: Record<string, string> = {
@@ -152,7 +152,7 @@ const word: Record<string, string> = {
     >
       <text v-if="s.number" y="4" class="number">{{ s.number }}</text>
       <text y="30" class="what">{{ word[s.kind] }}</text>
-      <text y="43" class="fine mid">{{ time.format(s.at) }}</text>
+      <text y="43" class="fine mid">{{ short(s.at) }}</text>
     </g>
     <line :x1="width - right" :x2="width - right" y1="16" :y2="height - 30" class="now" />
     <text :x="width - right + 6" y="24" class="env now-text">now</text>

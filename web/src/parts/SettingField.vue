@@ -8,6 +8,7 @@ import Textarea from "primevue/textarea";
 import ToggleSwitch from "primevue/toggleswitch";
 import { computed } from "vue";
 import type { Schemas } from "../api/client";
+import { span } from "./wording";
 
 const props = defineProps<{
   def: Schemas["Definition"];
@@ -30,19 +31,15 @@ const lines = computed({
       .filter(Boolean)),
 });
 const risks = ["cannot break a page", "rarely breaks a page", "breaks some pages", "breaks some sites"];
-const span = computed(() => {
-  if (props.def.type !== "seconds") return "";
-  const n = Number(value.value);
-  if (n >= 86400) return `${+(n / 86400).toFixed(1)} days`;
-  if (n >= 3600) return `${+(n / 3600).toFixed(1)} h`;
-  return n >= 60 ? `${+(n / 60).toFixed(1)} min` : "";
-});
+const said = computed(() =>
+  props.def.type === "seconds" && Number(value.value) >= 60 ? span(Number(value.value)) : "",
+);
 </script>
 
 <template>
   <div class="field" :class="{ changed }">
     <div class="words">
-      <label :for="def.key"
+      <label :id="`${def.key}-name`" :for="def.key"
         ><strong>{{ def.title }}</strong></label
       >
       <span class="risk" :title="`Risk ${def.risk} of 3: ${risks[def.risk]}`"
@@ -51,7 +48,7 @@ const span = computed(() => {
       >
       <p class="small faded">{{ def.summary }}</p>
       <p v-if="lacking" class="small lacking">{{ lacking }}</p>
-      <p v-if="refusal" class="refusal">{{ refusal }}</p>
+      <p v-if="refusal" :id="`${def.key}-refusal`" class="refusal" aria-live="polite">{{ refusal }}</p>
     </div>
     <div class="input">
       <ToggleSwitch
@@ -73,12 +70,13 @@ const span = computed(() => {
           :suffix="def.type === 'seconds' ? ' s' : ''"
           @update:model-value="value = $event ?? base"
         />
-        <span class="small faded">{{ span }}</span>
+        <span class="small faded">{{ said }}</span>
       </template>
       <Select
         v-else-if="def.type === 'choice'"
         :model-value="value"
         :input-id="def.key"
+        :aria-labelledby="`${def.key}-name`"
         :options="def.choices"
         option-label="title"
         option-value="value"
@@ -89,13 +87,21 @@ const span = computed(() => {
         v-else-if="def.type === 'patterns'"
         :id="def.key"
         v-model.lazy="lines"
+        :aria-describedby="refusal ? `${def.key}-refusal` : undefined"
         :rows="Math.max(2, ((value as string[]) ?? []).length + 1)"
         class="mono"
         placeholder="one pattern a line"
         :disabled="locked"
         spellcheck="false"
       />
-      <InputText v-else :id="def.key" v-model.lazy="value as string" :disabled="locked" size="small" />
+      <InputText
+        v-else
+        :id="def.key"
+        v-model.lazy="value as string"
+        :disabled="locked"
+        size="small"
+        :aria-describedby="refusal ? `${def.key}-refusal` : undefined"
+      />
       <Button v-if="changed && !disabled" label="as before" text size="small" @click="value = base" />
     </div>
   </div>

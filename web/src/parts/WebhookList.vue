@@ -49,6 +49,7 @@ async function renew(id: number) {
 const pause = (w: Webhook) => acts.edit.mutate({ ...w, paused: !w.paused });
 const trouble = computed(() => acts.renew.error.value);
 const busy = computed(() => acts.remove.isPending.value);
+const notRemoved = computed(() => acts.remove.error.value);
 const open = ref(0);
 const removing = ref<Webhook>();
 const asking = computed({ get: () => !!removing.value, set: (v) => !v && (removing.value = undefined) });
@@ -142,6 +143,7 @@ const name = (id?: number) => sites.value?.sites.find((s) => s.id === id)?.name 
       :does="[`Nothing is sent to ${removing.address} any more.`]"
       loses="the list of what was sent to it."
       :busy="busy"
+      :error="notRemoved"
       @go="remove"
     />
   </section>

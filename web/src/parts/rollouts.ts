@@ -80,11 +80,3 @@ export function stands(r: Rollout): string {
 }
 export const after = (r: Pick<Rollout, "pace">) =>
   r.pace === "watch" ? "when its watches are over and clear" : "when its checks are clear";
-
-/** A value of a setting in a few words. */
-export function shown(value: unknown): string {
-  if (value === true) return "on";
-  if (value === false) return "off";
-  if (Array.isArray(value)) return value.length ? value.join(", ") : "none";
-  return value === undefined || value === null ? "none" : String(value);
-}

@@ -110,6 +110,7 @@ async function giveUp() {
           <Button
             size="small"
             :text="only !== 'test-plan'"
+            :aria-pressed="only === 'test-plan'"
             :label="`in the test plan (${onboarding.pages.filter((p) => p.watch).length})`"
             @click="only = 'test-plan'"
           />
@@ -118,6 +119,7 @@ async function giveUp() {
             :key="c"
             size="small"
             :text="only !== c"
+            :aria-pressed="only === c"
             :label="`${c} (${n})`"
             @click="only = c"
           />

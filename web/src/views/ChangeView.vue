@@ -17,7 +17,9 @@ import SettingField from "../parts/SettingField.vue";
 import SiteHead from "../parts/SiteHead.vue";
 import BackupForm from "../parts/BackupForm.vue";
 import Trouble from "../parts/Trouble.vue";
+import { inWords } from "../parts/wording";
 import Button from "primevue/button";
+import { useShortcuts } from "../parts/shortcuts";
 
 const props = defineProps<{ id: number }>();
 const { data: change, isPending, error, refetch } = useChange(() => props.id);
@@ -88,15 +90,7 @@ const groups = computed(() => {
 });
 
 const box = useTemplateRef<{ $el: HTMLInputElement }>("box");
-function press(e: KeyboardEvent) {
-  const typing = e.target instanceof HTMLElement && e.target.closest("input, textarea");
-  if (e.key === "/" && !typing) {
-    e.preventDefault();
-    box.value?.$el.focus();
-  }
-}
-onMounted(() => addEventListener("keydown", press));
-onUnmounted(() => removeEventListener("keydown", press));
+useShortcuts((key) => key === "/" && (() => box.value?.$el.focus()));
 </script>
 
 <template>
@@ -183,7 +177,7 @@ onUnmounted(() => removeEventListener("keydown", press));
               v-if="q.mend && editing?.allowed"
               size="small"
               outlined
-              :label="`Also set ${q.mend.key} to ${JSON.stringify(q.mend.value)}`"
+              :label="`Also set ${titles[q.mend.key] ?? q.mend.key} to ${inWords(q.mend.value)}`"
               @click="set(q.mend.key, q.mend.value)"
             />
           </div>

@@ -7,6 +7,7 @@ import AskState from "../parts/AskState.vue";
 import BudgetTable from "../parts/BudgetTable.vue";
 import EffectTable from "../parts/EffectTable.vue";
 import { casesOf, type Comparison } from "../parts/measure";
+import { day } from "../parts/wording";
 
 const route = useRoute();
 const router = useRouter();
@@ -17,7 +18,7 @@ const after = chosen("after");
 const compared = useComparison(before, after);
 const all = computed(() => (compared.data.value?.comparisons ?? []) as Comparison[]);
 const named = (id: number, kind: string, site: string, env: string, at: string) =>
-  `${site}, ${env}: ${kind} ${id}, ${new Date(at).toLocaleDateString(undefined, { dateStyle: "medium" })}`;
+  `${site}, ${env}: ${kind} ${id}, ${day(at)}`;
 const pick = (side: string, e: Event) =>
   void router.replace({ query: { ...route.query, [side]: (e.target as HTMLSelectElement).value } });
 </script>

@@ -8,9 +8,10 @@ import { useRouter } from "vue-router";
 import { useChange } from "../api/queries";
 import { useOffers, useRolloutActs, type Terms } from "../api/rollouts";
 import AskState from "../parts/AskState.vue";
-import { lacking, numbered, shown, taken, termsOf, type Chosen } from "../parts/rollouts";
+import { lacking, numbered, taken, termsOf, type Chosen } from "../parts/rollouts";
 import SiteHead from "../parts/SiteHead.vue";
 import Trouble from "../parts/Trouble.vue";
+import { inWords } from "../parts/wording";
 
 const props = defineProps<{ id: number }>();
 const router = useRouter();
@@ -116,10 +117,10 @@ async function begin() {
                   <li v-for="m in c.offer.fit.mapped" :key="m.key">
                     <label v-if="m.confirm"
                       ><input v-model="c.confirmed" type="checkbox" :value="m.key" /> {{ m.title }}:
-                      <code>{{ shown(m.value) }}</code>
+                      <code>{{ inWords(m.value) }}</code>
                       <span class="faded"> (right on this site, too? Then tick it)</span></label
                     >
-                    <template v-else>{{ m.title }}: {{ shown(m.now) }} → {{ shown(m.value) }}</template>
+                    <template v-else>{{ m.title }}: {{ inWords(m.now) }} → {{ inWords(m.value) }}</template>
                   </li>
                   <li v-if="c.offer.fit.same" class="faded">{{ c.offer.fit.same }} as it is there already</li>
                 </ul>

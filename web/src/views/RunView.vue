@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onMounted, onUnmounted, watch } from "vue";
+import { computed, onUnmounted, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import Button from "primevue/button";
 import { useActs, useRun } from "../api/queries";
@@ -21,6 +21,7 @@ import RunningPane from "../parts/RunningPane.vue";
 import SiteHead from "../parts/SiteHead.vue";
 import StateGlyph from "../parts/StateGlyph.vue";
 import When from "../parts/When.vue";
+import { useShortcuts } from "../parts/shortcuts";
 
 const props = defineProps<{ id: number }>();
 const acts = useActs();
@@ -51,23 +52,18 @@ watch(
   { immediate: true },
 );
 
-function press(e: KeyboardEvent) {
-  if (e.target instanceof HTMLElement && e.target.closest("input, textarea, [role=dialog]")) return;
-  if (e.ctrlKey || e.metaKey || e.altKey) return;
-  if (e.key === "n") {
-    const next = nextOpen(inOrder.value, chosen.value);
-    if (next) chosen.value = next.id;
-  }
-  const step = { j: 1, k: -1 }[e.key];
-  if (!step || !inOrder.value.length) return;
+function step(by: 1 | -1) {
+  if (!inOrder.value.length) return;
   const i = inOrder.value.findIndex((f) => f.id === chosen.value);
-  chosen.value = inOrder.value[Math.min(inOrder.value.length - 1, Math.max(0, i + step))]!.id;
+  chosen.value = inOrder.value[Math.min(inOrder.value.length - 1, Math.max(0, i + by))]!.id;
 }
-onMounted(() => addEventListener("keydown", press));
-onUnmounted(() => {
-  removeEventListener("keydown", press);
-  clearInterval(timer);
+useShortcuts((key) => {
+  if (key === "j") return () => step(1);
+  if (key === "k") return () => step(-1);
+  const next = key === "n" && nextOpen(inOrder.value, chosen.value);
+  return next && (() => (chosen.value = next.id));
 });
+onUnmounted(() => clearInterval(timer));
 const titles: Record<string, string> = {
   mark: "Mark",
   try: "staging run",

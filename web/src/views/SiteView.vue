@@ -184,6 +184,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
         loses="the settings in force now are no longer so; they stay recorded and can be put in force again."
         verb="Go back"
         :busy="acts.goBack.isPending.value"
+        :error="acts.goBack.error.value"
         @go="goBack"
       />
       <Dialog
