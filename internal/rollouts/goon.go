@@ -116,23 +116,30 @@ func (d *Desk) goOn(ctx context.Context, id int64) error {
 	return err
 }
 
-// one does the next thing on one site, when the site is still at that stage.
-func (d *Desk) one(ctx context.Context, id, siteID int64, stage rollout.Stage, do func(context.Context, *Desk, store.Rollout, *Site) error) error {
-	within, cancel := context.WithTimeout(ctx, patience)
-	defer cancel()
-	err := d.Store.Within(within, func(s *store.Store) error {
-		r, err := s.TakeRollout(within, id)
+// taken does something with a rollout that is not over, in a transaction in which nobody else has it; nothing where somebody has.
+func (d *Desk) taken(ctx context.Context, id int64, do func(in *Desk, r store.Rollout, p rollout.Plan, sites []Site) error) error {
+	return d.Store.Within(ctx, func(s *store.Store) error {
+		r, err := s.TakeRollout(ctx, id)
 		if errors.Is(err, store.ErrNotFound) {
-			return nil // another process has it, or it is over
+			return nil
 		}
 		if err != nil {
 			return err
 		}
 		in := d.within(s)
-		_, sites, err := in.plan(within, r)
+		p, sites, err := in.plan(ctx, r)
 		if err != nil {
 			return err
 		}
+		return do(in, r, p, sites)
+	})
+}
+
+// one does the next thing on one site, when the site is still at that stage.
+func (d *Desk) one(ctx context.Context, id, siteID int64, stage rollout.Stage, do func(context.Context, *Desk, store.Rollout, *Site) error) error {
+	within, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	err := d.taken(within, id, func(in *Desk, r store.Rollout, _ rollout.Plan, sites []Site) error {
 		i := slices.IndexFunc(sites, func(m Site) bool { return m.SiteID == siteID })
 		if i < 0 || sites[i].Stage != stage || sites[i].TryAt.After(d.now()) {
 			return nil
@@ -142,7 +149,7 @@ func (d *Desk) one(ctx context.Context, id, siteID int64, stage rollout.Stage, d
 		if err := do(within, in, r, m); err != nil {
 			return err
 		}
-		return errors.Join(s.SaveRolloutSite(within, m.RolloutSite), s.Tell(within, store.Signal{Site: r.SiteID, Change: r.ChangeID}))
+		return errors.Join(in.Store.SaveRolloutSite(within, m.RolloutSite), in.Store.Tell(within, store.Signal{Site: r.SiteID, Change: r.ChangeID}))
 	})
 	if err == nil || ctx.Err() != nil {
 		return ctx.Err()
@@ -159,28 +166,17 @@ func (d *Desk) wait(ctx context.Context, id, siteID int64, stage rollout.Stage, 
 		_, refused := errors.AsType[*changes.NotRight](why)
 		known, said = busy || away || refused || errors.Is(why, context.DeadlineExceeded), why.Error()
 	}
-	err := d.Store.Within(ctx, func(s *store.Store) error {
-		r, err := s.TakeRollout(ctx, id)
-		if errors.Is(err, store.ErrNotFound) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		_, sites, err := d.within(s).plan(ctx, r)
-		if err != nil {
-			return err
-		}
+	err := d.taken(ctx, id, func(in *Desk, r store.Rollout, _ rollout.Plan, sites []Site) error {
 		i := slices.IndexFunc(sites, func(m Site) bool { return m.SiteID == siteID })
 		if i < 0 || sites[i].Stage != stage {
 			return nil
 		}
 		changed := sites[i].Said != said
 		sites[i].Said, sites[i].TryAt = said, d.now().Add(pause)
-		if err := s.SaveRolloutSite(ctx, sites[i].RolloutSite); err != nil || !changed {
+		if err := in.Store.SaveRolloutSite(ctx, sites[i].RolloutSite); err != nil || !changed {
 			return err
 		}
-		return s.Tell(ctx, store.Signal{Site: r.SiteID, Change: r.ChangeID})
+		return in.Store.Tell(ctx, store.Signal{Site: r.SiteID, Change: r.ChangeID})
 	})
 	if known {
 		return err
@@ -252,23 +248,12 @@ func promote(ctx context.Context, d *Desk, r store.Rollout, m *Site) error {
 // conclude stops a rollout at what is not clear, or ends it when it is through, and tells people.
 func (d *Desk) conclude(ctx context.Context, id int64) error {
 	var queued []int64
-	err := d.Store.Within(ctx, func(s *store.Store) error {
-		r, err := s.TakeRollout(ctx, id)
-		if errors.Is(err, store.ErrNotFound) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		p, sites, err := d.within(s).plan(ctx, r)
-		if err != nil {
-			return err
-		}
+	err := d.taken(ctx, id, func(in *Desk, r store.Rollout, p rollout.Plan, sites []Site) error {
 		step := rollout.Next(p)
 		switch {
 		case step.Done:
 			r.State, r.Why = rollout.Ended, through(sites)
-			return errors.Join(s.SaveRollout(ctx, r), note(ctx, s, r, ourselves, notice.RolledOut, fmt.Sprintf("Rollout %d of “%s” is through. %s", r.ID, r.Title, r.Why)))
+			return errors.Join(in.Store.SaveRollout(ctx, r), note(ctx, in.Store, r, ourselves, notice.RolledOut, fmt.Sprintf("Rollout %d of “%s” is through. %s", r.ID, r.Title, r.Why)))
 		case len(step.Stop) == 0:
 			return nil
 		}
@@ -282,7 +267,7 @@ func (d *Desk) conclude(ctx context.Context, id int64) error {
 			}
 		}
 		r.State, r.Why = rollout.Stopped, strings.Join(why, " ")
-		return errors.Join(s.SaveRollout(ctx, r), note(ctx, s, r, ourselves, notice.RolledOut, fmt.Sprintf("Rollout %d of “%s” stopped. %s", r.ID, r.Title, r.Why)))
+		return errors.Join(in.Store.SaveRollout(ctx, r), note(ctx, in.Store, r, ourselves, notice.RolledOut, fmt.Sprintf("Rollout %d of “%s” stopped. %s", r.ID, r.Title, r.Why)))
 	})
 	for _, run := range queued { // what has not begun does not begin
 		err = errors.Join(err, d.Runner.Stop(ctx, run))

@@ -3,7 +3,6 @@ package settings
 import (
 	"encoding/json"
 	"fmt"
-	"slices"
 )
 
 // Copied is a revision on its way to another site: what each setting means, and its
@@ -98,24 +97,12 @@ func (c Catalogue) FitEdits(from Copied, base, edits, now Values, h Host) Fit {
 		if !edited || s.Type != Patterns {
 			return s.Value, edited
 		}
-		return moved(base.Strings(s.Key), Values{s.Key: s.Value}.Strings(s.Key), now.Strings(here)), true
+		list := []any{}
+		for _, p := range moved(base.Strings(s.Key), Values{s.Key: s.Value}.Strings(s.Key), now.Strings(here)) {
+			list = append(list, p)
+		}
+		return list, true
 	}, now, h)
-}
-
-// moved is a list to which is done what was done from before to after.
-func moved(before, after, list []string) []any {
-	out := []any{}
-	for _, p := range list {
-		if !slices.Contains(before, p) || slices.Contains(after, p) {
-			out = append(out, p)
-		}
-	}
-	for _, p := range after {
-		if !slices.Contains(before, p) && !slices.Contains(list, p) {
-			out = append(out, p)
-		}
-	}
-	return out
 }
 
 // fit maps what take takes, as the value that a setting of this catalogue is to have.

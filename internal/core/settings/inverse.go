@@ -27,7 +27,7 @@ func Inverse(before, after, now Values) (Values, []Conflict) {
 		case Equal(is, after[d.Key]):
 			edits[d.Key] = was
 		case isList(is) && isList(was) && isList(after[d.Key]):
-			if list := withoutEntries(before.Strings(d.Key), after.Strings(d.Key), now.Strings(d.Key)); !slices.Equal(list, now.Strings(d.Key)) {
+			if list := moved(after.Strings(d.Key), before.Strings(d.Key), now.Strings(d.Key)); !slices.Equal(list, now.Strings(d.Key)) {
 				edits[d.Key] = list
 			}
 		default:
@@ -39,17 +39,16 @@ func Inverse(before, after, now Values) (Values, []Conflict) {
 
 func isList(v any) bool { return v != nil && reflect.TypeOf(v).Kind() == reflect.Slice }
 
-// withoutEntries takes from now what after has more than before, and gives it what
-// before has more than after.
-func withoutEntries(before, after, now []string) []string {
+// moved does to a list what was done from before to after: it takes away and adds the same.
+func moved(before, after, list []string) []string {
 	out := []string{}
-	for _, e := range now {
-		if !slices.Contains(after, e) || slices.Contains(before, e) {
+	for _, e := range list {
+		if !slices.Contains(before, e) || slices.Contains(after, e) {
 			out = append(out, e)
 		}
 	}
-	for _, e := range before {
-		if !slices.Contains(after, e) && !slices.Contains(out, e) {
+	for _, e := range after {
+		if !slices.Contains(before, e) && !slices.Contains(out, e) {
 			out = append(out, e)
 		}
 	}

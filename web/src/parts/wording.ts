@@ -20,7 +20,7 @@ const year = (at: Time, now: Date): Intl.DateTimeFormatOptions =>
 
 /** A moment, to the minute. */
 export function moment(at: Time, now = new Date()): string {
-  return format(at, { ...year(at, now), day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+  return format(at, { ...year(at, now), day: "numeric", month: "short", hour: "numeric", minute: "2-digit" });
 }
 
 /** The same where there is little room: by the clock of 24 hours. */

@@ -66,7 +66,7 @@ useShortcuts((key) => {
 onUnmounted(() => clearInterval(timer));
 const titles: Record<string, string> = {
   mark: "Mark",
-  try: "staging run",
+  try: "Try",
   promote: "Promotion",
   "roll back": "Rollback",
   check: "Check",
