@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"log/slog"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -124,7 +126,8 @@ func siteFault(err error) error {
 // sentence is an error as a sentence.
 func sentence(err error) string {
 	text := err.Error()
-	text = strings.ToUpper(text[:1]) + text[1:]
+	first, size := utf8.DecodeRuneInString(text)
+	text = string(unicode.ToUpper(first)) + text[size:]
 	if strings.HasSuffix(text, ".") {
 		return text
 	}

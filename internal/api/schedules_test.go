@@ -62,7 +62,11 @@ func TestATidyIsScheduledAndCarriedOutAgain(t *testing.T) {
 	}
 	id := d.onProduction("No old spam", settings.Values{"tidy.spam": true, "tidy.keep": 4}, "tidy")
 	d.production.Gather(origin.Spam, 12)
-	status, text := marin.ask(http.MethodPost, "/sites/1/schedules", schedule.Schedule{What: schedule.Tidy, Begins: "2026-11-01T04:00", Zone: "UTC", Rule: "FREQ=WEEKLY", Tidy: &schedule.Again{Change: id, Most: 10}}, nil)
+	other := d.promoted("Compact markup", settings.Values{"markup.compact": true})
+	status, text := d.api(people.Approver).ask(http.MethodPost, "/sites/1/schedules", schedule.Schedule{What: schedule.Tidy, Begins: "2026-11-01T04:00", Zone: "UTC", Rule: "FREQ=WEEKLY", Tidy: &schedule.Again{Change: other, Most: 10}}, nil)
+	assert.Equal(t, http.StatusConflict, status)
+	assert.Contains(t, text, "“Compact markup” deletes nothing.", "a sentence may begin with a quotation mark")
+	status, text = marin.ask(http.MethodPost, "/sites/1/schedules", schedule.Schedule{What: schedule.Tidy, Begins: "2026-11-01T04:00", Zone: "UTC", Rule: "FREQ=WEEKLY", Tidy: &schedule.Again{Change: id, Most: 10}}, nil)
 	assert.Equal(t, http.StatusConflict, status, text)
 	addPerson(t, d.store, "Vera", people.Approver)
 	_, err := d.store.Pool.Exec(t.Context(), `UPDATE backups SET at = at - interval '2 days'`)
