@@ -97,19 +97,20 @@ func (d *Desk) goOn(ctx context.Context, id int64) error {
 	due := func(m Site) bool { return !m.TryAt.After(d.now()) }
 	for _, m := range sites {
 		var do func(context.Context, *Desk, store.Rollout, *Site) error
+		still := func(rollout.Step) []int64 { return []int64{m.SiteID} } // a measurement hurts nobody
 		switch {
 		case !due(m):
 			continue
 		case slices.Contains(step.Try, m.SiteID):
-			do = try
+			do, still = try, func(s rollout.Step) []int64 { return s.Try }
 		case r.Measures && m.Stage == rollout.Tried && m.MeasureRunID == nil:
 			do = measured
 		case slices.Contains(step.Promote, m.SiteID):
-			do = promote
+			do, still = promote, func(s rollout.Step) []int64 { return s.Promote }
 		default:
 			continue
 		}
-		if e := d.one(ctx, id, m.SiteID, m.Stage, do); e != nil {
+		if e := d.one(ctx, id, m.SiteID, m.Stage, still, do); e != nil {
 			err = errors.Join(err, e)
 		}
 	}
@@ -136,12 +137,13 @@ func (d *Desk) taken(ctx context.Context, id int64, do func(in *Desk, r store.Ro
 }
 
 // one does the next thing on one site, when the site is still at that stage.
-func (d *Desk) one(ctx context.Context, id, siteID int64, stage rollout.Stage, do func(context.Context, *Desk, store.Rollout, *Site) error) error {
+func (d *Desk) one(ctx context.Context, id, siteID int64, stage rollout.Stage, still func(rollout.Step) []int64, do func(context.Context, *Desk, store.Rollout, *Site) error) error {
 	within, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	err := d.taken(within, id, func(in *Desk, r store.Rollout, _ rollout.Plan, sites []Site) error {
+	err := d.taken(within, id, func(in *Desk, r store.Rollout, p rollout.Plan, sites []Site) error {
 		i := slices.IndexFunc(sites, func(m Site) bool { return m.SiteID == siteID })
-		if i < 0 || sites[i].Stage != stage || sites[i].TryAt.After(d.now()) {
+		// Somebody may have stopped it, or another site turned out broken, since it was looked at.
+		if i < 0 || sites[i].Stage != stage || !slices.Contains(still(rollout.Next(p)), siteID) || sites[i].TryAt.After(d.now()) {
 			return nil
 		}
 		m := &sites[i]

@@ -197,6 +197,27 @@ func TestAChangeGoesToOtherSitesInWavesAndStopsAtTheFirstThatIsNotClear(t *testi
 	require.ErrorAs(t, b.End(t.Context(), id, "Vera"), new(*changes.Conflict))
 }
 
+// It is stopped between the moment in which a process sees that a site is to be promoted, and that in which it promotes it.
+func TestNothingIsPromotedOnceItIsStopped(t *testing.T) {
+	b := newBench(t, settings.Values{"markup.compact": true}, 1)
+	id := b.begin(rollout.AfterCheck, 1)
+	b.goOn()
+	b.ends(id, 0, clear)
+	require.NoError(t, b.Go(t.Context(), id, vera))
+	b.later += time.Minute
+	now, stopped := b.Clock, false
+	b.Clock = func() time.Time {
+		if !stopped {
+			stopped = true
+			assert.NoError(t, b.Stop(t.Context(), id, "Vera"))
+		}
+		return now()
+	}
+	require.NoError(t, b.GoOn(t.Context()))
+	require.True(t, stopped)
+	assert.Equal(t, rollout.Tried, b.site(id, 0).Stage)
+}
+
 func TestAWaveWaitsForTheWatchesOfTheOneBefore(t *testing.T) {
 	b := newBench(t, settings.Values{"markup.compact": true}, 2)
 	id := b.begin(rollout.AfterWatch, 1, 2)
