@@ -157,10 +157,16 @@ func (b *bench) pass(d time.Duration) {
 	b.mu.Unlock()
 }
 
-// happens records that something happened, of which people are told.
+// happens records that something happened, of which people are told. The database writes down when, by its own clock: that
+// of the bench is never behind it, however slow the machine.
 func (b *bench) happens(topic notice.Topic, text string, to ...string) {
 	b.Helper()
 	require.NoError(b, b.Store.Record(b.Context(), store.Event{SiteID: b.site, Kind: "change", Who: "Tide Marker", Topic: topic, For: to, Text: text}))
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if now := time.Now().UTC().Truncate(time.Millisecond).Add(time.Millisecond); b.now.Before(now) {
+		b.now = now
+	}
 }
 
 // goOn lets several processes work at once.
