@@ -6,11 +6,11 @@ import { useMutationObserver } from "@vueuse/core";
 import { nextTick, ref, useTemplateRef, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { connected, follow } from "./api/live";
-import { useUnread } from "./api/notices";
+import { useUnread } from "./notices/queries";
 import { useSession, useSessionActs } from "./api/session";
 import { night, switchNight } from "./design/theme";
-import KeysDialog from "./parts/KeysDialog.vue";
-import { useShortcuts } from "./parts/shortcuts";
+import ShortcutsDialog from "./shared/ShortcutsDialog.vue";
+import { useShortcuts } from "./shared/shortcuts";
 
 const keys = ref(false);
 const client = useQueryClient();
@@ -83,7 +83,7 @@ useShortcuts((key) => key === "?" && (() => (keys.value = true)));
   <main id="main" ref="main" tabindex="-1">
     <RouterView :key="$route.path" />
   </main>
-  <KeysDialog v-model="keys" />
+  <ShortcutsDialog v-model="keys" />
   <ConfirmDialog :style="{ width: '32rem' }" :draggable="false" />
 </template>
 

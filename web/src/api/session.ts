@@ -1,7 +1,7 @@
 import { QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
 import { computed } from "vue";
 import { api, body, done, Problem, type Schemas } from "./client";
-import { provePasskey } from "./passkeys";
+import { provePasskey } from "../people/passkeys";
 
 export type Role = Schemas["SessionView"]["role"];
 export type Ability = Schemas["SessionView"]["abilities"][number];

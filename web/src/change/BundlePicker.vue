@@ -1,0 +1,90 @@
+<script setup lang="ts">
+/** Named sets of values for a change: what one would make of it is shown before it is taken. */
+import Button from "primevue/button";
+import Dialog from "primevue/dialog";
+import { computed, ref } from "vue";
+import { useBundleActs, useBundles, usePreview, type Change } from "./queries";
+import AskState from "../shared/AskState.vue";
+import DifferenceTable from "../shared/DifferenceTable.vue";
+import Trouble from "../shared/Trouble.vue";
+
+const props = defineProps<{
+  change: Change;
+  /** Waits until what was edited is saved; false when it is not. */
+  saved: () => Promise<boolean>;
+}>();
+const { data: bundles } = useBundles();
+const { apply } = useBundleActs();
+const chosen = ref("");
+const open = computed({ get: () => chosen.value !== "", set: (v) => !v && (chosen.value = "") });
+const preview = usePreview(() => props.change.id, chosen);
+
+async function take(name: string) {
+  if (!(await props.saved())) return; // why not stands beside the settings
+  await apply.mutateAsync({ change: props.change.id, name, version: props.change.version });
+  chosen.value = "";
+}
+</script>
+
+<template>
+  <section>
+    <h2>Bundles</h2>
+    <p v-if="change.bundle" class="small">
+      It amounts to <b>{{ change.bundle }}</b>.
+      <Button
+        v-if="change.stepDown"
+        text
+        size="small"
+        :label="`Step down to ${change.stepDown}`"
+        :loading="apply.isPending.value"
+        @click="take(change.stepDown)"
+      />
+    </p>
+    <ul class="plain-list bundles">
+      <li v-for="b in bundles" :key="b.name">
+        <Button text size="small" :label="b.name" @click="chosen = b.name" />
+        <span class="small faded">{{ b.summary }}</span>
+      </li>
+    </ul>
+    <Trouble v-if="!open" :error="apply.error.value" />
+    <Dialog v-model:visible="open" modal :header="chosen" :style="{ width: '46rem' }" :draggable="false">
+      <AskState
+        :pending="preview.isPending.value"
+        :error="preview.error.value"
+        what="The bundle"
+        @again="preview.refetch()"
+      >
+        <div v-if="preview.data.value" class="stack">
+          <DifferenceTable :differences="preview.data.value.differences" before="The change now" after="With it" />
+          <template v-if="preview.data.value.unmet.length">
+            <h3>What this site cannot have of it</h3>
+            <ul class="small">
+              <li v-for="u in preview.data.value.unmet" :key="u.role + u.why">{{ u.why }} ({{ u.role }})</li>
+            </ul>
+          </template>
+          <Trouble :error="apply.error.value" />
+          <Button
+            label="Take it into the change"
+            :disabled="!preview.data.value.differences.length"
+            :loading="apply.isPending.value"
+            @click="take(chosen)"
+          />
+        </div>
+      </AskState>
+    </Dialog>
+  </section>
+</template>
+
+<style scoped>
+.bundles li {
+  border-bottom: 1px solid var(--rule);
+  padding: 2px 0 6px;
+  display: flex;
+  flex-direction: column;
+  align-items: flex-start;
+}
+.bundles :deep(button) {
+  justify-content: flex-start;
+  padding-left: 0;
+}
+</style>

@@ -1,0 +1,67 @@
+<script setup lang="ts">
+/** How a climb is to go: when it may begin something, and how much it may look. */
+import Button from "primevue/button";
+import InputText from "primevue/inputtext";
+import { ref } from "vue";
+import { useChangeActs } from "./queries";
+import Trouble from "../shared/Trouble.vue";
+
+const props = defineProps<{ site: number }>();
+const emit = defineEmits<{ begun: [change: number] }>();
+const acts = useChangeActs();
+const wish = ref({ from: "", to: "", zone: Intl.DateTimeFormat().resolvedOptions().timeZone, looks: "" });
+async function begin() {
+  const c = await acts.climb.mutateAsync({
+    site: props.site,
+    from: wish.value.from,
+    to: wish.value.from && wish.value.to, // without a beginning there is no window
+    zone: wish.value.zone,
+    mostLooks: Number(wish.value.looks) || 0,
+  });
+  emit("begun", c.id);
+}
+</script>
+
+<template>
+  <form class="stack" @submit.prevent="begin">
+    <p>
+      Tries one bundle after the other on staging. What breaks is searched for: it is excluded, or left out. It ends
+      with one change that was checked and can be promoted.
+    </p>
+    <div class="row">
+      <label for="climb-from">Between</label>
+      <InputText id="climb-from" v-model="wish.from" placeholder="any time" size="small" class="clock" />
+      <label for="climb-to">and</label>
+      <InputText
+        id="climb-to"
+        v-model="wish.to"
+        placeholder="05:00"
+        size="small"
+        class="clock"
+        :disabled="!wish.from"
+      />
+      <label for="climb-zone">in</label>
+      <InputText id="climb-zone" v-model="wish.zone" size="small" :disabled="!wish.from" />
+    </div>
+    <p class="small faded">Nothing is begun at other times; what is under way is finished.</p>
+    <div class="row">
+      <label for="climb-looks">Looks at most</label>
+      <InputText
+        id="climb-looks"
+        v-model="wish.looks"
+        inputmode="numeric"
+        pattern="[0-9]*"
+        placeholder="as many as it takes"
+        size="small"
+      />
+    </div>
+    <Trouble :error="acts.climb.error.value" />
+    <Button type="submit" label="Begin to climb" :loading="acts.climb.isPending.value" />
+  </form>
+</template>
+
+<style scoped>
+.clock {
+  width: 5rem;
+}
+</style>

@@ -1,0 +1,103 @@
+<script setup lang="ts">
+/** A climb through the bundles: what each step tried, what came of it, and what it led to. */
+import Button from "primevue/button";
+import { useChangeActs, type Change } from "./queries";
+import { useSession } from "../api/session";
+import type { Schemas } from "../api/client";
+import { doing, staysWith, titleOf } from "./climb";
+import StateGlyph from "../shared/StateGlyph.vue";
+import Trouble from "../shared/Trouble.vue";
+
+defineProps<{ change: Change; climb: Schemas["ClimbView"] }>();
+const acts = useChangeActs();
+const { may } = useSession();
+const kinds: Record<string, string> = { try: "tried", search: "searched", skip: "passed over" };
+</script>
+
+<template>
+  <section class="sheet stack climb">
+    <div class="spread">
+      <h2>Climb</h2>
+      <span class="small faded"
+        >{{ climb.looks }} looks<template v-if="climb.mostLooks"> of {{ climb.mostLooks }}</template
+        ><template v-if="climb.window.from"
+          >, between {{ climb.window.from }} and {{ climb.window.to }} {{ climb.window.zone || "UTC" }}</template
+        >, begun by {{ climb.who }}</span
+      >
+    </div>
+    <p role="status">
+      {{ doing(climb) }}
+      <RouterLink v-if="climb.run" :to="`/runs/${climb.run}`">See run {{ climb.run }}</RouterLink>
+    </p>
+    <table v-if="(climb.steps ?? []).length" class="tide">
+      <thead>
+        <tr>
+          <th>Bundle</th>
+          <th>Step</th>
+          <th>What came of it</th>
+          <th>What it led to</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="(s, i) in climb.steps ?? []" :key="i">
+          <td class="nowrap">{{ i && climb.steps![i - 1]!.bundle === s.bundle ? "" : s.bundle }}</td>
+          <td class="nowrap">
+            <RouterLink v-if="s.run" :to="`/runs/${s.run}`">{{ kinds[s.kind] }}</RouterLink><template v-else>{{
+              kinds[s.kind]
+            }}</template>
+            <span v-if="s.kind === 'try'" class="small faded" :title="s.adds?.map((k) => titleOf(s, k)).join(', ')">
+              with {{ s.adds?.length }} more</span
+            >
+          </td>
+          <td>
+            <StateGlyph v-if="s.kind === 'try' && s.verdict" :state="s.verdict" bare class="came" />
+            <span class="small">{{ s.text }}</span>
+          </td>
+          <td class="small">
+            <p v-for="d in s.dropped ?? []" :key="d.key">
+              <b>{{ titleOf(s, d.key) }}</b> is left out. {{ d.why }}
+            </p>
+            <p v-for="x in staysWith(s)" :key="x.title">
+              <b>{{ x.title }}</b> stays, with
+              <template v-for="(p, n) in x.patterns" :key="p"
+                >{{ n ? ", " : "" }}<code>{{ p }}</code></template
+              >
+              excluded.
+            </p>
+            <p v-if="s.kind === 'try' && s.verdict === 'clear'">
+              It stays<template v-if="s.adds?.length">: {{ s.adds.map((k) => titleOf(s, k)).join(", ") }}</template
+              >.
+            </p>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <div v-if="climb.phase !== 'over' && may('work')" class="row">
+      <Button
+        size="small"
+        outlined
+        label="Stop: keep what is proven"
+        :disabled="climb.stopping"
+        :loading="acts.stopClimb.isPending.value"
+        @click="acts.stopClimb.mutate(change.id)"
+      />
+      <span class="small faded">You can leave this page; it goes on.</span>
+    </div>
+    <Trouble :error="acts.stopClimb.error.value" />
+  </section>
+</template>
+
+<style scoped>
+.climb {
+  margin-top: var(--s3);
+}
+.came {
+  margin-right: 5px;
+}
+.nowrap {
+  white-space: nowrap;
+}
+td {
+  vertical-align: top;
+}
+</style>

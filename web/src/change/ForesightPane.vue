@@ -1,0 +1,111 @@
+<script setup lang="ts">
+/** What a change will do to this site, read off the mark before anything is tried. */
+import Button from "primevue/button";
+import { ref } from "vue";
+import { useChangeActs, useForesight, type Change } from "./queries";
+import { byList, pagesOf, recordOf, type Prediction } from "./foresight";
+import Trouble from "../shared/Trouble.vue";
+
+const props = defineProps<{ change: Change; editable: boolean }>();
+const acts = useChangeActs();
+const {
+  data: seen,
+  error,
+  isFetching,
+} = useForesight(
+  () => props.change.id,
+  () => props.change.fingerprint,
+);
+const busy = ref<Prediction>();
+const trouble = ref<Error>();
+
+async function exclude(p: Prediction) {
+  busy.value = p;
+  trouble.value = undefined;
+  try {
+    for (const e of p.exclude ?? [])
+      await acts.exclude.mutateAsync({
+        change: props.change.id,
+        key: e.key,
+        pattern: e.pattern,
+        reason: `Foreseen with “${p.setting}”: ${p.title}.`,
+      });
+  } catch (err) {
+    trouble.value = err instanceof Error ? err : new Error(String(err));
+  } finally {
+    busy.value = undefined;
+  }
+}
+</script>
+
+<template>
+  <section class="stack" aria-label="What is foreseen">
+    <Trouble :error="error ?? trouble" />
+    <template v-if="seen">
+      <p v-if="seen.why" class="small faded">{{ seen.why }}</p>
+      <template v-else>
+        <p v-if="!(seen.predictions ?? []).length" class="small">
+          <strong>Nothing is foreseen</strong> from
+          <RouterLink :to="`/runs/${seen.markRun}`">mark {{ seen.mark }}</RouterLink
+          >: {{ seen.pages }} looks were read. Trying it may find more.
+        </p>
+        <p v-else class="small">
+          <strong>Foreseen</strong>, read off what the pages of
+          <RouterLink :to="`/runs/${seen.markRun}`">mark {{ seen.mark }}</RouterLink> were made of. Nothing was tried.
+        </p>
+        <ul class="plain-list" :aria-busy="isFetching">
+          <li v-for="p in seen.predictions ?? []" :key="p.key + p.kind + p.about" class="foreseen">
+            <p>
+              <b>{{ p.setting || p.key }}:</b> {{ p.title }}{{ p.sure ? "." : ", likely." }}
+            </p>
+            <details class="small">
+              <summary>Why, and where</summary>
+              <p>{{ p.why }}</p>
+              <p class="pages">
+                <code v-for="page in pagesOf(p)" :key="page">{{ page }}</code>
+              </p>
+            </details>
+            <template v-for="list in byList(p)" :key="list.key">
+              <p class="small">
+                To prevent it, exclude
+                <template v-for="(pattern, i) in list.patterns" :key="pattern"
+                  >{{ i ? ", " : "" }}<code>{{ pattern }}</code></template
+                >
+                in “{{ list.title }}”.
+              </p>
+            </template>
+            <Button
+              v-if="editable && (p.exclude ?? []).length"
+              size="small"
+              outlined
+              :label="
+                (p.exclude ?? []).length === 1
+                  ? `Exclude ${p.exclude![0]!.pattern}`
+                  : `Exclude these ${p.exclude!.length}`
+              "
+              :loading="busy === p"
+              :disabled="busy !== undefined"
+              @click="exclude(p)"
+            />
+          </li>
+        </ul>
+        <p v-if="recordOf(seen.record)" class="small faded">{{ recordOf(seen.record) }}</p>
+      </template>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.foreseen {
+  border-left: 4px double var(--unsure);
+  padding: 2px 0 2px var(--s2);
+  margin-bottom: var(--s3);
+}
+.pages code {
+  display: inline-block;
+  margin-right: var(--s2);
+}
+code {
+  overflow-wrap: anywhere;
+}
+</style>

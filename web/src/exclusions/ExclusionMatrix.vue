@@ -1,0 +1,105 @@
+<script setup lang="ts">
+/** Page classes down, people across: who is never served a cached page, and is that so? */
+import { computed } from "vue";
+import type { Cell } from "./queries";
+import { grid, inWords, matrixInWords, signOf } from "./cells";
+import CellSign from "./CellSign.vue";
+
+const props = defineProps<{ cells: Cell[] }>();
+const chosen = defineModel<Cell>();
+const g = computed(() => grid(props.cells));
+const key = [
+  { policy: "never", trouble: "", says: "never cached" },
+  { policy: "all", trouble: "", says: "cached for all" },
+  { policy: "own", trouble: "", says: "a copy for each" },
+  { policy: "all", trouble: "wasted", says: "may be cached, never is" },
+  { policy: "never", trouble: "open", says: "settings let it be cached" },
+  { policy: "never", trouble: "leaks", says: "was served from the cache" },
+] as const;
+const same = (c: Cell) =>
+  chosen.value?.class === c.class && chosen.value.persona === c.persona && chosen.value.device === c.device;
+</script>
+
+<template>
+  <div>
+    <p class="sum">{{ matrixInWords(cells) }}</p>
+    <table class="tide matrix">
+      <thead>
+        <tr>
+          <th>Pages</th>
+          <th v-for="p in g.people" :key="p" :class="{ nobody: g.nobody.has(p) }">
+            {{ g.nobody.has(p) ? p.replaceAll("-", " ") : p
+            }}<span v-if="g.nobody.has(p)" class="small"><br />nobody looks</span>
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="c in g.classes" :key="c">
+          <th scope="row">{{ c }}</th>
+          <td v-for="p in g.people" :key="p">
+            <button
+              v-for="cell in g.cellsOf(c, p)"
+              :key="cell.device"
+              type="button"
+              :class="{ loud: signOf(cell).loud, chosen: same(cell), nobody: cell.nobody }"
+              :aria-pressed="same(cell)"
+              :aria-label="`${c}, ${p}, ${cell.device}: ${inWords(cell.policy)}. ${cell.text}`"
+              :title="`${cell.device}: ${cell.text}`"
+              @click="chosen = cell"
+            >
+              <CellSign :cell="cell" />
+            </button>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <p class="small faded key">
+      <span v-for="k in key" :key="k.says"><CellSign :cell="{ ...k, text: '' }" /> {{ k.says }}</span>
+      <span>left desktop, right phone</span>
+    </p>
+  </div>
+</template>
+
+<style scoped>
+.sum {
+  font-family: var(--chart);
+  font-size: 1.1rem;
+  margin-bottom: var(--s2);
+}
+.matrix th[scope="row"] {
+  font-style: normal;
+  font-family: var(--text);
+  color: var(--ink);
+  border-bottom: 1px solid var(--rule);
+}
+.matrix td {
+  padding: 2px 6px 2px 0;
+}
+button {
+  background: none;
+  border: 1px solid transparent;
+  padding: 3px 4px;
+  cursor: pointer;
+  color: inherit;
+}
+button.loud {
+  background: var(--broken-wash);
+  border-color: var(--broken);
+}
+button.chosen {
+  border-color: var(--deep);
+  background: var(--shoal);
+}
+.nobody {
+  color: var(--faded);
+}
+button.nobody {
+  opacity: 0.75;
+}
+.key {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px var(--s3);
+  margin-top: var(--s2);
+}
+</style>

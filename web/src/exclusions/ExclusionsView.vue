@@ -1,0 +1,152 @@
+<script setup lang="ts">
+import Button from "primevue/button";
+import { computed, ref, watch } from "vue";
+import { useRouter } from "vue-router";
+import { useCoverage, useExclusionActs, useLedger, useMatrix, type Cell } from "./queries";
+import { useSite } from "../site/queries";
+import { useSession } from "../api/session";
+import AskState from "../shared/AskState.vue";
+import BringLedger from "./BringLedger.vue";
+import CellPane from "./CellPane.vue";
+import ExclusionMatrix from "./ExclusionMatrix.vue";
+import LedgerTable from "./LedgerTable.vue";
+import PatternTester from "./PatternTester.vue";
+import PublishingTable from "./PublishingTable.vue";
+import PurgePane from "./PurgePane.vue";
+import RemarkList from "./RemarkList.vue";
+import SiteHead from "../site/SiteHead.vue";
+import Trouble from "../shared/Trouble.vue";
+import UnexplainedList from "./UnexplainedList.vue";
+
+const props = defineProps<{ id: number }>();
+const { may } = useSession();
+const router = useRouter();
+const site = useSite(() => props.id);
+const acts = useExclusionActs(() => props.id);
+
+/** The environment whose settings are shown: production, unless another is chosen. */
+const environments = computed(() => site.data.value?.environments ?? []);
+const picked = ref(0);
+const environment = computed(
+  () => picked.value || (environments.value.find((e) => e.role === "production") ?? environments.value.at(-1))?.id || 0,
+);
+
+const { data: ledger, error: ledgerError } = useLedger(() => props.id, {});
+const { data: matrix, isPending, error, refetch } = useMatrix(environment);
+const { data: coverage, error: coverageError } = useCoverage(environment);
+
+async function testIsolation() {
+  const run = await acts.isolation.mutateAsync(environment.value);
+  await router.push(`/runs/${run.id}`);
+}
+const cell = ref<Cell>();
+// Elsewhere something else may be wrong; the worst there is shown first.
+watch(environment, () => (cell.value = undefined));
+const worst = ["leaks", "open", "wasted", ""];
+watch(
+  matrix,
+  (m) => {
+    if (!m) return;
+    const was = cell.value;
+    cell.value =
+      m.cells.find((c) => was && c.class === was.class && c.persona === was.persona && c.device === was.device) ??
+      [...m.cells].sort((a, b) => worst.indexOf(a.trouble) - worst.indexOf(b.trouble))[0];
+  },
+  { immediate: true },
+);
+</script>
+
+<template>
+  <SiteHead :site="id" :name="site.data.value?.name ?? ''" here="Exclusions" />
+  <div class="spread">
+    <h1>Who is never served a cached page, and what is excluded</h1>
+    <div class="row" role="group" aria-label="Environment">
+      <Button
+        v-if="may('work')"
+        size="small"
+        text
+        label="Test cache isolation"
+        :loading="acts.isolation.isPending.value"
+        @click="testIsolation"
+      />
+      <Button
+        v-for="e in environments"
+        :key="e.id"
+        size="small"
+        :outlined="e.id !== environment"
+        :label="e.name"
+        :aria-pressed="e.id === environment"
+        @click="picked = e.id"
+      />
+    </div>
+  </div>
+  <Trouble :error="acts.isolation.error.value" />
+  <AskState
+    :pending="isPending"
+    :error="error ?? site.error.value"
+    what="The exclusions"
+    @again="site.error.value ? site.refetch() : refetch()"
+  >
+    <div v-if="matrix" class="top">
+      <ExclusionMatrix v-model="cell" :cells="matrix.cells" />
+      <div v-if="cell" class="stack">
+        <CellPane :cell="cell" :site="id" :run="matrix.run" />
+        <PurgePane
+          v-if="may('work')"
+          :site="id"
+          :environment="environment"
+          :name="environments.find((e) => e.id === environment)?.name ?? ''"
+          :cell="cell"
+        />
+      </div>
+    </div>
+    <PublishingTable v-if="matrix?.run" :run="matrix.run" />
+    <Trouble :error="coverageError ?? ledgerError" />
+    <section v-if="coverage" class="part stack">
+      <div class="spread">
+        <h2>What the rules come to</h2>
+        <span class="small faded">
+          {{ coverage.pages }} addresses and {{ coverage.resources }} scripts, styles and pictures are known.
+          <Button
+            v-if="may('work')"
+            size="small"
+            text
+            label="Read the sitemap"
+            :loading="acts.addresses.isPending.value"
+            @click="acts.addresses.mutate()"
+          />
+        </span>
+      </div>
+      <Trouble :error="acts.addresses.error.value" />
+      <RemarkList :remarks="coverage.remarks" :site="id" :pages="coverage.pages" :settings="ledger?.settings ?? []" />
+    </section>
+    <section v-if="ledger?.settings.length" class="part stack">
+      <h2>Try a pattern</h2>
+      <PatternTester :site="id" :environment="environment" :settings="ledger.settings" />
+    </section>
+    <section v-if="ledger" class="part stack">
+      <UnexplainedList :list="ledger.unexplained" :site="id" />
+      <h2>What is excluded, and why</h2>
+      <LedgerTable :site="id" />
+      <details v-if="may('work')">
+        <summary>Read entries from a file</summary>
+        <BringLedger :site="id" />
+      </details>
+    </section>
+  </AskState>
+</template>
+
+<style scoped>
+.top {
+  display: grid;
+  grid-template-columns: minmax(0, 3fr) minmax(20rem, 2fr);
+  gap: var(--s4);
+  align-items: start;
+  margin-top: var(--s2);
+}
+.part {
+  margin-top: var(--s5);
+  border-top: 1px solid var(--rule-strong);
+  padding-top: var(--s3);
+}
+</style>

@@ -1,0 +1,48 @@
+<script setup lang="ts">
+/** What was foreseen of a run's settings, and what became of each. */
+import { useRunForesight } from "./queries";
+import StateGlyph from "../shared/StateGlyph.vue";
+import { pagesOf } from "../change/foresight";
+
+const props = defineProps<{ run: number }>();
+const { data: record } = useRunForesight(
+  () => props.run,
+  () => true,
+);
+const outcomes: Record<string, string> = { right: "came", wrong: "did not come", "not seen": "not looked at" };
+</script>
+
+<template>
+  <section v-if="record && ((record.held ?? []).length || (record.missed ?? []).length)">
+    <h2>What was foreseen</h2>
+    <table class="tide">
+      <thead>
+        <tr>
+          <th>Foreseen from the mark</th>
+          <th>What became of it</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="h in record.held ?? []" :key="h.key + h.kind + h.about">
+          <td>
+            <b>{{ h.setting || h.key }}:</b> {{ h.title }}<br /><span class="small faded">{{
+              pagesOf(h).slice(0, 8).join(", ")
+            }}</span>
+          </td>
+          <td>
+            <StateGlyph :state="h.outcome" :word="outcomes[h.outcome]" /><br v-if="h.finding" /><span
+              class="small faded"
+              >{{ h.finding }}</span
+            >
+          </td>
+        </tr>
+        <tr v-for="m in record.missed ?? []" :key="m">
+          <td class="faded">Nothing</td>
+          <td>
+            <StateGlyph state="missed" word="found, not foreseen" /><br /><span class="small faded">{{ m }}</span>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+  </section>
+</template>

@@ -1,0 +1,248 @@
+<script setup lang="ts">
+import { computed, onUnmounted, watch } from "vue";
+import { useRoute, useRouter } from "vue-router";
+import Button from "primevue/button";
+import { useRunActs, useRun } from "./queries";
+import { useSession } from "../api/session";
+import AskState from "../shared/AskState.vue";
+import { nextOpen } from "./decisions";
+import { byCause } from "./findings";
+import CommentList from "../shared/CommentList.vue";
+import FindingList from "./FindingList.vue";
+import ForeseenTable from "./ForeseenTable.vue";
+import Fingerprint from "../shared/Fingerprint.vue";
+import ManualTaskPane from "./ManualTaskPane.vue";
+import LeakNotice from "./LeakNotice.vue";
+import MeasurePane from "../measure/MeasurePane.vue";
+import ProbeTable from "./ProbeTable.vue";
+import ProofPane from "./ProofPane.vue";
+import SearchPane from "./SearchPane.vue";
+import RunningPane from "./RunningPane.vue";
+import SiteHead from "../site/SiteHead.vue";
+import StateGlyph from "../shared/StateGlyph.vue";
+import When from "../shared/When.vue";
+import { useShortcuts } from "../shared/shortcuts";
+
+const props = defineProps<{ id: number }>();
+const acts = useRunActs();
+const { may } = useSession();
+const route = useRoute();
+const router = useRouter();
+const { data: run, isPending, error, refetch } = useRun(() => props.id);
+const over = computed(() => ["done", "stopped", "failed"].includes(run.value?.state ?? ""));
+
+const inOrder = computed(() => byCause(run.value?.findings ?? []).flatMap((c) => c.findings));
+const chosen = computed<number | undefined>({
+  get: () => {
+    const asked = Number(route.query.finding);
+    return inOrder.value.some((f) => f.id === asked) ? asked : inOrder.value[0]?.id;
+  },
+  set: (id) => void router.replace({ query: { finding: id } }),
+});
+const finding = computed(() => inOrder.value.find((f) => f.id === chosen.value));
+
+// Notices of the server can be missed while it restarts; an open run is read now and then all the same.
+let timer: ReturnType<typeof setInterval> | undefined;
+watch(
+  over,
+  (o) => {
+    clearInterval(timer);
+    if (!o) timer = setInterval(() => void refetch({ cancelRefetch: false }), 3000);
+  },
+  { immediate: true },
+);
+
+function step(by: 1 | -1) {
+  if (!inOrder.value.length) return;
+  const i = inOrder.value.findIndex((f) => f.id === chosen.value);
+  chosen.value = inOrder.value[Math.min(inOrder.value.length - 1, Math.max(0, i + by))]!.id;
+}
+useShortcuts((key) => {
+  if (key === "j") return () => step(1);
+  if (key === "k") return () => step(-1);
+  const next = key === "n" && nextOpen(inOrder.value, chosen.value);
+  return next && (() => (chosen.value = next.id));
+});
+onUnmounted(() => clearInterval(timer));
+const titles: Record<string, string> = {
+  mark: "Mark",
+  try: "Try",
+  promote: "Promotion",
+  "roll back": "Rollback",
+  check: "Check",
+  "isolation test": "Cache isolation test",
+  "later look": "Later look",
+  "culprit search": "Culprit search",
+  measure: "Measurement",
+  tidy: "Tidy",
+};
+const laterStates: Record<string, string> = { planned: "planned", begun: "looked", withdrawn: "withdrawn" };
+</script>
+
+<template>
+  <AskState :pending="isPending" :error="error" what="The run" @again="refetch()">
+    <template v-if="run">
+      <SiteHead :site="run.site" :name="run.siteName" :here="`${titles[run.kind]} ${run.id}`" />
+      <div class="verdict" :class="(run.verdict || 'running').replace(' ', '-')">
+        <h1>{{ over ? run.summary || run.problem : `${titles[run.kind]} on ${run.environment}` }}</h1>
+        <p class="small">
+          <StateGlyph
+            :state="over ? run.verdict || run.state : 'running'"
+            :word="over ? (run.kind === 'measure' && run.verdict === 'clear' ? 'measured' : undefined) : run.state"
+          />
+          · {{ titles[run.kind] }} on {{ run.environment }}
+          <template v-if="run.change"
+            >· <RouterLink :to="`/changes/${run.change}`">{{ run.changeTitle }}</RouterLink></template
+          >
+          · settings <Fingerprint :value="run.target || run.before" />
+          <template v-if="run.mark"
+            >· compared with <RouterLink :to="`/runs/${run.mark.run}`">mark {{ run.mark.id }}</RouterLink></template
+          >
+          · <When :at="run.finishedAt ?? run.startedAt ?? run.createdAt" />, {{ run.requestedBy
+          }}<template v-if="run.attempt > 1 && !run.manualTask"> · taken up again after an interruption</template>
+        </p>
+      </div>
+      <div v-if="over && (run.noSearch === '' || run.searches.length)" class="row culprit">
+        <Button
+          v-if="run.noSearch === '' && may('work')"
+          size="small"
+          outlined
+          label="Find the culprit"
+          :disabled="acts.findCulprit.isPending.value"
+          @click="acts.findCulprit.mutate(run.id, { onSuccess: (r) => router.push(`/runs/${r.id}`) })"
+        />
+        <span class="small faded"
+          >Tries parts of the change on {{ run.environment }} until it is known which edit breaks it, and puts back what
+          it has now.<template v-if="run.searches.length">
+            Searched in
+            <template v-for="(n, i) in run.searches" :key="n"
+              >{{ i ? ", " : "" }}<RouterLink :to="`/runs/${n}`">run {{ n }}</RouterLink></template
+            >.</template
+          ></span
+        >
+      </div>
+      <LeakNotice v-if="over" :run="run" />
+      <ManualTaskPane v-if="run.manualTask" :run="run" />
+      <section v-if="run.state === 'unknown'" class="sheet stack" role="status">
+        <h2>It is not known which settings {{ run.environment }} has</h2>
+        <p>
+          The site gave no proper answer when it was told, and could not be read back. It is read again until it is
+          known; then this run goes on{{ run.stopAsked ? ", and is stopped" : "" }}.
+          <RouterLink :to="`/sites/${run.site}`">See {{ run.siteName }}</RouterLink>
+        </p>
+        <p class="small faded">{{ run.progress.now }}</p>
+      </section>
+      <RunningPane v-else-if="!over && run.state !== 'by hand'" :run="run" />
+      <SearchPane v-if="run.search" :run="run" />
+      <MeasurePane v-if="run.kind === 'measure' && run.measure?.rounds" :run="run" />
+      <p v-if="over && run.putBack" class="small">
+        {{
+          run.restored
+            ? `${run.environment} has what it had before: read back with the same fingerprint.`
+            : `${run.environment} could not be put back.`
+        }}
+      </p>
+      <p v-if="run.gone" class="small faded">
+        Its looks and pictures were removed <When :at="run.gone" />, as
+        <RouterLink :to="`/sites/${run.site}/kept`">the site says</RouterLink>. What was found stays.
+      </p>
+      <p v-if="over && run.problem && run.problem !== run.summary" class="problem">{{ run.problem }}</p>
+      <p v-if="over && (run.progress.uncached ?? []).length" class="small faded">
+        Not served from the cache before they were looked at: {{ (run.progress.uncached ?? []).join(", ") }}.
+      </p>
+      <ProbeTable v-if="over && run.kind === 'isolation test' && !inOrder.length" :run="run.id" />
+      <div v-if="inOrder.length" class="two">
+        <FindingList v-model="chosen" :findings="run.findings" />
+        <ProofPane v-if="finding" :key="finding.id" :finding="finding" :run="run" />
+      </div>
+      <details v-if="over && run.kind === 'isolation test' && inOrder.length">
+        <summary>Everything that was asked</summary>
+        <ProbeTable :run="run.id" />
+      </details>
+      <ForeseenTable v-if="over" :run="run.id" class="later" />
+      <details v-if="run.kind !== 'measure' && run.measure?.rounds" class="later">
+        <summary>How fast pages are, measured beside it</summary>
+        <MeasurePane :run="run" />
+      </details>
+      <section v-if="(run.later ?? []).length" class="later">
+        <h2>Looked at again later</h2>
+        <table class="tide">
+          <thead>
+            <tr>
+              <th>When</th>
+              <th>Why then</th>
+              <th>State</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="l in run.later ?? []" :key="l.dueAt">
+              <td><When :at="l.dueAt" /></td>
+              <td>
+                {{ l.about.why }}<br /><span class="small faded">{{ (l.about.pages ?? []).join(", ") }}</span>
+              </td>
+              <td>
+                <RouterLink v-if="l.run" :to="`/runs/${l.run}`">Later look {{ l.run }}</RouterLink
+                ><template v-else>{{ laterStates[l.state] }}</template
+                ><span v-if="l.why" class="small faded">: {{ l.why }}</span>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </section>
+      <section
+        v-if="over && !inOrder.length && !['isolation test', 'culprit search', 'measure'].includes(run.kind)"
+        class="sheet stack"
+      >
+        <h2>Nothing to look at</h2>
+        <p v-if="run.verdict === 'clear'">
+          {{ run.progress.looks?.done ?? 0 }} looks were made<template v-if="run.kind === 'mark'">, twice</template>;
+          all agree with what was expected.
+          <RouterLink v-if="run.change" :to="`/changes/${run.change}`">Go on with the change</RouterLink>
+        </p>
+        <p v-else>No finding is recorded.</p>
+      </section>
+      <CommentList v-if="over" :about="{ of: 'runs', id: run.id }" class="later" />
+    </template>
+  </AskState>
+</template>
+
+<style scoped>
+.verdict {
+  border-left: 8px solid var(--deep);
+  padding: 2px var(--s3) 4px;
+  margin-bottom: var(--s3);
+}
+.verdict.clear {
+  border-color: var(--clear);
+}
+.verdict.broken {
+  border-color: var(--broken);
+}
+.verdict.unsure {
+  border-color: var(--unsure);
+}
+.verdict.not-checked {
+  border-color: var(--blind);
+}
+.two {
+  display: grid;
+  grid-template-columns: 22rem minmax(0, 1fr);
+  gap: var(--s4);
+  margin-top: var(--s3);
+}
+.two > :first-child {
+  max-height: calc(100vh - 190px);
+  overflow: auto;
+}
+.culprit {
+  margin-bottom: var(--s3);
+}
+.later {
+  margin-top: var(--s4);
+}
+.problem {
+  border-left: 4px solid var(--blind);
+  background: var(--blind-wash);
+  padding: var(--s2) var(--s3);
+}
+</style>

@@ -1,0 +1,109 @@
+<script setup lang="ts">
+/** A run under way: what is happening now, how far it is, what was found so far. */
+import Button from "primevue/button";
+import { computed } from "vue";
+import { useRunActs, type Run } from "./queries";
+import { useSession } from "../api/session";
+
+const props = defineProps<{ run: Run }>();
+const acts = useRunActs();
+const { may } = useSession();
+const phases = computed(() =>
+  props.run.kind === "culprit search"
+    ? ["reading", "searching", "putting back"]
+    : props.run.kind === "measure"
+      ? ["reading", "measuring"]
+      : props.run.kind === "isolation test"
+        ? ["reading", "signing in", "probing"]
+        : props.run.kind === "mark" || props.run.kind === "check"
+          ? ["reading", "purging", "warming", "looking", "probing"]
+          : ["reading", "applying", "purging", "warming", "looking", "probing"],
+);
+const at = computed(() => phases.value.indexOf(props.run.phase));
+const p = computed(() => props.run.progress);
+const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.value.looks.planned : 0));
+</script>
+
+<template>
+  <section class="sheet stack" aria-live="polite">
+    <ol class="phases">
+      <li
+        v-for="(n, i) in phases"
+        :key="n"
+        :class="{ past: i < at, here: i === at }"
+        :aria-current="i === at ? 'step' : undefined"
+      >
+        {{ n }}
+      </li>
+    </ol>
+    <p class="now">{{ run.state === "queued" ? "Waiting for a worker" : p.now || "Beginning" }}</p>
+    <svg
+      v-if="run.kind !== 'culprit search'"
+      viewBox="0 0 1000 44"
+      preserveAspectRatio="none"
+      class="gauge"
+      role="img"
+      :aria-label="`${p.looks?.done ?? 0} of ${p.looks?.planned ?? 0} looks`"
+    >
+      <rect x="0" y="10" :width="1000 * share" height="14" fill="var(--deep)" />
+      <line x1="0" x2="1000" y1="24" y2="24" stroke="var(--ink)" stroke-width="2" />
+      <line
+        v-for="n in 51"
+        :key="n"
+        :x1="(n - 1) * 20"
+        :x2="(n - 1) * 20"
+        y1="24"
+        :y2="(n - 1) % 5 ? 30 : 36"
+        stroke="var(--rule-strong)"
+      />
+    </svg>
+    <p v-if="run.kind !== 'culprit search'">
+      {{ p.looks?.done ?? 0 }} of {{ run.kind === "measure" ? "at most " : "" }}{{ p.looks?.planned ?? 0 }}
+      {{ run.kind === "measure" ? "loads" : "looks"
+      }}<template v-if="p.looks?.failed"
+        >, {{ p.looks.failed }} {{ run.kind === "measure" ? "do not count" : "failed" }}</template
+      ><template v-if="run.kind !== 'measure'">
+        · {{ p.warmed ?? 0 }} of {{ p.toWarm ?? 0 }} warmed · found so far: {{ p.broken ?? 0 }} broken,
+        {{ p.unsure ?? 0 }} unsure</template
+      >
+    </p>
+    <div v-if="may('work')" class="row">
+      <Button
+        size="small"
+        outlined
+        :label="run.stopAsked ? 'Stopping' : 'Stop'"
+        :disabled="run.stopAsked"
+        @click="acts.stop.mutate(run.id)"
+      />
+      <span class="small faded">You can leave this page; the run goes on.</span>
+    </div>
+  </section>
+</template>
+
+<style scoped>
+.phases {
+  display: flex;
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  gap: var(--s4);
+  font-family: var(--chart);
+  font-style: italic;
+  color: var(--faded);
+}
+.phases .past {
+  color: var(--ink);
+}
+.phases .here {
+  color: var(--ink);
+  font-weight: 700;
+  border-bottom: 3px solid var(--broken);
+}
+.now {
+  font-size: 1.15rem;
+}
+.gauge {
+  width: 100%;
+  height: 44px;
+}
+</style>

@@ -1,0 +1,83 @@
+<script setup lang="ts">
+/** Whether staging is so much like production that a check there proves something. */
+import Button from "primevue/button";
+import { computed } from "vue";
+import { useCompare, useParity } from "./settings";
+import { useSession } from "../api/session";
+import Trouble from "../shared/Trouble.vue";
+import When from "../shared/When.vue";
+
+const props = defineProps<{ site: number }>();
+const { may } = useSession();
+const { data } = useParity(() => props.site);
+const compare = useCompare();
+
+const kinds = { host: "Host", catalogue: "Settings there are", files: "Scripts and styles", pages: "Pages" } as const;
+type Kind = keyof typeof kinds;
+const weighty = computed(() => (data.value?.unlike ?? []).filter((u) => u.weighs));
+const grouped = computed(() =>
+  (Object.keys(kinds) as Kind[])
+    .map((k) => ({ kind: kinds[k], list: weighty.value.filter((u) => u.what === k) }))
+    .filter((g) => g.list.length),
+);
+</script>
+
+<template>
+  <section v-if="data" class="parity" aria-label="Whether staging is like production">
+    <div class="row">
+      <p v-if="data.at">
+        <b>{{ data.summary }}</b>
+        <span class="small faded"> Compared <When :at="data.at" short />.</span>
+        <template v-if="weighty.length"> A check on staging proves little of what differs besides values.</template>
+      </p>
+      <p v-else>Whether staging is like production has not been compared yet; a check proves little when it is not.</p>
+      <Button
+        v-if="may('work')"
+        size="small"
+        text
+        :label="data.at ? 'Compare again' : 'Compare them'"
+        :loading="compare.isPending.value"
+        @click="compare.mutate(site)"
+      />
+    </div>
+    <Trouble :error="compare.error.value" />
+    <p v-for="n in data.notes" :key="n" class="small faded">{{ n }}</p>
+    <details v-if="weighty.length">
+      <summary>What differs</summary>
+      <table class="tide">
+        <thead>
+          <tr>
+            <th>What</th>
+            <th>staging</th>
+            <th>production</th>
+          </tr>
+        </thead>
+        <tbody v-for="g in grouped" :key="g.kind">
+          <tr>
+            <th colspan="3">{{ g.kind }}</th>
+          </tr>
+          <tr v-for="u in g.list" :key="u.of">
+            <td>{{ u.of }}</td>
+            <td>{{ u.first }}</td>
+            <td>{{ u.last }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </details>
+  </section>
+</template>
+
+<style scoped>
+.parity {
+  border-top: 1px solid var(--rule);
+  border-bottom: 1px solid var(--rule);
+  padding: var(--s2) 0;
+  margin: var(--s2) 0;
+}
+.parity .row {
+  justify-content: space-between;
+}
+.parity p {
+  margin: 0;
+}
+</style>

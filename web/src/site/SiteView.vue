@@ -1,0 +1,288 @@
+<script setup lang="ts">
+import Button from "primevue/button";
+import Dialog from "primevue/dialog";
+import InputText from "primevue/inputtext";
+import Textarea from "primevue/textarea";
+import { computed, ref } from "vue";
+import { useRouter } from "vue-router";
+import { useCalendar } from "../calendar/queries";
+import { useSiteActs, useSite, type Environment } from "./queries";
+import { useChangeActs } from "../change/queries";
+import { useSession } from "../api/session";
+import AskState from "../shared/AskState.vue";
+import ClimbForm from "../change/ClimbForm.vue";
+import Consequence from "../shared/Consequence.vue";
+import DriftNotice from "./DriftNotice.vue";
+import ExportField from "./ExportField.vue";
+import Fingerprint from "../shared/Fingerprint.vue";
+import Rulers from "./Rulers.vue";
+import SiteHead from "./SiteHead.vue";
+import SiteLabels from "./SiteLabels.vue";
+import StateGlyph from "../shared/StateGlyph.vue";
+import Trouble from "../shared/Trouble.vue";
+import UnknownNotice from "./UnknownNotice.vue";
+import When from "../shared/When.vue";
+
+const props = defineProps<{ id: number }>();
+const router = useRouter();
+const { data: site, isPending, error, refetch } = useSite(() => props.id);
+const acts = { ...useSiteActs(), ...useChangeActs() };
+const { session, may } = useSession();
+
+// What was frozen while what the rulers show happened, and now.
+const from = new Date(Date.now() - 90 * 86_400_000);
+const { data: calendar } = useCalendar(() => props.id, from, new Date(Date.now() + 86_400_000));
+
+const counted = (n: number, one: string) => `${n} ${one}${n === 1 ? "" : "s"}`;
+
+const beginning = ref(false);
+const climbing = ref(false);
+const words = ref({ title: "", reason: "", effect: "" });
+async function begin() {
+  const c = await acts.begin.mutateAsync({ site: props.id, ...words.value });
+  await router.push(`/changes/${c.id}`);
+}
+
+const waitingAt = computed(() => {
+  const s = site.value;
+  if (s?.waitingFor === "change") return `/changes/${s.waitingId}`;
+  if (s?.waitingFor === "run") return `/runs/${s.waitingId}`;
+  if (s?.waitingFor === "rollout") return `/rollouts/${s.waitingId}`;
+  return undefined;
+});
+
+const back = ref<{ env: Environment; mark: Environment["marks"][number] }>();
+const asking = computed({ get: () => back.value !== undefined, set: (v) => !v && (back.value = undefined) });
+async function goBack() {
+  const r = await acts.goBack.mutateAsync({ env: back.value!.env.id, mark: back.value!.mark.id });
+  await router.push(`/runs/${r.id}`);
+}
+async function mark(env: number) {
+  const r = await acts.mark.mutateAsync(env);
+  await router.push(`/runs/${r.id}`);
+}
+async function check(env: number) {
+  const r = await acts.check.mutateAsync(env);
+  await router.push(`/runs/${r.id}`);
+}
+const uploading = ref<Environment>();
+const asked = computed({ get: () => uploading.value !== undefined, set: (v) => !v && (uploading.value = undefined) });
+const file = ref("");
+async function upload() {
+  await acts.upload.mutateAsync({ env: uploading.value!.id, file: file.value });
+  asked.value = false;
+  file.value = "";
+}
+const trouble = computed(
+  () => acts.mark.error.value ?? acts.check.error.value ?? acts.read.error.value ?? acts.goBack.error.value,
+);
+const openChanges = computed(() => site.value?.changes.filter((c) => !["discarded"].includes(c.state)) ?? []);
+</script>
+
+<template>
+  <AskState :pending="isPending" :error="error" what="The site" @again="refetch()">
+    <template v-if="site">
+      <SiteHead :site="id" :name="site.name" />
+      <div class="spread">
+        <h1>{{ site.name }}</h1>
+        <div class="row next">
+          <RouterLink v-if="waitingAt" :to="waitingAt" class="waits">{{ site.waiting }}</RouterLink>
+          <span v-else-if="site.waiting" class="waits-plain">{{ site.waiting }}</span>
+          <Button v-if="may('work')" outlined label="Climb" @click="climbing = true" />
+          <Button v-if="may('work')" label="New change" @click="beginning = true" />
+        </div>
+      </div>
+      <SiteLabels :site="site.id" :labels="site.labels" />
+      <Trouble :error="trouble" />
+      <p v-if="session && !may('work')" class="small faded">
+        As {{ session.role }} you see everything and change nothing; an administrator can give you another role.
+      </p>
+      <UnknownNotice v-for="e in site.environments.filter((x) => x.unknown)" :key="`u${e.id}`" :environment="e" />
+      <DriftNotice v-for="e in site.environments.filter((x) => x.drift)" :key="e.id" :environment="e" />
+      <section class="sheet chart">
+        <Rulers :environments="site.environments" :calendar="calendar" />
+      </section>
+      <div class="columns">
+        <section v-for="e in site.environments" :key="e.id">
+          <div class="spread">
+            <h2>
+              {{ e.name }}<span v-if="e.role !== e.name" class="role small">{{ e.role }}</span>
+            </h2>
+            <a :href="e.url" target="_blank" rel="noreferrer" class="small">{{ e.url }}</a>
+          </div>
+          <p class="small">
+            <Fingerprint :value="e.fingerprint" /> <span class="faded">read <When :at="e.readAt" /></span>
+          </p>
+          <p v-if="e.connector && !e.able.applies" class="small">
+            Changed by hand: a change becomes a checklist.
+            <template v-if="!e.fingerprint"
+              >Export its settings in its own administration, and upload the file.</template
+            >
+          </p>
+          <p v-if="!e.marks.length" class="none">No mark yet: there is nowhere to go back to.</p>
+          <ul v-else class="plain-list">
+            <li v-for="m in e.marks.slice(0, 3)" :key="m.id" class="mark">
+              <RouterLink :to="`/runs/${m.run}`">Mark {{ m.id }}</RouterLink>
+              <span class="small"
+                ><Fingerprint :value="m.fingerprint" /> · <When :at="m.takenAt" short />
+                <span v-if="m.browser" class="faded drawn">drawn by {{ m.browser }}</span></span
+              >
+              <StateGlyph v-if="m.fingerprint === e.fingerprint" state="clear" word="in force" />
+              <Button
+                v-else-if="may('work')"
+                label="Go back to it"
+                size="small"
+                text
+                @click="back = { env: e, mark: m }"
+              />
+            </li>
+          </ul>
+          <p v-if="e.redrawn" class="none">{{ e.redrawn }}</p>
+          <div v-if="may('work')" class="row acts">
+            <Button
+              :label="e.marks.length ? 'Take another mark' : 'Take the first mark'"
+              size="small"
+              :outlined="e.marks.length > 0 && !e.redrawn"
+              @click="mark(e.id)"
+            />
+            <Button v-if="e.marks.length" label="Check as it is" size="small" outlined @click="check(e.id)" />
+            <Button
+              v-if="e.connector && !e.able.reads"
+              label="Upload settings"
+              size="small"
+              :outlined="!!e.fingerprint"
+              @click="uploading = e"
+            />
+            <Button v-else label="Read settings" size="small" text @click="acts.read.mutate(e.id)" />
+          </div>
+        </section>
+        <section>
+          <h2>Changes</h2>
+          <p v-if="!openChanges.length" class="faded">None yet. A change begins from what is on production.</p>
+          <ul class="plain-list">
+            <li v-for="c in openChanges.slice(0, 6)" :key="c.id" class="change">
+              <RouterLink :to="`/changes/${c.id}`">{{ c.title }}</RouterLink>
+              <StateGlyph :state="c.state" />
+              <p v-if="c.explanation" class="small faded">{{ c.explanation }}</p>
+            </li>
+          </ul>
+        </section>
+      </div>
+      <p class="small faded foot">
+        <RouterLink :to="`/sites/${id}/test-plan`"
+          >{{ counted(site.pages, "page") }} and {{ counted(site.journeys, "journey") }} in the test plan</RouterLink
+        >, as {{ site.personas.join(", ") }}. <RouterLink :to="`/sites/${id}/kept`">What is kept</RouterLink>
+      </p>
+      <Consequence
+        v-if="back"
+        v-model="asking"
+        :title="`Go back to mark ${back.mark.id} on ${back.env.name}`"
+        :does="[
+          `${back.env.name} gets the settings of ${back.mark.fingerprint.slice(0, 8)} and they are read back.`,
+          'The page cache is purged, and the pages of the test plan are warmed.',
+          'All pages and journeys are checked against the mark. It is done only when that is clear.',
+        ]"
+        loses="the settings in force now are no longer so; they stay recorded and can be put in force again."
+        verb="Go back"
+        :busy="acts.goBack.isPending.value"
+        :error="acts.goBack.error.value"
+        @go="goBack"
+      />
+      <Dialog
+        v-model:visible="asked"
+        modal
+        :header="`Settings of ${uploading?.name}`"
+        :style="{ width: '38rem' }"
+        :draggable="false"
+      >
+        <form class="stack" @submit.prevent="upload">
+          <ExportField v-model="file" name="export" label="The file that the site’s own administration exports" />
+          <Trouble :error="acts.upload.error.value" />
+          <Button type="submit" label="Upload" :disabled="!file.trim()" :loading="acts.upload.isPending.value" />
+        </form>
+      </Dialog>
+      <Dialog
+        v-model:visible="climbing"
+        modal
+        header="Climb through the bundles"
+        :style="{ width: '40rem' }"
+        :draggable="false"
+      >
+        <ClimbForm :site="id" @begun="(change) => router.push(`/changes/${change}`)" />
+      </Dialog>
+      <Dialog v-model:visible="beginning" modal header="New change" :style="{ width: '34rem' }" :draggable="false">
+        <form class="stack" @submit.prevent="begin">
+          <label for="title">What changes</label>
+          <InputText id="title" v-model="words.title" autofocus required maxlength="200" />
+          <label for="reason">Why</label>
+          <Textarea id="reason" v-model="words.reason" rows="2" />
+          <label for="effect">What should get better</label>
+          <Textarea id="effect" v-model="words.effect" rows="2" />
+          <Trouble :error="acts.begin.error.value" />
+          <Button type="submit" label="Begin" :disabled="!words.title.trim()" :loading="acts.begin.isPending.value" />
+        </form>
+      </Dialog>
+    </template>
+  </AskState>
+</template>
+
+<style scoped>
+.chart {
+  margin: var(--s3) 0;
+  padding: var(--s2) var(--s3);
+}
+.columns {
+  display: grid;
+  grid-template-columns: repeat(3, 1fr);
+  gap: var(--s5);
+}
+.mark,
+.change {
+  display: flex;
+  gap: var(--s2);
+  align-items: center;
+  justify-content: space-between;
+  border-bottom: 1px solid var(--rule);
+  padding: 5px 0;
+  min-height: 38px;
+}
+.mark a {
+  white-space: nowrap;
+}
+.drawn {
+  display: block;
+}
+.change {
+  flex-wrap: wrap;
+}
+.change p {
+  flex-basis: 100%;
+}
+.acts {
+  margin-top: var(--s2);
+  gap: var(--s2);
+}
+.none {
+  background: var(--unsure-wash);
+  border-left: 4px solid var(--unsure);
+  padding: var(--s2) var(--s3);
+  margin-top: var(--s2);
+}
+.role {
+  margin-left: var(--s2);
+  color: var(--faded);
+}
+.next {
+  flex-wrap: nowrap;
+}
+.waits,
+.waits-plain {
+  font-family: var(--chart);
+  font-style: italic;
+  border-left: 4px solid var(--broken);
+  padding-left: var(--s2);
+}
+.foot {
+  margin-top: var(--s3);
+}
+</style>
