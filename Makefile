@@ -4,7 +4,7 @@ BIN := bin/tidemarker
 WEB := $(shell find web/src web/public web/index.html web/beacon web/vite.config.ts web/vite.beacon.config.ts web/package.json -type f 2>/dev/null)
 GO := $(shell find cmd internal docs/contract web/web.go -name '*.go' -o -name '*.sql' -o -path '*standin/fernhollow/*' -type f 2>/dev/null)
 
-.PHONY: setup build demo record test test-interface test-faults test-trouble lint api bench corpus soak scale fuzz licences release reproducible screenshots clean
+.PHONY: setup build demo record test test-race-runs test-race test-interface test-faults test-trouble lint api bench corpus soak scale fuzz licences release reproducible screenshots clean
 
 setup:
 	@scripts/setup
@@ -36,15 +36,22 @@ api: web/node_modules/.package-lock.json
 test: setup lint
 	cd web && npm run --silent test
 	go test ./docs/... ./internal/core/...
-	go test -race -p 3 -parallel 3 -timeout 30m -skip '^Test(Faults|Controls)' ./internal/run $$(go list ./cmd/... ./internal/... | grep -v '/internal/core\|/internal/run$$') # the longest first; most of a test is waiting for pages
+	@$(MAKE) --no-print-directory -j2 --output-sync=target test-race-runs test-race
 	@$(MAKE) --no-print-directory -j2 --output-sync=target test-interface test-faults
 	@$(MAKE) --no-print-directory test-trouble
 
-# Beside each other, since most of both is waiting for a site.
+# Of the tests of runs those in which several do something at once: stopped, cut off, taken up by another, waited for.
+RACED := Killed|Stop|Worker|Lock|Wait|Died|Busy|Hangs|Cancelled|CutOff|Job|Queued|Reads|Away|Late|Unknown|Open|Outside
+test-race-runs:
+	go test -race -parallel 3 -timeout 30m -run '$(RACED)' -skip '^Test(Faults|Controls)' ./internal/run
+test-race:
+	go test -race -p 2 -parallel 3 -timeout 30m $$(go list ./cmd/... ./internal/... | grep -v '/internal/core\|/internal/run$$')
+
 test-interface:
 	go test -parallel 3 -timeout 20m ./internal/api
 test-faults:
 	go test -parallel 3 -timeout 20m -run '^Test(Faults|Controls)' ./internal/run
+	go test -parallel 3 -timeout 20m -skip '^Test(Faults|Controls)|$(RACED)' ./internal/run
 
 # Trouble on purpose; by itself, since it counts how long things take.
 test-trouble:

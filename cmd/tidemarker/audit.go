@@ -28,7 +28,7 @@ func verifyCommand(data *string) *cobra.Command {
 	asJSON := false
 	c := &cobra.Command{
 		Use: "verify", Short: "Says whether the history is as it was recorded", Args: cobra.NoArgs,
-		Long: "Each site's history is a chain, and so is what is about no site: each entry has a hash of the one before it and of itself. Keep the last hashes elsewhere: a chain that was written anew from the beginning is whole, and ends otherwise.\n\n" +
+		Long: "Each site's history is a chain, and so is what is about no site: each entry has a hash of the one before it and of itself. Keep the last hashes elsewhere: a chain that was rewritten from the beginning is whole, and ends otherwise.\n\n" +
 			"Ends with 0 when all are whole, 1 when one is not, 3 when it could not be looked at.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			all, err := verifyAll(cmd, *data)

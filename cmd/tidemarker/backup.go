@@ -13,7 +13,7 @@ import (
 func backupCommand(data *string) *cobra.Command {
 	return &cobra.Command{
 		Use: "backup FILE", Short: "Writes everything that is recorded into one file, as it is at one moment", Args: cobra.ExactArgs(1),
-		Long: "FILE is - for the standard output. Secrets are in it as they lie in the database, sealed: keep the key apart from it, and do keep it. Work goes on meanwhile. pg_dump of the database is as good.",
+		Long: "FILE is - for the standard output. Secrets are in it as they lie in the database, sealed: keep the key apart from it, and do keep it. Work continues in the meantime. pg_dump of the database is as good.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, err := open(cmd.Context(), *data)
 			if err != nil {
@@ -51,7 +51,7 @@ func whole(file string, write func(io.Writer) error) (int64, error) {
 func restoreCommand(data *string) *cobra.Command {
 	return &cobra.Command{
 		Use: "restore FILE", Short: "Reads a backup into a database in which there is nothing yet", Args: cobra.ExactArgs(1),
-		Long: "Runs that were under way when the backup was made are taken up again by the next worker that is started: begin none before you know that the sites are as they were then.",
+		Long: "Runs that were under way when the backup was made are resumed by the next worker: start none before you know that the sites are as they were then.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, err := open(cmd.Context(), *data)
 			if err != nil {

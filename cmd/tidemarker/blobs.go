@@ -52,7 +52,7 @@ func moveBlobsCommand(data *string) *cobra.Command {
 	var to string
 	c := &cobra.Command{
 		Use: "move-pictures", Short: "Moves pictures and bodies from the database into the object store, or back",
-		Long: "Moves pictures and bodies from the database into the object store that TIDEMARKER_S3_URL and its fellows name, or back. Work goes on meanwhile. Ended at any point, it goes on from there the next time.",
+		Long: "Moves pictures and bodies from the database into the object store that TIDEMARKER_S3_URL and its fellows name, or back. Work continues in the meantime. Ended at any point, it continues from there the next time.",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if to != "objects" && to != "database" {

@@ -93,7 +93,7 @@ func printCulprits(w io.Writer, r run.CulpritReport) {
 		}
 	}
 	if !r.Restored {
-		fmt.Fprintln(os.Stderr, "tidemarker: staging could not be put back; see the site's page")
+		fmt.Fprintln(os.Stderr, "tidemarker: staging could not be restored; see the site's page")
 	}
 }
 

@@ -79,7 +79,7 @@ func demoCommand(data *string) *cobra.Command {
 	}
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8080", "loopback address to listen on; another port is taken when this one is not free")
 	c.Flags().StringVar(&folder, "folder", "demo", "folder of the site file and the recorded work")
-	c.Flags().StringVar(&record, "record", "", "make the record anew by really doing the work, write it to this folder, and end")
+	c.Flags().StringVar(&record, "record", "", "make the record again by really doing the work, write it to this folder, and end")
 	return c
 }
 

@@ -62,13 +62,13 @@ Ends with 0 when that could be said, whatever it is, and with 3 when it could no
 	}
 	siteFlags(c, &siteName, &envName, &server)
 	c.Flags().StringArrayVar(&sets, "set", nil, "a setting and its value as JSON, key=JSON; may be given more than once")
-	c.Flags().StringVar(&out, "json", "", "file to write what is foreseen to, - for standard output")
+	c.Flags().StringVar(&out, "json", "", "file to write the predictions to, - for standard output")
 	return c
 }
 
 func printForeseen(w io.Writer, seen foreseen) {
 	if len(seen.Predictions) == 0 {
-		fmt.Fprintf(w, "Nothing is foreseen, read off %d looks of mark %d. A check may find more.\n", seen.Pages, seen.Mark)
+		fmt.Fprintf(w, "Nothing predicted, read off %d looks of mark %d. A check may find more.\n", seen.Pages, seen.Mark)
 		return
 	}
 	for _, p := range seen.Predictions {

@@ -92,8 +92,8 @@ func keyCommand() *cobra.Command {
 
 func resealCommand(data *string) *cobra.Command {
 	return &cobra.Command{
-		Use: "reseal", Short: "Seals all secrets in the database anew, with the first key", Args: cobra.NoArgs,
-		Long: "To replace a key: put the new one below the old one in the key file of every process and start them anew; put it on top and start them anew; run this; take the old one out.",
+		Use: "reseal", Short: "Seals all secrets in the database again, with the first key", Args: cobra.NoArgs,
+		Long: "To replace a key: put the new one below the old one in the key file of every process and restart them; put it on top and restart them; run this; take the old one out.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			a, err := open(cmd.Context(), *data)
 			if err != nil {
@@ -104,7 +104,7 @@ func resealCommand(data *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "Sealed with the first key: the secrets of %d sites and environments. Keys below it are needed no more.\n", n)
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "Sealed with the first key: the secrets of %d sites and environments. Keys below it are no longer needed.\n", n)
 			return err
 		},
 	}

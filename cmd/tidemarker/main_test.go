@@ -247,7 +247,7 @@ func TestAStagingRunFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, said, "exclude in scripts.deferNot: /assets/fern.js")
 	code, said = cli(t, bin, database, "foresee", "--site", "One", "--set", "scripts.defer=true", "--set", `scripts.deferNot=["/assets/fern.js"]`)
 	assert.Zero(t, code, said)
-	assert.Contains(t, said, "Nothing is foreseen")
+	assert.Contains(t, said, "Nothing predicted")
 	code, said = cli(t, bin, database, "foresee", "--site", "One", "--set", "scripts.defer=7")
 	assert.Equal(t, 3, code, said)
 	code, said = cli(t, bin, database, "measure", "--site", "One", "--set", "scripts.combine=true", "--rounds", "5", "--json", report, "--junit", report+".xml")

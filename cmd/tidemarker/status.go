@@ -50,7 +50,7 @@ func gauges(s *store.Store) []status.Gauge {
 	return []status.Gauge{
 		{Name: "tidemarker_runs_open", Help: "Runs that are not over.", Labels: []string{"kind", "state"}, Read: counts(s.OpenRunCounts, 2)},
 		{Name: "tidemarker_queue_jobs", Help: "Jobs that are not over.", Labels: []string{"queue", "state"}, Read: counts(s.JobCounts, 2)},
-		{Name: "tidemarker_queue_wait_seconds", Help: "For how long the oldest job has waited that could be begun.", Labels: []string{"queue"}, Read: counts(s.JobAges, 1)},
+		{Name: "tidemarker_queue_wait_seconds", Help: "For how long the oldest job has waited that could start.", Labels: []string{"queue"}, Read: counts(s.JobAges, 1)},
 		{Name: "tidemarker_environments_unknown", Help: "Environments of which it is not known what they have.", Read: func(ctx context.Context) ([]status.Sample, error) {
 			n, err := s.UnknownActs(ctx)
 			return []status.Sample{{Value: float64(n)}}, err

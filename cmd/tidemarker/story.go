@@ -251,7 +251,7 @@ func (s *story) explain(ctx context.Context, site int64) error {
 		{"pages.never", "/cart", "A basket is one person's.", "", []string{"cart"}},
 		{"pages.never", "/checkout", "Names, streets and form tokens that grow old.", "", []string{"checkout"}},
 		{"pages.never", "/account", "Orders and addresses of whoever is signed in.", "", []string{"account"}},
-		{"pages.never", "/library/members/", "Paid for; strangers see only the first lines.", "", []string{"membership"}},
+		{"pages.never", "/library/members/", "Paid for; visitors see only the first lines.", "", []string{"membership"}},
 		{"pages.neverWithCookies", "fern_member", "Whoever is signed in is greeted by name.", "", []string{}},
 		{"pages.neverForRoles", "editor", "Editors see drafts and the bar with their tools.", "", []string{}},
 		{"pages.ignoredParameters", "utm_*", "Campaign tags make no other page.", "", []string{}},
@@ -372,11 +372,13 @@ func (s *story) findCulprit(ctx context.Context, c *storyChange) error {
 		return err
 	}
 	for _, e := range view.Search.Exclusions {
+		var all []map[string]any
 		for _, p := range e.Patterns {
-			if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/changes/%d/exclusions", c.ID),
-				map[string]any{"key": e.Key, "pattern": p, "reason": fmt.Sprintf("Found by culprit search %d.", run.ID)}, c); err != nil {
-				return err
-			}
+			all = append(all, map[string]any{"key": e.Key, "pattern": p})
+		}
+		if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/changes/%d/exclusions", c.ID),
+			map[string]any{"exclude": all, "reason": fmt.Sprintf("Found by culprit search %d.", run.ID)}, c); err != nil {
+			return err
 		}
 	}
 	return nil

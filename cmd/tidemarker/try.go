@@ -150,7 +150,7 @@ Ends with 0 when the check is clear, 1 broken, 2 unsure, 3 not checked.`,
 			}
 			printReport(cmd.OutOrStdout(), report)
 			if !keep && !report.Restored {
-				fmt.Fprintln(cmd.ErrOrStderr(), "tidemarker: staging could not be put back; see the site's page")
+				fmt.Fprintln(cmd.ErrOrStderr(), "tidemarker: staging could not be restored; see the site's page")
 			}
 			return &exit{verdictCodes[report.Verdict], nil}
 		},

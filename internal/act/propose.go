@@ -24,7 +24,7 @@ func (a *Acts) Propose(ctx context.Context, envID int64, edits settings.Values) 
 		return Proposal{}, err
 	}
 	if !a.Able(env).Applies {
-		return Proposal{}, &NotPossible{"the settings of " + env.Name + " are changed by hand. Begin a change: it becomes a checklist"}
+		return Proposal{}, &NotPossible{"the settings of " + env.Name + " are changed by hand. Start a change: it becomes a checklist"}
 	}
 	if err := a.RefuseDrift(ctx, env); err != nil {
 		return Proposal{}, &NotPossible{DriftText(env)}
@@ -43,7 +43,7 @@ func (a *Acts) Propose(ctx context.Context, envID int64, edits settings.Values) 
 			return p, err
 		}
 		if !backed {
-			return p, &NotPossible{"it deletes data on " + env.Name + ", which no rollback brings back. Record a backup there first, in the change's view"}
+			return p, &NotPossible{"it deletes data on " + env.Name + ", which no rollback restores. Record a backup there first, in the change's view"}
 		}
 	}
 	p.Revision, err = a.Store.SaveRevision(ctx, env.SiteID, target)

@@ -69,7 +69,7 @@ func (a *Acts) Purge(ctx context.Context, envID int64, o PurgeOrder, who string)
 		}
 		run, err := layer.Warm(ctx, urls)
 		if err != nil {
-			return done, fmt.Errorf("what was cached is gone, but warming %s could not be begun: %w", env.Name, err)
+			return done, fmt.Errorf("what was cached is gone, but warming %s could not be started: %w", env.Name, err)
 		}
 		done.ToWarm = run.Total
 	}

@@ -29,11 +29,11 @@ type ApprovalView struct {
 	DecidedBy  string                `json:"decidedBy"`
 	DecidedAt  *time.Time            `json:"decidedAt,omitempty"`
 	Reason     string                `json:"reason" doc:"Of who decided, or why it was withdrawn."`
-	Goes       bool                  `json:"goes" doc:"It is promoted by itself once the calendar lets it."`
-	Waits      string                `json:"waits" doc:"What it waits for that is to go out by itself."`
+	Goes       bool                  `json:"goes" doc:"It is promoted automatically when the calendar allows it."`
+	Waits      string                `json:"waits" doc:"What it waits for that is to be promoted automatically."`
 	Calendar   string                `json:"calendar" doc:"Why nothing may be promoted at this time; empty when it may."`
 	Opens      *time.Time            `json:"opens,omitempty" doc:"When the calendar lets something go out next; none while it does now, or when that is not to come."`
-	ByAnother  bool                  `json:"byAnother" doc:"On this site whoever made a change does not approve it."`
+	ByAnother  bool                  `json:"byAnother" doc:"On this site nobody approves a change of their own."`
 	WhyNotAsk  string                `json:"whyNotAsk" doc:"Why no approval can be asked for; empty when it can."`
 	WhyDecide  string                `json:"whyNotDecide" doc:"Why the one who looks cannot approve it; empty when they can."`
 	MayDespite bool                  `json:"mayDespite" doc:"They may promote it despite the calendar."`
@@ -48,7 +48,7 @@ type GoingOut struct {
 	Title    string    `json:"title"`
 	Who      string    `json:"who"`
 	At       time.Time `json:"at"`
-	Done     bool      `json:"done" doc:"Its promotion was begun; otherwise it is approved to go out by itself."`
+	Done     bool      `json:"done" doc:"Its promotion was begun; otherwise it is approved to be promoted automatically."`
 }
 
 // by is who calls, with what they may decide.
@@ -58,7 +58,7 @@ func by(ctx context.Context) changes.By {
 
 // promoteBody is what may be said when something is promoted.
 type promoteBody struct {
-	Despite string `json:"despite,omitempty" maxLength:"2000" doc:"Why it is promoted although the calendar says no. It stands in the history."`
+	Despite string `json:"despite,omitempty" maxLength:"2000" doc:"Why it is promoted against the calendar. Recorded in the history."`
 }
 
 // approvalOperations registers what leads to production. Long because it is a list: one registration after the other.
@@ -94,7 +94,7 @@ func (s *Server) approvalOperations(api huma.API) {
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
-				Words string `json:"words" minLength:"1" maxLength:"1000" doc:"A sentence for whoever decides."`
+				Words string `json:"words" minLength:"1" maxLength:"1000" doc:"A sentence for the approver."`
 			}
 		}) (*output[ChangeView], error) {
 			return answer(ctx, in.ID, s.Changes.AskApproval(ctx, in.ID, by(ctx), in.Body.Words))
@@ -106,7 +106,7 @@ func (s *Server) approvalOperations(api huma.API) {
 			Body struct {
 				Decision string `json:"decision" enum:"approve,refuse,question"`
 				Reason   string `json:"reason" maxLength:"2000" doc:"Has to be given unless it is approved."`
-				Goes     bool   `json:"goes,omitempty" doc:"Of an approved change: it is promoted by itself once the calendar lets it."`
+				Goes     bool   `json:"goes,omitempty" doc:"Of an approved change: it is promoted automatically when the calendar allows it."`
 			}
 		}) (*output[ChangeView], error) {
 			switch in.Body.Decision {
@@ -152,7 +152,7 @@ func promotionsSaid(was, now site.Promotion) string {
 	var out []string
 	switch {
 	case now.ByAnother && !was.ByAnother:
-		out = append(out, "From now on whoever made a change does not approve it.")
+		out = append(out, "From now on nobody approves a change of their own.")
 	case was.ByAnother && !now.ByAnother:
 		out = append(out, "From now on approvers may approve changes of their own.")
 	}

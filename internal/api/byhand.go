@@ -73,7 +73,7 @@ func (s *Server) handOperations(api huma.API) {
 			}
 			return out(s.runView(ctx, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "complete-task", Method: http.MethodPost, Path: "/runs/{id}/task", Summary: "Says that a checklist is carried out, proven by an exported file where there is one; the run goes on",
+	huma.Register(api, huma.Operation{OperationID: "complete-task", Method: http.MethodPost, Path: "/runs/{id}/task", Summary: "Completes a checklist, proven by an exported file where there is one; the run continues",
 		Description: "422 with each setting that is not as it was meant.", Tags: tags, MaxBodyBytes: mostUpload, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *struct {
 			ByID

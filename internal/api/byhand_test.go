@@ -143,7 +143,7 @@ func TestAChecklistThatIsCancelledLeavesUnknownWhatStagingHas(t *testing.T) {
 		Sites []struct{ Waiting string }
 	}
 	marin.ask(http.MethodGet, "/sites", nil, &list)
-	assert.Equal(t, "A checklist waits to be carried out on staging.", list.Sites[0].Waiting)
+	assert.Equal(t, "A checklist is waiting to be done on staging.", list.Sites[0].Waiting)
 	status, text = marin.ask(http.MethodPost, "/environments/1/exports", map[string]any{"file": "a = 1"}, nil)
 	assert.Equal(t, http.StatusConflict, status, text)
 	status, text = marin.ask(http.MethodPost, "/runs/3/stop", map[string]any{}, nil)

@@ -18,7 +18,7 @@ import (
 type CalendarView struct {
 	Entries     []CalendarEntryView  `json:"entries"`
 	Occurrences []CalendarOccurrence `json:"occurrences" doc:"Of the entries, between the moments that were asked for, in order; a thousand at most."`
-	Going       []GoingOut           `json:"going" doc:"What went out since the first moment, and what is approved to go out by itself."`
+	Going       []GoingOut           `json:"going" doc:"What went out since the first moment, and what is approved to be promoted automatically."`
 	Why         string               `json:"why" doc:"Of a site: why nothing may be promoted now; empty when it may."`
 	Opens       *time.Time           `json:"opens,omitempty" doc:"Of a site: when something may be promoted next; none when it may now, or when that is not to come."`
 	Address     *AddressView         `json:"address,omitempty" doc:"The address to subscribe to, when there is one; its secret is shown once."`
@@ -67,7 +67,7 @@ func (b BySite) id() *int64 {
 // calendarOperations registers what is done to calendars. Long because it is a list: one registration after the other.
 func (s *Server) calendarOperations(api huma.API) {
 	tags := []string{"calendar"}
-	huma.Register(api, huma.Operation{OperationID: "get-calendar", Method: http.MethodGet, Path: "/calendar", Summary: "Freezes and windows of a site with those for all sites, and what goes out by itself", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "get-calendar", Method: http.MethodGet, Path: "/calendar", Summary: "Freezes and windows of a site with those for all sites, and what is promoted automatically", Tags: tags},
 		func(ctx context.Context, in *struct {
 			BySite
 			From time.Time `query:"from" doc:"Occurrences from here on; now when absent."`
@@ -126,7 +126,7 @@ func (s *Server) calendarOperations(api huma.API) {
 			}
 			return &exported{Type: calendarType, Disposition: `attachment; filename="promotions.ics"`, Body: raw}, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "make-calendar-address", Method: http.MethodPost, Path: "/calendar/address", Summary: "Makes a secret address to subscribe to; an earlier one is of no use any more", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "make-calendar-address", Method: http.MethodPost, Path: "/calendar/address", Summary: "Creates a secret address to subscribe to; an earlier one no longer works", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *BySite) (*output[AddressView], error) {
 			secret, err := s.Store.NewCalendarAddress(ctx, in.id(), who(ctx))
 			if err != nil {

@@ -25,11 +25,11 @@ type ChangeView struct {
 	Title         string                     `json:"title"`
 	Reason        string                     `json:"reason"`
 	Effect        string                     `json:"effect" doc:"What is expected to get better."`
-	Expected      *ExpectedView              `json:"expected,omitempty" doc:"The same in figures, and what became of it."`
+	Expected      *ExpectedView              `json:"expected,omitempty" doc:"The same in figures, and its result."`
 	State         string                     `json:"state"`
 	Explanation   string                     `json:"explanation"`
 	Version       int                        `json:"version" doc:"Give it back when editing."`
-	Base          string                     `json:"base" doc:"Production's fingerprint it was begun from."`
+	Base          string                     `json:"base" doc:"Production's fingerprint it started from."`
 	Fingerprint   string                     `json:"fingerprint" doc:"Of the full set of values it would put in force."`
 	Catalogue     settings.Catalogue         `json:"catalogue"`
 	BaseValues    settings.Values            `json:"baseValues"`
@@ -39,7 +39,7 @@ type ChangeView struct {
 	Refusals      []settings.Refusal         `json:"refusals"`
 	Choices       []release.Choice           `json:"choices"`
 	Approval      ApprovalView               `json:"approval"`
-	Lacking       map[string]string          `json:"lacking" doc:"Settings that the host cannot carry: why, and what would do instead; by key."`
+	Lacking       map[string]string          `json:"lacking" doc:"Settings that the host cannot support: why, and what would do instead; by key."`
 	Series        []settings.Part            `json:"series" doc:"How a change that piles up risk could be split; empty when it does not."`
 	Bundle        string                     `json:"bundle" doc:"The shipped bundle that it amounts to; empty when it is none."`
 	StepDown      string                     `json:"stepDown" doc:"The bundle one step more cautious; empty when there is none."`
@@ -47,13 +47,13 @@ type ChangeView struct {
 	EditedBy      string                     `json:"editedBy" doc:"Who edited it last; empty when only its maker did."`
 	Exclusions    []exclusions.ExclusionView `json:"exclusions"`
 	Watch         *WatchView                 `json:"watch,omitempty" doc:"How its promotion is watched, or was."`
-	Climb         *ClimbView                 `json:"climb,omitempty" doc:"The climb through the bundles that it came of."`
+	Climb         *ClimbView                 `json:"climb,omitempty" doc:"The step-up through the bundles it comes from."`
 	Runs          []RunSummary               `json:"runs"`
 	StagingID     int64                      `json:"stagingId"`
 	ProductionID  int64                      `json:"productionId"`
 	Staging       string                     `json:"staging" doc:"Name of the environment it is tried on."`
 	Production    string                     `json:"production"`
-	StagingMark   *MarkView                  `json:"stagingMark" doc:"Where staging goes back to."`
+	StagingMark   *MarkView                  `json:"stagingMark" doc:"Where staging rolls back to."`
 	ProductionAt  string                     `json:"productionAt" doc:"Production's fingerprint now."`
 	StagingAt     string                     `json:"stagingAt"`
 	CreatedBy     string                     `json:"createdBy"`
@@ -61,6 +61,12 @@ type ChangeView struct {
 	UpdatedAt     time.Time                  `json:"updatedAt"`
 	ProductionURL string                     `json:"productionUrl"`
 	StagingURL    string                     `json:"stagingUrl"`
+}
+
+// Excluded is one pattern for one setting.
+type Excluded struct {
+	Key     string `json:"key" doc:"A setting of type patterns."`
+	Pattern string `json:"pattern" minLength:"1" maxLength:"500"`
 }
 
 // DifferenceView is one setting that would change, and what that can break.
@@ -79,7 +85,7 @@ type DifferenceView struct {
 // changeOperations registers what is done to a change. Long because it is a list: one registration after the other.
 func (s *Server) changeOperations(api huma.API) {
 	tags := []string{"changes"}
-	huma.Register(api, huma.Operation{OperationID: "begin-change", Method: http.MethodPost, Path: "/sites/{id}/changes", Summary: "Begins a change from what is on production", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "begin-change", Method: http.MethodPost, Path: "/sites/{id}/changes", Summary: "Starts a change from what is on production", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -93,8 +99,21 @@ func (s *Server) changeOperations(api huma.API) {
 			}
 			return out(s.changeView(ctx, id))
 		})
-	huma.Register(api, huma.Operation{OperationID: "get-change", Method: http.MethodGet, Path: "/changes/{id}", Summary: "A change, what follows from it and what may be done", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "get-change", Method: http.MethodGet, Path: "/changes/{id}", Summary: "A change, its effects and what may be done", Tags: tags},
 		func(ctx context.Context, in *ByID) (*output[ChangeView], error) {
+			return out(s.changeView(ctx, in.ID))
+		})
+	huma.Register(api, huma.Operation{OperationID: "describe-change", Method: http.MethodPut, Path: "/changes/{id}/words", Summary: "Sets a change's title, reason and expected effect, in any state", Description: "409 when somebody else edited it since the version given.", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				changes.Words
+				Version int `json:"version"`
+			}
+		}) (*output[ChangeView], error) {
+			if err := s.Changes.Describe(ctx, in.ID, in.Body.Version, in.Body.Words, who(ctx)); err != nil {
+				return nil, problem(err)
+			}
 			return out(s.changeView(ctx, in.ID))
 		})
 	huma.Register(api, huma.Operation{OperationID: "edit-change", Method: http.MethodPut, Path: "/changes/{id}", Summary: "Edits a change", Description: "409 when somebody else edited it since the version given.", Tags: tags},
@@ -116,7 +135,7 @@ func (s *Server) changeOperations(api huma.API) {
 		do                func(context.Context, int64, string) error
 	}{
 		{"try-change", "try", "Tries it on staging: apply, purge, warm, check", s.Changes.Try},
-		{"rebase-change", "rebase", "Begins it again from what production has now, with the same edits", s.Changes.Rebase},
+		{"rebase-change", "rebase", "Rebases it on what production has now, with the same edits", s.Changes.Rebase},
 		{"split-change", "split", "Splits it into an ordered series of changes, the least risky first", s.Changes.Split},
 		{"discard-change", "discard", "Discards it", s.Changes.Discard},
 		{"accept-change", "accept", "Accepts an environment as it is although its check left something to judge", s.Changes.Accept},
@@ -132,17 +151,20 @@ func (s *Server) changeOperations(api huma.API) {
 	}
 	s.approvalOperations(api)
 	s.rollbackOperations(api)
-	huma.Register(api, huma.Operation{OperationID: "exclude", Method: http.MethodPost, Path: "/changes/{id}/exclusions", Summary: "Excludes something: adds a pattern to a setting of the change, with the reason", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "exclude", Method: http.MethodPost, Path: "/changes/{id}/exclusions", Summary: "Excludes something: adds patterns to settings of the change, all or none, with the reason", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
-				Key     string `json:"key" doc:"A setting of type patterns."`
-				Pattern string `json:"pattern" minLength:"1" maxLength:"500"`
-				Reason  string `json:"reason" minLength:"1" maxLength:"2000"`
-				Finding *int64 `json:"finding,omitempty" doc:"The finding that led to it."`
+				Exclude []Excluded `json:"exclude" minItems:"1" maxItems:"100"`
+				Reason  string     `json:"reason" minLength:"1" maxLength:"2000"`
+				Finding *int64     `json:"finding,omitempty" doc:"The finding that led to it."`
 			}
 		}) (*output[ChangeView], error) {
-			if err := s.Changes.Exclude(ctx, in.ID, store.Exclusion{Key: in.Body.Key, Pattern: in.Body.Pattern, Reason: in.Body.Reason, FindingID: in.Body.Finding, Who: who(ctx)}); err != nil {
+			all := make([]store.Exclusion, len(in.Body.Exclude))
+			for i, e := range in.Body.Exclude {
+				all[i] = store.Exclusion{Key: e.Key, Pattern: e.Pattern, Reason: in.Body.Reason, FindingID: in.Body.Finding, Who: who(ctx)}
+			}
+			if err := s.Changes.Exclude(ctx, in.ID, all); err != nil {
 				return nil, problem(err)
 			}
 			return out(s.changeView(ctx, in.ID))

@@ -42,8 +42,8 @@ type ClimbStep struct {
 // climbOperations registers what is done to climbs.
 func (s *Server) climbOperations(api huma.API) {
 	tags := []string{"changes"}
-	huma.Register(api, huma.Operation{OperationID: "begin-climb", Method: http.MethodPost, Path: "/sites/{id}/climbs", Summary: "Begins a change that climbs up through the bundles on staging, and keeps what passes",
-		Description: "It tries each bundle, searches for the culprits of what breaks, excludes what has to be or leaves the culprit out. It ends with one change that can be promoted. 409 while another climb is under way on the site.", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "begin-climb", Method: http.MethodPost, Path: "/sites/{id}/climbs", Summary: "Starts a change that steps up through the bundles on staging and keeps what passes",
+		Description: "It tries each bundle, finds the culprits of what breaks, and excludes what needs it or leaves the culprit out. It ends with one change that can be promoted. 409 while another step-up is running on the site.", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body changes.ClimbWish
@@ -54,7 +54,7 @@ func (s *Server) climbOperations(api huma.API) {
 			}
 			return out(s.changeView(ctx, id))
 		})
-	huma.Register(api, huma.Operation{OperationID: "stop-climb", Method: http.MethodPost, Path: "/changes/{id}/climb/stop", Summary: "Ends a change's climb with what is proven", Description: "The run that is under way for it is stopped.", Tags: tags, DefaultStatus: http.StatusAccepted},
+	huma.Register(api, huma.Operation{OperationID: "stop-climb", Method: http.MethodPost, Path: "/changes/{id}/climb/stop", Summary: "Ends a change's step-up with what is proven", Description: "The run that is under way for it is stopped.", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *ByID) (*output[ChangeView], error) {
 			if err := s.Changes.StopClimb(ctx, in.ID); err != nil {
 				return nil, problem(err)

@@ -30,7 +30,7 @@ func TestAControlIsSeenInTheInterface(t *testing.T) {
 	d.signIn("Ada", fmt.Sprintf("/runs/%d", run.ID))
 	d.see("h1", "Gone with the earlier settings, 3 of 3")
 	d.see(".control", "^Gone with the earlier settings, 3 of 3\\.$")
-	d.see("[aria-label='Findings'] button", "goes with the earlier settings")
+	d.see("[aria-label='Findings'] button", "gone with the earlier settings")
 	d.see("figcaption", "^the mark$")
 	d.see("figcaption", "^with the change$")
 	d.see("figcaption", "^earlier settings, in this run$")
@@ -39,15 +39,15 @@ func TestAControlIsSeenInTheInterface(t *testing.T) {
 	d.open("/sites/1/test-plan")
 	d.see("h2", "^What changes by itself$")
 	d.see("td", "staging")
-	d.click("button", "^Must not differ$")
-	d.see("td", "^must not differ$")
+	d.click("button", "^Do not mask it$")
+	d.see("td", "^do not mask it$")
 	d.accessible("what was learned")
 	steady := 0
 	for _, p := range d.document().Pages {
 		steady += len(p.Steady)
 	}
 	assert.Equal(t, 1, steady)
-	d.click("button", "^Let it differ$")
+	d.click("button", "^Mask it$")
 	d.see("td", "^may differ$")
 }
 

@@ -14,7 +14,7 @@ import (
 
 func (s *Server) carryOperations(api huma.API) {
 	tags := []string{"settings"}
-	huma.Register(api, huma.Operation{OperationID: "copy-settings", Method: http.MethodGet, Path: "/environments/{id}/revisions/{fingerprint}", Summary: "A revision with what it excludes, to be carried to another site",
+	huma.Register(api, huma.Operation{OperationID: "copy-settings", Method: http.MethodGet, Path: "/environments/{id}/revisions/{fingerprint}", Summary: "A revision with its exclusions, to copy to another site",
 		Description: "Its schema is at /api/contract/copied-settings.schema.json.", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
@@ -22,7 +22,7 @@ func (s *Server) carryOperations(api huma.API) {
 		}) (*output[settings.Copied], error) {
 			return out(s.Changes.Copied(ctx, in.ID, in.Fingerprint))
 		})
-	huma.Register(api, huma.Operation{OperationID: "fit-copied", Method: http.MethodPost, Path: "/sites/{id}/carried/fit", Summary: "What a carried revision means on this site; nothing is changed", Tags: tags, MaxBodyBytes: mostUpload},
+	huma.Register(api, huma.Operation{OperationID: "fit-copied", Method: http.MethodPost, Path: "/sites/{id}/carried/fit", Summary: "What a copied revision means on this site; nothing is changed", Tags: tags, MaxBodyBytes: mostUpload},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -32,7 +32,7 @@ func (s *Server) carryOperations(api huma.API) {
 			_, fit, err := s.fit(ctx, in.ID, in.Body.Document)
 			return out(fit, err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "begin-from-copied", Method: http.MethodPost, Path: "/sites/{id}/carried", Summary: "Begins a change with what somebody takes of a carried revision", Tags: tags, MaxBodyBytes: mostUpload, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "begin-from-copied", Method: http.MethodPost, Path: "/sites/{id}/carried", Summary: "Starts a change with what somebody takes of a carried revision", Tags: tags, MaxBodyBytes: mostUpload, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {

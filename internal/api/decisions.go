@@ -54,7 +54,7 @@ type DecisionView struct {
 func (s *Server) decisionOperations(api huma.API) {
 	findings, sites := []string{"runs"}, []string{"sites"}
 	huma.Register(api, huma.Operation{OperationID: "accept-finding", Method: http.MethodPost, Path: "/findings/{id}/accept", Summary: "Accepts a finding as expected, or takes that back",
-		Description: "What is accepted for longer than one run is accepted in later ones by itself, as long as it is the very same difference and no worse. What is shown to somebody whom it does not belong to can be accepted for one run only.", Tags: findings},
+		Description: "What is accepted for longer than one run is accepted in later ones automatically, while it is the same difference and no worse. Private content shown to others can be accepted for one run only.", Tags: findings},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body AcceptBody

@@ -39,7 +39,7 @@ func picture(page, part, title, fingerprint string) evidence.Finding {
 
 func TestADecisionSaysHowFarItReachesAndUntilWhen(t *testing.T) {
 	r := newRecord(t)
-	leak := evidence.Finding{Kind: evidence.LeakKind, Severity: evidence.Broken, Page: "/", Persona: "visitor", Device: "phone", Title: "A stranger is shown it", Part: "leak", Cause: "leak", Fingerprint: "l"}
+	leak := evidence.Finding{Kind: evidence.LeakKind, Severity: evidence.Broken, Page: "/", Persona: "visitor", Device: "phone", Title: "A visitor is shown it", Part: "leak", Cause: "leak", Fingerprint: "l"}
 	require.NoError(t, r.store.SaveFindings(t.Context(), r.run, []evidence.Finding{picture("/", "#news", "div#news is new", "a"), picture("/kits", "#news", "div#news is new", "b"), picture("/kits", "#pay", "button#pay is missing", "c"), leak}))
 	var run runBody
 	r.get(fmt.Sprintf("/api/v1/runs/%d", r.run), &run)

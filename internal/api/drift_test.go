@@ -102,7 +102,7 @@ func TestWhatIsChangedOutsideIsAcceptedOrReverted(t *testing.T) {
 	d.see("td", "Accepted what was changed outside on production: Support compacted")
 
 	d.open(fmt.Sprintf("/changes/%d", change.ID))
-	d.click("button", "^Begin again from production$")
+	d.click("button", "^Rebase on production$")
 	d.see("button", "Only changed \\(1\\)")
 	c, err := d.store.Change(t.Context(), change.ID)
 	require.NoError(t, err)

@@ -24,7 +24,7 @@ type Reading struct {
 
 func (s *Server) environmentOperations(api huma.API) {
 	tags := []string{"environments"}
-	huma.Register(api, huma.Operation{OperationID: "read-environment", Method: http.MethodPost, Path: "/environments/{id}/read", Summary: "Reads the settings in force anew", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "read-environment", Method: http.MethodPost, Path: "/environments/{id}/read", Summary: "Reads the settings in force again", Tags: tags},
 		func(ctx context.Context, in *ByID) (*output[Reading], error) { return out(s.read(ctx, in.ID)) })
 	huma.Register(api, huma.Operation{OperationID: "take-mark", Method: http.MethodPost, Path: "/environments/{id}/marks", Summary: "Takes a mark: looks twice and records that it works", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *ByID) (*output[RunSummary], error) {
@@ -57,7 +57,7 @@ func (s *Server) environmentActs(api huma.API, tags []string) {
 			}
 			return out(s.Acts.Purge(ctx, in.ID, act.PurgeOrder{Paths: paths, What: what, Stale: in.Body.Stale, Warm: in.Body.Warm}, who(ctx)))
 		})
-	huma.Register(api, huma.Operation{OperationID: "test-cache-isolation", Method: http.MethodPost, Path: "/environments/{id}/isolation-tests", Summary: "Asks for the pages as everybody, to prove that nobody is served what is not theirs",
+	huma.Register(api, huma.Operation{OperationID: "test-cache-isolation", Method: http.MethodPost, Path: "/environments/{id}/isolation-tests", Summary: "Asks for the pages as everybody, to prove that nobody is served what belongs to somebody else",
 		Description: "The settings stay as they are. Cached pages are purged.", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *ByID) (*output[RunSummary], error) {
 			return out(s.startRun(ctx, in.ID, release.IsolationRun, "", nil))
@@ -92,7 +92,7 @@ func (s *Server) environmentActs(api huma.API, tags []string) {
 				s.Store.Record(ctx, store.Event{SiteID: env.SiteID, EnvironmentID: &env.ID, Kind: "backup", Who: who(ctx), Text: fmt.Sprintf("There is a backup of %s: %s", env.Name, in.Body.Place)}),
 				s.Store.Tell(ctx, store.Signal{Site: env.SiteID})))
 		})
-	huma.Register(api, huma.Operation{OperationID: "roll-back-environment", Method: http.MethodPost, Path: "/environments/{id}/rollbacks", Summary: "Goes back to a mark, and proves it", Description: "A maintainer puts production back to what it had before the latest promotion; anything further takes an approver.", Tags: tags, DefaultStatus: http.StatusAccepted},
+	huma.Register(api, huma.Operation{OperationID: "roll-back-environment", Method: http.MethodPost, Path: "/environments/{id}/rollbacks", Summary: "Rolls back to a mark, and proves it", Description: "A maintainer puts production back to what it had before the latest promotion; anything further takes an approver.", Tags: tags, DefaultStatus: http.StatusAccepted},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {

@@ -55,7 +55,7 @@ func (s *Server) exclusionOperations(api huma.API) {
 		Why string  `json:"why" minLength:"1" maxLength:"2000"`
 	}
 	huma.Register(api, huma.Operation{OperationID: "retire-exclusions", Method: http.MethodPost, Path: "/sites/{id}/exclusions/retire", Summary: "Retires entries whose patterns are in force nowhere",
-		Description: "409 when one is still in force: begin a trial without it first.", Tags: tags},
+		Description: "409 when one is still in force: start a trial without it first.", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body why
@@ -65,7 +65,7 @@ func (s *Server) exclusionOperations(api huma.API) {
 			}
 			return out(s.Exclusions.Ledger(ctx, in.ID, exclusions.Everything))
 		})
-	huma.Register(api, huma.Operation{OperationID: "try-without-exclusions", Method: http.MethodPost, Path: "/sites/{id}/exclusions/trial", Summary: "Begins a change without these patterns, to see whether they are still needed", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "try-without-exclusions", Method: http.MethodPost, Path: "/sites/{id}/exclusions/trial", Summary: "Starts a change without these patterns, to see whether they are still needed", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -96,7 +96,7 @@ func (s *Server) ledgerFileOperations(api huma.API, tags []string) {
 			}
 			return out(list, err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "mend-exclusions", Method: http.MethodPost, Path: "/sites/{id}/exclusions/mend", Summary: "Begins a change that adds and takes out patterns", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "mend-exclusions", Method: http.MethodPost, Path: "/sites/{id}/exclusions/mend", Summary: "Starts a change that adds and takes out patterns", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -112,7 +112,7 @@ func (s *Server) ledgerFileOperations(api huma.API, tags []string) {
 			return out(s.changeView(ctx, id))
 		})
 	huma.Register(api, huma.Operation{OperationID: "import-exclusions", Method: http.MethodPost, Path: "/sites/{id}/exclusions/import", Summary: "Reads entries from CSV or JSON, all or none",
-		Description: "422 with what is wrong, line by line. What the ledger has already is passed over.", Tags: tags, MaxBodyBytes: mostUpload},
+		Description: "422 with what is wrong, line by line. What is in the list already is skipped.", Tags: tags, MaxBodyBytes: mostUpload},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -144,7 +144,7 @@ func (s *Server) ledgerFileOperations(api huma.API, tags []string) {
 
 // ruleOperations are how rules and policies agree with what was seen.
 func (s *Server) ruleOperations(api huma.API, tags []string) {
-	huma.Register(api, huma.Operation{OperationID: "get-coverage", Method: http.MethodGet, Path: "/environments/{id}/coverage", Summary: "What is wrong with an environment's rules, and the smallest change that mends it", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "get-coverage", Method: http.MethodGet, Path: "/environments/{id}/coverage", Summary: "What is wrong with an environment's rules, and the smallest change that fixes it", Tags: tags},
 		func(ctx context.Context, in *ByID) (*output[exclusions.CoverageView], error) {
 			return out(s.Exclusions.Coverage(ctx, in.ID))
 		})

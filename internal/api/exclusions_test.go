@@ -213,7 +213,7 @@ func TestWhatTheRulesLackIsMendedByAChange(t *testing.T) {
 	assert.NotContains(t, text, `"kind":"wide"`, "somebody said that it is meant for listings")
 
 	d.signIn("Ada", "/sites/1/exclusions")
-	d.see("p", "The settings let pages be cached that never may be: checkout, account")
+	d.see("p", "The settings let pages be cached that must never be: checkout, account")
 	d.see("li", "2 pages|1 page of the class “account”")
 	d.accessible("exclusions")
 	d.click("button[aria-label*='checkout, visitor, desktop']", ".*")
@@ -221,7 +221,7 @@ func TestWhatTheRulesLackIsMendedByAChange(t *testing.T) {
 	d.fill("input[aria-label='Pattern to try']", "/checkout/")
 	d.click("button", "^Try it$")
 	d.see("li", "/checkout — by its trailing slash")
-	d.click("button[aria-label='Mend it with a change: add /checkout']", ".*")
+	d.click("button[aria-label='Fix it with a change: add /checkout']", ".*")
 	d.see("h1", "^Add /checkout$")
 	d.see("code", "^/checkout$")
 	var l ledgerBody
@@ -243,12 +243,12 @@ func TestAPolicyIsDecidedWithAReason(t *testing.T) {
 
 	d.signIn("Ada", "/sites/1/exclusions")
 	d.click("button[aria-label^='home, visitor, desktop: cached for all']", ".*")
-	d.click("button", "^Decide otherwise$")
+	d.click("button", "^Change the policy$")
 	err := d.page.Timeout(patience).MustElement("#policy").Select([]string{"are never served from the cache"}, true, rod.SelectorTypeText)
 	require.NoError(t, err)
 	d.fill("#policy-reason", "It shows who is in the shop now.")
 	d.click("button", "^Decide$")
-	d.see("p", "The settings let pages be cached that never may be: home")
+	d.see("p", "The settings let pages be cached that must never be: home")
 	d.see("section[aria-label='The chosen cell'] dd", "It shows who is in the shop now")
 	var m struct{ Cells []exclusion.Cell }
 	status, text := vera.ask(http.MethodGet, "/environments/2/matrix", nil, &m)
@@ -281,8 +281,8 @@ func TestAnExclusionIsTriedWithout(t *testing.T) {
 	d.open("/sites/1/exclusions")
 	d.see("p", "Staging breaks without it")
 	d.click("button", "^Test cache isolation$")
-	d.see("h1", "^Clear: in \\d+ tries nobody was served what is not theirs\\.$")
-	d.see("td", "^a stranger, then another$")
+	d.see("h1", "^Clear: in \\d+ tries nobody was served what belongs to somebody else\\.$")
+	d.see("td", "^a visitor, then another$")
 	d.accessible("a proof by requests")
 }
 

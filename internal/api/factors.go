@@ -98,7 +98,7 @@ func (s *Server) factorOperations(api huma.API, tags []string) {
 		func(ctx context.Context, in *ByID) (*output[FactorsView], error) {
 			return out(s.removeFactor(ctx, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "renew-recovery-codes", Method: http.MethodPost, Path: "/factors/recovery-codes", Summary: "Makes your recovery codes anew; those before do not work any more", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "renew-recovery-codes", Method: http.MethodPost, Path: "/factors/recovery-codes", Summary: "Creates new recovery codes; the earlier ones no longer work", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*output[AddedFactor], error) {
 			return out(s.renewRecoveryCodes(ctx))
 		})
@@ -327,7 +327,7 @@ func (s *Server) requireFactors(ctx context.Context, roles []people.Role) (Requi
 	if err != nil {
 		return RequiredView{}, err
 	}
-	text := "No role has to have a second factor any more."
+	text := "No role requires a second factor now."
 	if len(now) > 0 {
 		var names []string
 		for _, r := range now {

@@ -210,7 +210,7 @@ func TestAPasskeyIsAddedAndUsedInTheInterface(t *testing.T) {
 	d.click("button", "^Add a passkey$")
 	d.see(".once", "These are your recovery codes")
 	d.see(".owned", "security key passkey")
-	d.see("h2", "^Where you are signed in$")
+	d.see("h2", "^Sessions$")
 
 	d.click("button", "^Add a code app$")
 	secret := d.see("code.secret", ".").MustText()

@@ -71,7 +71,7 @@ func (s *Server) refuseBeacon(w http.ResponseWriter, err error) {
 		http.Error(w, no.Why, http.StatusBadRequest)
 	default:
 		s.Log.Error("a beacon could not be served", "error", err)
-		http.Error(w, "It could not be kept. Send it again later.", http.StatusServiceUnavailable)
+		http.Error(w, "It could not be stored. Send it again later.", http.StatusServiceUnavailable)
 	}
 }
 

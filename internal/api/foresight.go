@@ -18,18 +18,18 @@ type ForeseenView struct {
 	Mark        int64                  `json:"mark" doc:"The mark that it was read off; 0 when there is none."`
 	MarkRun     int64                  `json:"markRun" doc:"The run with its evidence."`
 	Pages       int                    `json:"pages" doc:"Looks of the mark that were read."`
-	Unread      int                    `json:"unread" doc:"Looks of which it was not kept what they were made of."`
+	Unread      int                    `json:"unread" doc:"Looks for which the files of the page were not recorded."`
 	Predictions []foresight.Prediction `json:"predictions"`
-	Why         string                 `json:"why,omitempty" doc:"Why nothing can be foreseen."`
+	Why         string                 `json:"why,omitempty" doc:"Why nothing can be predicted."`
 	Record      ForesightRecord        `json:"record"`
 }
 
 // ForesightRecord is how foresight did on a site, in its latest runs.
 type ForesightRecord struct {
-	Runs   int `json:"runs" doc:"Runs of which something was foreseen or missed."`
+	Runs   int `json:"runs" doc:"Runs in which something was predicted or missed."`
 	Right  int `json:"right"`
 	Wrong  int `json:"wrong"`
-	Missed int `json:"missed" doc:"Causes that were found and not foreseen."`
+	Missed int `json:"missed" doc:"Causes that were found and not predicted."`
 }
 
 // recordOver is how many of a site's latest runs its record is made of.
@@ -70,7 +70,7 @@ func (s *Server) foresightOperations(api huma.API) {
 			}
 			return out(s.foreseenView(ctx, env, after))
 		})
-	huma.Register(api, huma.Operation{OperationID: "get-run-foresight", Method: http.MethodGet, Path: "/runs/{id}/foresight", Summary: "What was foreseen of a run's settings, and what became of it", Description: "404 when nothing was: the run changed no settings, or its mark was taken before it was kept what pages are made of.", Tags: []string{"runs"}},
+	huma.Register(api, huma.Operation{OperationID: "get-run-foresight", Method: http.MethodGet, Path: "/runs/{id}/foresight", Summary: "What was predicted for a run's settings, and what happened", Description: "404 when nothing was: the run changed no settings, or its mark was taken before the files of pages were recorded.", Tags: []string{"runs"}},
 		func(ctx context.Context, in *ByID) (*output[foresight.Record], error) {
 			f, err := s.Store.Foresight(ctx, in.ID)
 			return out(f.Record.V, err)

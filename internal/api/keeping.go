@@ -15,7 +15,7 @@ import (
 // KeptView is how much of a site is kept, and for how long.
 type KeptView struct {
 	Size store.Size   `json:"size"`
-	Days site.Keeping `json:"days" doc:"For how many days evidence is kept. Marks in use and what they refer to, and the history, are kept for ever."`
+	Days site.Keeping `json:"days" doc:"For how many days evidence is kept. Marks in use and what they refer to, and the history, are kept forever."`
 }
 
 // RemovalView is what would go with a site.
@@ -32,7 +32,7 @@ func (s *Server) keepingOperations(api huma.API) {
 		func(ctx context.Context, in *ByID) (*output[KeptView], error) {
 			return out(s.keptView(ctx, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "decide-kept", Method: http.MethodPut, Path: "/sites/{id}/kept", Summary: "Says for how many days a site's evidence is kept", Description: "What is older is removed within the hour, and is not to be had back.", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "decide-kept", Method: http.MethodPut, Path: "/sites/{id}/kept", Summary: "Says for how many days a site's evidence is kept", Description: "What is older is removed within the hour, and cannot be restored.", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body site.Keeping

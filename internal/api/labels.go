@@ -29,7 +29,7 @@ func (s *Server) labelOperation(api huma.API) {
 					return now, "", huma.Error422UnprocessableEntity("Nothing was changed: " + err.Error() + ".")
 				}
 				if len(now.Labels) == 0 {
-					return now, "It has no labels any more.", nil
+					return now, "It has no labels now.", nil
 				}
 				return now, "Labels: " + strings.Join(now.Labels, ", ") + ".", nil
 			})

@@ -71,7 +71,7 @@ func (s *Server) learned(ctx context.Context, siteID int64) (Learned, error) {
 			for _, text := range p.PrivateTexts {
 				if base.Public(text) {
 					l.Doubts = append(l.Doubts, Doubt{p.Name, env.Name, "every device", fmt.Sprintf("“%s” tells %s from others on some pages only", text, p.Name),
-						"Strangers are shown it on a page for everybody; on such pages nothing is concluded from it. Name a text that only they may see.", m.RunID})
+						"Visitors are shown it on a page for everybody; on such pages nothing is concluded from it. Name a text that only they may see.", m.RunID})
 				}
 			}
 		}

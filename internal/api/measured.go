@@ -67,7 +67,7 @@ func (s *Server) measuredOperations(api huma.API) {
 		}) (*output[run.PageMeasured], error) {
 			return out(run.PageInDepth(ctx, s.Store, in.ID, in.Page, in.named()))
 		})
-	huma.Register(api, huma.Operation{OperationID: "compare-recording", Method: http.MethodPost, Path: "/runs/{id}/recordings", Summary: "Holds a HAR recording from any browser against what was measured; nothing is kept",
+	huma.Register(api, huma.Operation{OperationID: "compare-recording", Method: http.MethodPost, Path: "/runs/{id}/recordings", Summary: "Compares a HAR file from any browser with what was measured; nothing is stored",
 		Description: "422 with what is wrong with the file.", Tags: tags, MaxBodyBytes: mostRecording},
 		func(ctx context.Context, in *struct {
 			ByID
@@ -119,7 +119,7 @@ func (s *Server) measuredOperations(api huma.API) {
 		}) (*output[[]MeasuredRun], error) {
 			return out(s.measuredRuns(ctx, in.Site))
 		})
-	huma.Register(api, huma.Operation{OperationID: "compare-measured-runs", Method: http.MethodGet, Path: "/measurements/comparison", Summary: "What two runs measured, held against each other: marks, production before and after, two sites",
+	huma.Register(api, huma.Operation{OperationID: "compare-measured-runs", Method: http.MethodGet, Path: "/measurements/comparison", Summary: "What two runs measured, compared: marks, production before and after, two sites",
 		Description: "They were not loaded in turns, so that a machine that was slower at one time shows as a difference.", Tags: tags},
 		func(ctx context.Context, in *struct {
 			Before int64 `query:"before" required:"true"`

@@ -40,7 +40,7 @@ func (s *Server) measureOperations(api huma.API) {
 			return out(s.runView(ctx, id))
 		})
 	s.measuredOperations(api)
-	huma.Register(api, huma.Operation{OperationID: "expect-of-change", Method: http.MethodPut, Path: "/changes/{id}/expectation", Summary: "Says what a change is meant to make better, in figures", Tags: []string{"changes"}},
+	huma.Register(api, huma.Operation{OperationID: "expect-of-change", Method: http.MethodPut, Path: "/changes/{id}/expectation", Summary: "Sets what a change is expected to improve, in figures", Tags: []string{"changes"}},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -52,7 +52,7 @@ func (s *Server) measureOperations(api huma.API) {
 			}
 			return out(s.changeView(ctx, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "measure-on-environment", Method: http.MethodPost, Path: "/environments/{id}/measurements", Summary: "Measures what settings do to speed, and puts back what was there", Tags: []string{"environments"}, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "measure-on-environment", Method: http.MethodPost, Path: "/environments/{id}/measurements", Summary: "Measures what settings do to speed, and restores what was there", Tags: []string{"environments"}, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {

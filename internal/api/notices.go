@@ -51,9 +51,9 @@ type ChoicesView struct {
 
 // ChoiceView is how a topic reaches somebody.
 type ChoiceView struct {
-	Site  int64        `json:"site,omitempty" doc:"None: all sites of which nothing else is said."`
+	Site  int64        `json:"site,omitempty" doc:"None: all sites without a choice of their own."`
 	Topic notice.Topic `json:"topic" enum:"broken,back,unknown,asked,decided,mentioned,outside,settled,finished"`
-	How   notice.How   `json:"how" enum:"at once,daily,here,never,default" doc:"at once: by mail, much at a time in one; daily: in the mail of the day; here: in the application only; never; default: as is said for all sites, or by the topic."`
+	How   notice.How   `json:"how" enum:"at once,daily,here,never,default" doc:"at once: by mail, much at a time in one; daily: in the daily mail; here: in the application only; never; default: as for all sites, or as usual for the topic."`
 }
 
 // MailView is a mail to somebody.
@@ -77,7 +77,7 @@ const (
 func (s *Server) noticeOperations(api huma.API) {
 	tags := []string{"notices"}
 	me := func(ctx context.Context) int64 { return callerOf(ctx).person.ID }
-	huma.Register(api, huma.Operation{OperationID: "list-notices", Method: http.MethodGet, Path: "/notices", Summary: "What whoever asks is told", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "list-notices", Method: http.MethodGet, Path: "/notices", Summary: "The caller's notices", Tags: tags},
 		func(ctx context.Context, in *struct {
 			Unread bool  `query:"unread" doc:"Only those that they have not read."`
 			Before int64 `query:"before" minimum:"0" doc:"Only those before this one."`
@@ -93,11 +93,11 @@ func (s *Server) noticeOperations(api huma.API) {
 		}) (*struct{}, error) {
 			return nil, problem(s.Store.ReadNotices(ctx, me(ctx), in.Body.UpTo, in.Body.Only))
 		})
-	huma.Register(api, huma.Operation{OperationID: "get-notice-choices", Method: http.MethodGet, Path: "/notices/choices", Summary: "How notices reach whoever asks", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "get-notice-choices", Method: http.MethodGet, Path: "/notices/choices", Summary: "How notices reach the caller", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*output[ChoicesView], error) {
 			return out(s.choices(ctx, me(ctx), ""))
 		})
-	huma.Register(api, huma.Operation{OperationID: "choose-notices", Method: http.MethodPut, Path: "/notices/choices", Summary: "Says how a topic reaches whoever asks, of one site or of all", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "choose-notices", Method: http.MethodPut, Path: "/notices/choices", Summary: "Sets how a topic reaches the caller, for one site or for all", Tags: tags},
 		func(ctx context.Context, in *struct{ Body ChoiceView }) (*output[ChoicesView], error) {
 			c := store.Choice{Topic: in.Body.Topic, How: in.Body.How}
 			if in.Body.Site != 0 {
@@ -114,7 +114,7 @@ func (s *Server) noticeOperations(api huma.API) {
 			}
 			return out(s.choices(ctx, me(ctx), ""))
 		})
-	huma.Register(api, huma.Operation{OperationID: "set-notice-reach", Method: http.MethodPut, Path: "/notices/reach", Summary: "Says where mail reaches whoever asks, and when that of the day comes", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "set-notice-reach", Method: http.MethodPut, Path: "/notices/reach", Summary: "Sets where mail reaches the caller, and when the daily mail comes", Tags: tags},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Mail    string `json:"mail" maxLength:"320"`
@@ -133,7 +133,7 @@ func (s *Server) noticeOperations(api huma.API) {
 			}
 			return out(s.choices(ctx, me(ctx), ""))
 		})
-	huma.Register(api, huma.Operation{OperationID: "make-feed", Method: http.MethodPost, Path: "/notices/feed", Summary: "Makes a secret address of the feed of whoever asks; an earlier one is of no use any more", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "make-feed", Method: http.MethodPost, Path: "/notices/feed", Summary: "Creates a secret address of the caller's feed; an earlier one no longer works", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, _ *struct{}) (*output[ChoicesView], error) {
 			secret, err := s.Store.NewFeed(ctx, me(ctx))
 			if err != nil {
@@ -141,7 +141,7 @@ func (s *Server) noticeOperations(api huma.API) {
 			}
 			return out(s.choices(ctx, me(ctx), "/feeds/"+secret+".xml"))
 		})
-	huma.Register(api, huma.Operation{OperationID: "remove-feed", Method: http.MethodDelete, Path: "/notices/feed", Summary: "Takes the address of the feed of whoever asks away", Tags: tags, DefaultStatus: http.StatusNoContent},
+	huma.Register(api, huma.Operation{OperationID: "remove-feed", Method: http.MethodDelete, Path: "/notices/feed", Summary: "Removes the address of the caller's feed", Tags: tags, DefaultStatus: http.StatusNoContent},
 		func(ctx context.Context, _ *struct{}) (*struct{}, error) {
 			_, err := s.Store.RemoveFeed(ctx, me(ctx))
 			return nil, problem(err)

@@ -54,7 +54,7 @@ func (s *Server) onboardingOperations(api huma.API) {
 			}
 			return out(views, err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "begin-onboarding", Method: http.MethodPost, Path: "/onboardings", Summary: "Begins to take a site on: where it is", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "begin-onboarding", Method: http.MethodPost, Path: "/onboardings", Summary: "Starts adding a site: where it is", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Name         string            `json:"name" minLength:"1" maxLength:"100"`
@@ -76,7 +76,7 @@ func (s *Server) onboardingOperations(api huma.API) {
 			t, err := s.Store.Onboarding(ctx, in.ID)
 			return out(onboardingView(t), err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "place-onboarding", Method: http.MethodPut, Path: "/onboardings/{id}/environments", Summary: "Says anew where the site is, and tests it", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "place-onboarding", Method: http.MethodPut, Path: "/onboardings/{id}/environments", Summary: "Sets where the site is, and tests it", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {

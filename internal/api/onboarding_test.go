@@ -39,7 +39,7 @@ func TestASiteThatNobodyHasSeenIsAdded(t *testing.T) {
 	d.fill("#token-1", "secret")
 	d.click("button", "^Test again$")
 	d.see("li", "staging is not production")
-	d.see("li", "The host \\(shared\\) cannot carry")
+	d.see("li", "The host \\(shared\\) cannot support")
 	d.see("li", "Both have the same 27 settings")
 
 	// It is kept: somebody leaves, and goes on later.

@@ -97,7 +97,7 @@ func (s *Server) keepCeremony(ctx context.Context, data *webauthn.SessionData) e
 func (s *Server) ceremony(ctx context.Context) (data webauthn.SessionData, err error) {
 	raw := s.sessions.PopBytes(ctx, sessionCeremony)
 	if len(raw) == 0 {
-		return data, huma.Error409Conflict("Nothing was asked of a passkey, or it was answered. Begin again.")
+		return data, huma.Error409Conflict("No passkey was requested, or it was answered already. Start again.")
 	}
 	return data, json.Unmarshal(raw, &data)
 }
@@ -176,7 +176,7 @@ func (s *Server) proveByPasskey(ctx context.Context, answer PasskeyAnswer) (*sig
 
 // passkeyProblem says that what a passkey answered is not right, and what the standard's check said.
 func passkeyProblem(err error) error {
-	detail := "What the passkey answered is not right. Begin again."
+	detail := "What the passkey answered is not right. Start again."
 	if e, ok := errors.AsType[*protocol.Error](err); ok {
 		detail += " (" + e.Details + ")"
 	}

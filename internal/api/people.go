@@ -21,7 +21,7 @@ type SessionView struct {
 	Role      people.Role `json:"role" enum:"observer,maintainer,approver,administrator"`
 	Abilities []string    `json:"abilities" enum:"see,work,decide,administer" doc:"What this role may do."`
 
-	Needs   people.Entry        `json:"needs,omitempty" enum:"second factor,enrolment" doc:"What is to be done before anything else: show a second factor, or add one."`
+	Needs   people.Entry        `json:"needs,omitempty" enum:"second factor,enrolment" doc:"What has to be done before anything else: show a second factor, or add one."`
 	Factors []people.FactorKind `json:"factors,omitempty" enum:"code app,passkey" doc:"Which kinds of second factors they have; a recovery code does as well."`
 }
 
@@ -119,7 +119,7 @@ func (s *Server) peopleOperations(api huma.API) {
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			return nil, problem(errors.Join(s.Store.WithdrawInvitation(ctx, in.ID), s.Store.RecordTeam(ctx, who(ctx), "Withdrew an invitation.")))
 		})
-	huma.Register(api, huma.Operation{OperationID: "get-team-history", Method: http.MethodGet, Path: "/people/history", Summary: "Who let whom in, and gave which role", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "get-team-history", Method: http.MethodGet, Path: "/people/history", Summary: "Who invited whom, and gave which role", Tags: tags},
 		func(ctx context.Context, _ *struct{}) (*output[[]TeamLine], error) {
 			rows, err := s.Store.TeamHistory(ctx, 100)
 			lines := []TeamLine{}

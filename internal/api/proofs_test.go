@@ -61,16 +61,16 @@ func TestAProofShowsWhatWasAskedAndWhatWasPublished(t *testing.T) {
 	d.click("button", "^staging$")
 	d.see("button[aria-pressed='true']", "^staging$")
 	d.click("button", "^Test cache isolation$")
-	d.see("h1", "^Clear: in \\d+ tries nobody was served what is not theirs")
+	d.see("h1", "^Clear: in \\d+ tries nobody was served what belongs to somebody else")
 	d.see("td", "^wren, signed out$")
 	d.see("td", "^wren, twice$")
-	d.see("td", "^a stranger, before anything was purged$")
-	d.see("td", "^a stranger, after “a new lead”$")
+	d.see("td", "^a visitor, before anything was purged$")
+	d.see("td", "^a visitor, after “a new lead”$")
 	d.accessible("a proof")
 
 	d.open("/sites/1/exclusions")
 	d.click("button", "^staging$")
-	d.see("h2", "^What is published shows in time$")
+	d.see("h2", "^Published content shows in time$")
 	d.see("td", "It is refreshed whenever something is published, by “/library/”")
 	d.see("td", "shown at once|shown within")
 
@@ -110,12 +110,12 @@ func TestALeakIsToldFirstAndLeadsBack(t *testing.T) {
 	r := newRecord(t)
 	require.NoError(t, r.store.SaveFindings(t.Context(), r.run, []evidence.Finding{
 		{Kind: evidence.JourneyKind, Severity: evidence.Broken, Page: "/", Persona: "visitor", Device: "phone", Journey: "menu", Title: "menu", Cause: "menu", Fingerprint: "a"},
-		{Kind: evidence.LeakKind, Severity: evidence.Broken, Page: "/kits", Persona: "visitor", Device: "phone", Title: "A stranger is shown what belongs to wren", Cause: "leak", Fingerprint: "b"}}))
+		{Kind: evidence.LeakKind, Severity: evidence.Broken, Page: "/kits", Persona: "visitor", Device: "phone", Title: "A visitor is shown what belongs to wren", Cause: "leak", Fingerprint: "b"}}))
 	d := &desk{T: t, url: r.url, store: r.store}
 	d.sit()
 	d.signIn("ada", fmt.Sprintf("/runs/%d", r.run))
-	d.see("[role=alert]", "Somebody was served what is not theirs, on /kits. Go back first; the evidence stays.")
-	d.see("h2,h3", "A stranger is shown what belongs to wren")
+	d.see("[role=alert]", "Private content reached somebody else, on /kits. Roll back first; the evidence stays.")
+	d.see("h2,h3", "A visitor is shown what belongs to wren")
 	d.accessible("a leak")
 	d.click("[role=alert] button", "^Roll back$")
 	d.see("h1", "^Late scripts$")

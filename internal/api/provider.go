@@ -165,7 +165,7 @@ func (s *Server) backToDoor(w http.ResponseWriter, r *http.Request, err error) {
 	said, known := errors.AsType[refusedThere](err)
 	if !known {
 		s.Log.Error("somebody could not sign in with the provider", "provider", s.Provider.Issuer, "why", err)
-		said = refusedThere(s.Provider.Name + " gave no answer that can be used. Try again, or ask whoever runs Tide Marker: its log says why.")
+		said = refusedThere(s.Provider.Name + " gave no answer that can be used. Try again, or ask the administrator of the server: its log says why.")
 	}
 	s.sessions.Put(r.Context(), sessionRefused, string(said))
 	http.Redirect(w, r, "/sign-in", http.StatusFound)
@@ -175,7 +175,7 @@ func (s *Server) backToDoor(w http.ResponseWriter, r *http.Request, err error) {
 func (s *Server) cameFrom(r *http.Request, state, nonce, verifier string) (p store.Person, err error) {
 	ctx, q := oidc.ClientContext(r.Context(), providerClient), r.URL.Query()
 	if state == "" || subtle.ConstantTimeCompare([]byte(q.Get("state")), []byte(state)) != 1 {
-		return p, refusedThere("This answer belongs to no sign-in that was begun here. Begin again.")
+		return p, refusedThere("This answer belongs to no sign-in that was started here. Start again.")
 	}
 	if q.Get("error") != "" {
 		return p, refusedThere(s.Provider.Name + " did not let you sign in. Begin again, or sign in otherwise.")
@@ -219,7 +219,7 @@ func (s *Server) cameFrom(r *http.Request, state, nonce, verifier string) (p sto
 func (s *Server) welcomed(ctx context.Context, issuer, subject string, claims map[string]any) (store.Person, error) {
 	role := people.RoleOf(texts(claims[s.Provider.Claim]), s.Provider.Roles)
 	if role == "" {
-		return store.Person{}, refusedThere("You signed in at " + s.Provider.Name + ", but nothing it says of you gives you a role here. Ask whoever runs Tide Marker for one.")
+		return store.Person{}, refusedThere("You signed in at " + s.Provider.Name + ", but nothing it says of you gives you a role here. Ask an administrator for one.")
 	}
 	p, err := s.Store.Identified(ctx, issuer, subject)
 	if errors.Is(err, store.ErrNotFound) {

@@ -96,7 +96,7 @@ func TestPeopleSignInWithAProvider(t *testing.T) {
 	d.open("/you")
 	d.signInThere("test-user2")
 	d.see("p", "^Your role is approver")
-	d.see("h2", "^Where you are signed in$")
+	d.see("h2", "^Sessions$")
 
 	require.NoError(t, d.store.SavePerson(t.Context(), p.ID, people.Approver, true))
 	d.open("/sites/1")
@@ -128,7 +128,7 @@ func TestAnAnswerOfAProviderThatNobodyAskedForOpensNothing(t *testing.T) {
 		return w.Refused
 	}
 	assert.Equal(t, "/sign-in", get("/api/v1/provider/back?code=guess&state=guess"))
-	assert.Contains(t, refused(), "belongs to no sign-in that was begun here")
+	assert.Contains(t, refused(), "belongs to no sign-in that was started here")
 	assert.Empty(t, refused(), "it is said once")
 
 	begun, err := url.Parse(get("/api/v1/provider/begin?then=" + url.QueryEscape("https://elsewhere.example/")))

@@ -21,7 +21,7 @@ type ReadRecording struct {
 
 func (s *Server) recordingOperations(api huma.API) {
 	tags := []string{"sites"}
-	huma.Register(api, huma.Operation{OperationID: "read-recording", Method: http.MethodPost, Path: "/recordings", Summary: "Makes a journey of what a browser's recorder panel wrote; nothing is kept",
+	huma.Register(api, huma.Operation{OperationID: "read-recording", Method: http.MethodPost, Path: "/recordings", Summary: "Makes a journey from the file of a browser's recorder panel; nothing is stored",
 		Description: "The open JSON format of the npm package @puppeteer/replay. 422 with the step that cannot be read.", Tags: tags, MaxBodyBytes: 1 << 20},
 		func(_ context.Context, in *struct {
 			Body json.RawMessage

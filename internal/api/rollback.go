@@ -14,11 +14,11 @@ import (
 
 // RollBackPlan is what rolling a change back comes to.
 type RollBackPlan struct {
-	Backs     []BackView          `json:"backs" doc:"Where each environment goes back to, production first."`
+	Backs     []BackView          `json:"backs" doc:"Where each environment is rolled back to, production first."`
 	OnTop     []changes.ChangeRef `json:"onTop" doc:"Changes that were promoted on top of it and would go with it, the latest last."`
 	Other     bool                `json:"other" doc:"Something that belongs to no change is on top, too."`
 	TakesOut  []DifferenceView    `json:"takesOut" doc:"What a change that takes just this one's edits out would set."`
-	Conflicts []ConflictView      `json:"conflicts" doc:"Settings that were set again since; a person says of each what it is to be."`
+	Conflicts []ConflictView      `json:"conflicts" doc:"Settings that were set again since; a person decides each."`
 }
 
 // BackView is where an environment goes back to.
@@ -62,8 +62,8 @@ func (s *Server) rollbackOperations(api huma.API) {
 			}
 			return out(s.changeView(ctx, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "take-out-change", Method: http.MethodPost, Path: "/changes/{id}/take-out", Summary: "Begins a change that takes just this one's edits out and leaves what was promoted on top",
-		Description: "422 with the settings that were set again since and of which nothing is said.", Tags: tags, DefaultStatus: http.StatusCreated},
+	huma.Register(api, huma.Operation{OperationID: "take-out-change", Method: http.MethodPost, Path: "/changes/{id}/take-out", Summary: "Starts a change that takes just this one's edits out and leaves what was promoted on top",
+		Description: "422 with the settings that were set again since and are not decided.", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {

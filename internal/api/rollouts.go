@@ -46,8 +46,8 @@ type RolloutView struct {
 	Measures bool              `json:"measures"`
 	Reason   string            `json:"reason"`
 	Wave     int               `json:"wave" doc:"That is promoted now, or next; 0 when all are through."`
-	MayGo    bool              `json:"mayGo" doc:"Waves may be let go."`
-	WhyNot   string            `json:"whyNot" doc:"Why waves may not be let go; empty when they may."`
+	MayGo    bool              `json:"mayGo" doc:"Waves may be released."`
+	WhyNot   string            `json:"whyNot" doc:"Why waves may not be released; empty when they may."`
 	GoneBy   string            `json:"goneBy" doc:"Who let the waves go, last; empty when nobody did."`
 	GoneAt   *time.Time        `json:"goneAt,omitempty"`
 	Members  []RolloutSiteView `json:"members" doc:"By wave."`
@@ -61,7 +61,7 @@ type RolloutSiteView struct {
 	Stage      rollout.Stage    `json:"stage" enum:"waiting,trying,not clear,tried,promoting,broken,there,settled,left out,discarded,has it all"`
 	Said       string           `json:"said" doc:"What it waits for; empty when for nothing."`
 	LeftOut    string           `json:"leftOut" doc:"Why somebody left it out; empty when nobody did."`
-	Change     *ChangeOfRollout `json:"change,omitempty" doc:"That was begun there."`
+	Change     *ChangeOfRollout `json:"change,omitempty" doc:"The change started there."`
 	Without    []settings.Unmet `json:"without" doc:"What was not copied, and why."`
 	Staging    *RunSummary      `json:"staging,omitempty" doc:"The latest try there that is over."`
 	Production *RunSummary      `json:"production,omitempty" doc:"The latest promotion there."`
@@ -125,7 +125,7 @@ func (s *Server) rolloutOperations(api huma.API) {
 		func(ctx context.Context, in *ByID) (*output[RolloutView], error) {
 			return answer(ctx, in.ID, s.Rollouts.Go(ctx, in.ID, by(ctx)))
 		})
-	huma.Register(api, huma.Operation{OperationID: "stop-rollout", Method: http.MethodPost, Path: "/rollouts/{id}/stop", Summary: "Lets nothing more of a rollout be promoted until somebody lets it go again", Description: "What is being promoted is promoted to its end.", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "stop-rollout", Method: http.MethodPost, Path: "/rollouts/{id}/stop", Summary: "Stops promoting a rollout until somebody releases it again", Description: "What is being promoted is promoted to its end.", Tags: tags},
 		func(ctx context.Context, in *ByID) (*output[RolloutView], error) {
 			return answer(ctx, in.ID, s.Rollouts.Stop(ctx, in.ID, who(ctx)))
 		})

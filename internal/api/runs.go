@@ -79,7 +79,7 @@ type LaterView struct {
 type FindingView struct {
 	ID int64 `json:"id"`
 	evidence.Finding
-	WantsMark   bool       `json:"wantsMark,omitempty" doc:"A new mark mends it: the mark was taken by a browser that draws otherwise."`
+	WantsMark   bool       `json:"wantsMark,omitempty" doc:"A new mark fixes it: the mark was taken with a browser that renders differently."`
 	State       string     `json:"state" enum:"open,accepted"`
 	AcceptedBy  string     `json:"acceptedBy,omitempty"`
 	AcceptedWhy string     `json:"acceptedWhy,omitempty"`

@@ -23,18 +23,18 @@ type ScheduleView struct {
 	Next     *time.Time        `json:"next,omitempty" doc:"When it comes next; none while it is paused, or when it is over."`
 	LastRun  *RunSummary       `json:"lastRun,omitempty"`
 	Usual    *int              `json:"usual,omitempty" doc:"Of a tidy: how many records are usual by now, since the last time; none while that is not known yet."`
-	Backup   *BackupWanted     `json:"backup,omitempty" doc:"Of a tidy that is due: where a backup is to be made, and recorded, for it to be carried out."`
+	Backup   *BackupWanted     `json:"backup,omitempty" doc:"Of a tidy that is due: where a backup is to be made, and recorded, before it is carried out."`
 	Said     string            `json:"said" doc:"What it waits for, or what came of the last reading; empty when there is nothing to say."`
 	MadeBy   string            `json:"madeBy"`
 }
 
 func (s *Server) scheduleOperations(api huma.API) {
 	tags := []string{"schedules"}
-	huma.Register(api, huma.Operation{OperationID: "list-schedules", Method: http.MethodGet, Path: "/sites/{id}/schedules", Summary: "What is done on a site again and again by itself", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "list-schedules", Method: http.MethodGet, Path: "/sites/{id}/schedules", Summary: "What is scheduled on a site", Tags: tags},
 		func(ctx context.Context, in *ByID) (*output[[]ScheduleView], error) {
 			return out(s.scheduleViews(ctx, in.ID))
 		})
-	huma.Register(api, huma.Operation{OperationID: "add-schedule", Method: http.MethodPost, Path: "/sites/{id}/schedules", Summary: "Has production checked, all environments read, or a tidy carried out, again and again",
+	huma.Register(api, huma.Operation{OperationID: "add-schedule", Method: http.MethodPost, Path: "/sites/{id}/schedules", Summary: "Schedules a check of production, a reading of all environments, or a tidy",
 		Description: "What was missed is caught up once. Its first time is the first after now. A tidy is an approver's decision: each time its records are counted, a backup of production of the last day is waited for, and when far more or fewer would go than usual it is paused.", Tags: tags, DefaultStatus: http.StatusCreated},
 		func(ctx context.Context, in *struct {
 			ByID

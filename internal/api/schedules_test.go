@@ -75,7 +75,7 @@ func TestATidyIsScheduledAndCarriedOutAgain(t *testing.T) {
 	require.Less(t, status, 300, text)
 
 	d.signIn("Vera", "/sites/1/calendar")
-	d.click("button", "^Schedule something$")
+	d.click("button", "^Add a schedule$")
 	d.choose("form.sheet select", "Tidy production")
 	d.choose("form.sheet .pair select", "No old spam")
 	d.see("p", "Now it would delete 12:[^.]* 12\\.")

@@ -39,7 +39,7 @@ func (s *Server) sessionListOperations(api huma.API, tags []string) {
 		}) (*struct{}, error) {
 			ended, err := s.endSessions(ctx, in.Key)
 			if err == nil && ended == 0 && in.Key != "others" {
-				err = huma.Error404NotFound("There is no such session any more.")
+				err = huma.Error404NotFound("That session has ended.")
 			}
 			return nil, problem(err)
 		})

@@ -165,7 +165,7 @@ var needs = map[string]people.Ability{
 	"get-kept": people.See, "decide-kept": people.Decide, "look-at-removal": people.Administer, "remove-site": people.Administer,
 	"decide-policy": people.Decide,
 	"get-parity":    people.See, "test-cache-isolation": people.Work, "purge-environment": people.Work, "compare-environments": people.Work,
-	"begin-change": people.Work, "edit-change": people.Work, "try-change": people.Work, "roll-back-change": people.Work, "plan-roll-back": people.See, "take-out-change": people.Work, "discard-change": people.Work, "rebase-change": people.Work, "split-change": people.Work,
+	"begin-change": people.Work, "edit-change": people.Work, "describe-change": people.Work, "try-change": people.Work, "roll-back-change": people.Work, "plan-roll-back": people.See, "take-out-change": people.Work, "discard-change": people.Work, "rebase-change": people.Work, "split-change": people.Work,
 	"get-test-plan": people.See, "get-learned": people.See, "get-decisions": people.See, "change-test-plan": people.Work, "rehearse": people.Work, "export-site": people.See, "read-recording": people.Work, "export-recording": people.See,
 	"list-onboardings": people.See, "get-onboarding": people.See, "begin-onboarding": people.Work, "place-onboarding": people.Work, "survey-onboarding": people.Work,
 	"class-pages": people.Work, "people-onboarding": people.Work, "run-onboarding": people.Work, "register-onboarding": people.Work, "discard-onboarding": people.Work,

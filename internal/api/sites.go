@@ -62,7 +62,7 @@ type EnvironmentView struct {
 	Marks       []MarkView           `json:"marks"`
 	Redrawn     string               `json:"redrawn,omitempty" doc:"Why pictures can no longer be compared with the latest mark's: another browser or other fonts draw them."`
 	Acts        []ActView            `json:"acts"`
-	Drift       *DriftView           `json:"drift" doc:"What somebody changed outside, until it is accepted or put back."`
+	Drift       *DriftView           `json:"drift" doc:"What somebody changed outside, until it is accepted or reverted."`
 	Runs        []RunSummary         `json:"runs"`
 }
 
@@ -216,17 +216,17 @@ func said(o store.Overview) (text, kind string) {
 	case store.WaitsDrift:
 		return o.About + " was changed outside Tide Marker.", "drift"
 	case store.WaitsManualTask:
-		return "A checklist waits to be carried out on " + o.About + ".", "run"
+		return "A checklist is waiting to be done on " + o.About + ".", "run"
 	case store.WaitsBack:
-		return o.About + " goes back by itself soon, unless somebody says no.", "change"
+		return o.About + " is rolled back automatically soon, unless somebody stops it.", "change"
 	case store.WaitsPromoted:
 		return o.About + " is on production, and its check is not clear.", "change"
 	case store.WaitsRestored:
 		return o.About + " was rolled back, and the check of that is not clear.", "change"
 	case store.WaitsWatch:
-		return "The watch of " + o.About + " is over, and not all was clear. Say what follows.", "change"
+		return "The watch of " + o.About + " is over, and not everything was clear. Decide what to do.", "change"
 	case store.WaitsRollout:
-		return "The rollout of " + o.About + " to other sites waits: let it go, or see where it stopped.", "rollout"
+		return "The rollout of " + o.About + " to other sites is waiting: release it, or see where it stopped.", "rollout"
 	case store.WaitsApproval:
 		return "An approval of " + o.About + " is asked for.", "change"
 	case store.WaitsChecked:
@@ -234,9 +234,9 @@ func said(o store.Overview) (text, kind string) {
 	case store.WaitsStaging:
 		return o.About + " is on staging, unchecked.", "change"
 	case store.WaitsGoing:
-		return o.About + " is approved, and is promoted by itself once the calendar lets it.", "going"
+		return o.About + " is approved, and is promoted automatically when the calendar allows it.", "going"
 	case store.WaitsMark:
-		return o.About + " has no mark to go back to yet.", "mark"
+		return o.About + " has no mark to roll back to yet.", "mark"
 	case store.WaitsAway:
 		return o.About + " does not have the settings of its latest mark.", "read"
 	case store.WaitsDraft:

@@ -39,7 +39,7 @@ func (s *Server) testPlanOperations(api huma.API) {
 			row, err := s.Store.Site(ctx, in.ID)
 			return out(testPlanView(row), err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "change-test-plan", Method: http.MethodPut, Path: "/sites/{id}/test-plan", Summary: "Says anew what is looked at", Description: "409 when somebody changed it since the version was read.", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "change-test-plan", Method: http.MethodPut, Path: "/sites/{id}/test-plan", Summary: "Replaces the test plan", Description: "409 when somebody changed it since the version was read.", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -89,7 +89,7 @@ func testPlanView(row store.Site) TestPlanView {
 func (s *Server) changeTestPlan(ctx context.Context, id int64, version string, to TestPlan) (TestPlanView, error) {
 	row, err := s.Store.ChangeTestPlan(ctx, id, who(ctx), func(before site.Site) (site.Site, string, error) {
 		if before.Version() != version {
-			return before, "", huma.Error409Conflict("Somebody changed what is in the test plan in the meantime. Nothing of yours was kept; look at it as it is now, and say it again.")
+			return before, "", huma.Error409Conflict("Somebody changed what is in the test plan in the meantime. Nothing of yours was saved; look at it as it is now, then edit it again.")
 		}
 		now, told, err := before.TestPlan(site.Site{Pages: to.Pages, Personas: to.Personas, Journeys: to.Journeys, Publishing: to.Publishing, Budgets: to.Budgets})
 		if err != nil {

@@ -94,7 +94,7 @@ func TestTheTestPlanIsChangedWhereItIsSeen(t *testing.T) {
 	d.click("button", "^Run on desktop$")
 	d.see(".ran", "it works\\s+the account opens on desktop")
 
-	d.click("button", "^Add something that is published$")
+	d.click("button", "^Add a publishing test$")
 	d.fill("#look-name", "another lead")
 	d.fill("input[aria-label='Value of step 1']", "/library/reading-the-first-pins/edit")
 	d.click("button[aria-label='Add a step after step 1']", ".")

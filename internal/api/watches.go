@@ -24,13 +24,13 @@ type WatchView struct {
 	Ends        time.Time       `json:"ends"`
 	Looks       []WatchLookView `json:"looks" doc:"In the order of time."`
 	Kept        int             `json:"kept" doc:"How many files browsers kept that were there at the promotion; they come again with them."`
-	Back        *GoingBack      `json:"back,omitempty" doc:"The change goes back by itself, went, or would have."`
+	Back        *GoingBack      `json:"back,omitempty" doc:"The change is, was or would have been rolled back automatically."`
 	TakenOverBy int64           `json:"takenOverBy,omitempty" doc:"The change whose watch took it over."`
 }
 
 // GoingBack is a change's going back by itself.
 type GoingBack struct {
-	At      time.Time `json:"at" doc:"When it goes back, unless somebody says no before."`
+	At      time.Time `json:"at" doc:"When it goes back, unless somebody stops it before."`
 	Why     string    `json:"why"`
 	Refused string    `json:"refused" doc:"Who said no, or why it could not; empty when nobody did."`
 	Run     int64     `json:"run,omitempty" doc:"That rolls it back."`
@@ -49,7 +49,7 @@ type WatchLookView struct {
 
 // reasonBody is why somebody decides something.
 type reasonBody struct {
-	Reason string `json:"reason" minLength:"1" maxLength:"2000" doc:"It stands in the history."`
+	Reason string `json:"reason" minLength:"1" maxLength:"2000" doc:"It is recorded in the history."`
 }
 
 func (s *Server) watchOperations(api huma.API) {
@@ -88,11 +88,11 @@ func (s *Server) watchOperations(api huma.API) {
 		func(ctx context.Context, in *decided) (*output[WatchView], error) {
 			return answer(ctx, in.ID, s.Watching.Stop(ctx, in.ID, who(ctx), in.Body.Reason))
 		})
-	huma.Register(api, huma.Operation{OperationID: "keep-change", Method: http.MethodPost, Path: "/watches/{id}/keep", Summary: "Says no to a change that is announced to go back by itself", Tags: tags, DefaultStatus: http.StatusOK},
+	huma.Register(api, huma.Operation{OperationID: "keep-change", Method: http.MethodPost, Path: "/watches/{id}/keep", Summary: "Stops a change that is announced to be rolled back automatically", Tags: tags, DefaultStatus: http.StatusOK},
 		func(ctx context.Context, in *decided) (*output[WatchView], error) {
 			return answer(ctx, in.ID, s.Watching.SayNo(ctx, in.ID, who(ctx), in.Body.Reason))
 		})
-	huma.Register(api, huma.Operation{OperationID: "settle-change", Method: http.MethodPost, Path: "/changes/{id}/settle", Summary: "Says that a change stands although its watch saw something or could not look", Tags: []string{"changes"}, DefaultStatus: http.StatusOK},
+	huma.Register(api, huma.Operation{OperationID: "settle-change", Method: http.MethodPost, Path: "/changes/{id}/settle", Summary: "Settles a change although its watch found something or could not check", Tags: []string{"changes"}, DefaultStatus: http.StatusOK},
 		func(ctx context.Context, in *decided) (*output[ChangeView], error) {
 			if err := s.Watching.Settle(ctx, in.ID, who(ctx), in.Body.Reason); err != nil {
 				return nil, problem(err)

@@ -32,10 +32,10 @@ func TestAPromotionIsWatchedAndPeopleAreTold(t *testing.T) {
 	d.fill("#watch-words", "We know enough of it.")
 	d.click("form button", "^End the watch$")
 	d.see("p", "Not settled: .*could not be made")
-	d.click("button", "^Settle it$")
+	d.click("button", "^Settle now$")
 	d.fill("#watch-words", "It is a question of markup only.")
-	d.click("form button", "^Settle it$")
-	d.see("p", "says that it stands: It is a question of markup only")
+	d.click("form button", "^Settle now$")
+	d.see("p", "settled it: It is a question of markup only")
 	d.reaches(id, release.Settled)
 
 	d.click("a", "^Notices")
@@ -78,7 +78,7 @@ func TestWhatHoldsAfterPromotionsIsAnApproversToSay(t *testing.T) {
 	addPerson(t, d.store, "Vera", people.Approver)
 	d.signIn("Vera", "/sites/1/calendar")
 	d.see("h2", "^After a promotion$")
-	d.click("label", "A change goes back by itself")
+	d.click("label", "A change is rolled back automatically")
 	d.see("label", "^How sure$")
 	d.accessible("what holds for promotions")
 	d.click("button", "^Save$")
@@ -87,7 +87,7 @@ func TestWhatHoldsAfterPromotionsIsAnApproversToSay(t *testing.T) {
 		return err == nil && row.Document.V.Promotes().GoBack != nil && row.Document.V.Promotes().GoBack.On
 	}, patience, pollEvery)
 	d.open("/sites/1/history")
-	d.see("td", "From now on a change goes back by itself when a look finds anything that does not work")
+	d.see("td", "From now on a change is rolled back automatically when a look finds anything that does not work")
 
 	marin, vera := d.api(people.Maintainer), d.api(people.Approver)
 	status, _ := marin.ask(http.MethodPut, "/sites/1/promotions", site.Promotion{Watch: &site.Watch{Hours: 1}}, nil)

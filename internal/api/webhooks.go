@@ -18,7 +18,7 @@ type WebhookView struct {
 	Site    int64          `json:"site,omitempty" doc:"None: of all sites."`
 	Address string         `json:"address"`
 	Topics  []notice.Topic `json:"topics" enum:"broken,back,unknown,asked,decided,mentioned,outside,settled,finished" doc:"None: all."`
-	Paused  bool           `json:"paused" doc:"Nothing is sent; what happens meanwhile is not sent later, and what was to be sent waits."`
+	Paused  bool           `json:"paused" doc:"Nothing is sent; what happens in between is not sent later, and what was to be sent waits."`
 	Version int            `json:"version" doc:"Give it back when editing."`
 	MadeBy  string         `json:"madeBy"`
 	MadeAt  time.Time      `json:"madeAt"`
@@ -50,7 +50,7 @@ type DeliveryView struct {
 	State    string       `json:"state" enum:"to send,delivered,failed"`
 	Tries    int          `json:"tries"`
 	Status   int          `json:"status" doc:"Of the last answer; 0: there was none."`
-	Answer   string       `json:"answer" doc:"Its beginning, or why there was none."`
+	Answer   string       `json:"answer" doc:"Its first part, or why there was none."`
 	Tried    *time.Time   `json:"tried,omitempty"`
 	Next     *time.Time   `json:"next,omitempty" doc:"When it is tried again."`
 }
@@ -109,7 +109,7 @@ func (s *Server) webhookOperations(api huma.API) {
 			}
 			return out(s.webhookByID(ctx, in.ID, ""))
 		})
-	huma.Register(api, huma.Operation{OperationID: "renew-webhook-secret", Method: http.MethodPost, Path: "/webhooks/{id}/secret", Summary: "Gives a webhook another secret; the earlier one signs nothing any more", Tags: tags, DefaultStatus: http.StatusOK},
+	huma.Register(api, huma.Operation{OperationID: "renew-webhook-secret", Method: http.MethodPost, Path: "/webhooks/{id}/secret", Summary: "Gives a webhook another secret; the earlier one no longer signs anything", Tags: tags, DefaultStatus: http.StatusOK},
 		func(ctx context.Context, in *ByID) (*output[WebhookView], error) {
 			secret := post.NewSecret()
 			ok, err := s.Store.RenewWebhook(ctx, in.ID, secret)

@@ -84,7 +84,7 @@ func (d *Desk) Approve(ctx context.Context, id int64, by By, reason string, goes
 	}
 	said := "Approved “%s”."
 	if goes {
-		said = "Approved “%s”; it is promoted by itself once the calendar lets it."
+		said = "Approved “%s”; it is promoted automatically when the calendar allows it."
 	}
 	return d.Store.Within(ctx, func(s *store.Store) error {
 		a := store.Approval{}

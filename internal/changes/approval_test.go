@@ -222,7 +222,7 @@ func TestWhatIsApprovedWaitsForTheWindowAndGoesOutByItself(t *testing.T) {
 		require.NoError(t, b.GoOut(ctx))
 		require.Empty(t, b.promotions(c.ID), when)
 	}
-	assert.Equal(t, "Promotions go out in windows, and none is open. The next time to promote begins Mon 30 Nov 2026, 22:00 CET.", b.approval(c.ID).Waits)
+	assert.Equal(t, "Promotions go out in windows, and none is open. The next time to promote starts Mon 30 Nov 2026, 22:00 CET.", b.approval(c.ID).Waits)
 	b.at(time.Date(2026, 11, 30, 21, 0, 1, 0, time.UTC))
 	require.NoError(t, b.GoOut(ctx))
 	require.NoError(t, b.GoOut(ctx), "once")

@@ -149,19 +149,41 @@ func TestAnExclusionIsAnEditAndAnEntryOfTheLedger(t *testing.T) {
 	b := newBench(t)
 	c := b.begin("Defer", settings.Values{"scripts.defer": true})
 	e := store.Exclusion{Key: "scripts.deferNot", Pattern: "/assets/fern.js", Reason: "It is called inline.", Who: "marin"}
-	require.NoError(t, b.Exclude(t.Context(), c.ID, e))
+	require.NoError(t, b.Exclude(t.Context(), c.ID, []store.Exclusion{e}))
 	assert.Equal(t, []any{"/assets/fern.js"}, b.change(c.ID).Edits.V["scripts.deferNot"])
 	entries, err := b.Store.SiteExclusions(t.Context(), b.site)
 	require.NoError(t, err)
 	require.Len(t, entries, 1)
 	assert.Equal(t, "It is called inline.", entries[0].Reason)
-	require.NoError(t, b.Exclude(t.Context(), c.ID, e), "twice is once")
+	require.NoError(t, b.Exclude(t.Context(), c.ID, []store.Exclusion{e}), "twice is once")
 	assert.Equal(t, []any{"/assets/fern.js"}, b.change(c.ID).Edits.V["scripts.deferNot"])
-	e.Key = "scripts.defer"
-	require.ErrorAs(t, b.Exclude(t.Context(), c.ID, e), new(*changes.NotPatterns))
+	shop, cart := e, e
+	shop.Pattern, cart.Pattern = "/assets/shop.js", "/assets/cart.js"
+	require.NoError(t, b.Exclude(t.Context(), c.ID, []store.Exclusion{shop, cart}))
+	assert.Equal(t, []any{"/assets/fern.js", "/assets/shop.js", "/assets/cart.js"}, b.change(c.ID).Edits.V["scripts.deferNot"], "several at once")
+	shop.Pattern, e.Key = "/assets/other.js", "scripts.defer"
+	require.ErrorAs(t, b.Exclude(t.Context(), c.ID, []store.Exclusion{shop, e}), new(*changes.NotPatterns))
+	assert.Len(t, b.change(c.ID).Edits.V["scripts.deferNot"], 3, "all or none")
 	entries, err = b.Store.SiteExclusions(t.Context(), b.site)
 	require.NoError(t, err)
-	assert.Len(t, entries, 1, "what failed left nothing")
+	assert.Len(t, entries, 3, "what failed left nothing")
+}
+
+func TestAChangeIsRenamedWithoutUndoingItsCheck(t *testing.T) {
+	b := newBench(t)
+	c := b.begin("New change", settings.Values{"scripts.defer": true})
+	_, err := b.Store.MoveChange(t.Context(), c.ID, release.Drafted, release.Checked, "")
+	require.NoError(t, err)
+	w := changes.Words{Title: "Defer all scripts", Reason: "First paint waits for them."}
+	require.NoError(t, b.Describe(t.Context(), c.ID, c.Version, w, "marin"))
+	got := b.change(c.ID)
+	assert.Equal(t, w, changes.Words{Title: got.Title, Reason: got.Reason, Effect: got.Effect})
+	assert.Equal(t, release.Checked, got.State)
+	assert.Equal(t, c.Edits.V, got.Edits.V)
+	var edited *changes.Edited
+	require.ErrorAs(t, b.Describe(t.Context(), c.ID, c.Version, changes.Words{Title: "Mine"}, "vera"), &edited)
+	assert.Equal(t, "marin", edited.By)
+	assert.Equal(t, "Defer all scripts", b.change(c.ID).Title, "what somebody else wrote is not overwritten")
 }
 
 func TestAChangeIsBegunAgainWhenProductionMovedOn(t *testing.T) {

@@ -19,8 +19,8 @@ import (
 
 // ClimbWish is how somebody wants a site to be climbed on.
 type ClimbWish struct {
-	Window    climb.Window `json:"window" doc:"When something may be begun; a run that is under way is finished."`
-	MostLooks int          `json:"mostLooks" minimum:"0" maximum:"1000000" doc:"Looks after which nothing more is begun; 0 for as many as it takes."`
+	Window    climb.Window `json:"window" doc:"When something may start; a run that is under way is finished."`
+	MostLooks int          `json:"mostLooks" minimum:"0" maximum:"1000000" doc:"Looks after which nothing more is started; 0: no limit."`
 }
 
 // NotRight says what is wrong with what somebody asks for.
@@ -41,19 +41,19 @@ func (d *Desk) BeginClimb(ctx context.Context, siteID int64, w ClimbWish, who st
 		return 0, err
 	}
 	if envs.OnlyOne {
-		return 0, &Conflict{"The site has only one environment; a climb tries bundles on staging."}
+		return 0, &Conflict{"The site has only one environment; stepping up tries bundles on staging."}
 	}
 	err = d.Store.Within(ctx, func(s *store.Store) error {
 		in := *d
 		in.Store = s
-		if changeID, err = in.Begin(ctx, siteID, Words{Title: "Climb through the bundles", Reason: "Tried bundle by bundle; what passes stays."}, nil, who); err != nil {
+		if changeID, err = in.Begin(ctx, siteID, Words{Title: "Step up through the bundles", Reason: "Tried bundle by bundle; what passes stays."}, nil, who); err != nil {
 			return err
 		}
 		_, err = s.NewClimb(ctx, store.Climb{SiteID: siteID, ChangeID: changeID, Climb: store.JSON[climb.Climb]{V: climb.New()}, Opens: store.JSON[climb.Window]{V: w.Window}, MostLooks: w.MostLooks, Who: who})
 		return err
 	})
 	if errors.Is(err, store.ErrClimbing) {
-		return 0, &Conflict{"A climb is under way on this site. Wait for it, or stop it."}
+		return 0, &Conflict{"A step-up is running on this site. Wait for it, or stop it."}
 	}
 	return changeID, err
 }
@@ -62,7 +62,7 @@ func (d *Desk) BeginClimb(ctx context.Context, siteID int64, w ClimbWish, who st
 func (d *Desk) StopClimb(ctx context.Context, changeID int64) error {
 	c, err := d.Store.WishClimbStopped(ctx, changeID)
 	if errors.Is(err, store.ErrNotFound) {
-		return &Conflict{"No climb is under way on this change."}
+		return &Conflict{"No step-up is running on this change."}
 	}
 	if err != nil {
 		return err
@@ -154,7 +154,7 @@ func (d *Desk) climbOn(ctx context.Context, row store.Climb) error {
 	}
 	if leftClimb(x.c.State) {
 		x.row.Climb.V, x.row.Waits = row.Climb.V.Stop("Somebody went on with its change by hand: it is "+string(x.c.State)+"."), ""
-		return errors.Join(d.Store.SaveClimb(ctx, x.row), note(ctx, d.Store, x.c, row.Who, "The climb on “%s” is over. %s", x.c.Title, x.row.Climb.V.Summary))
+		return errors.Join(d.Store.SaveClimb(ctx, x.row), note(ctx, d.Store, x.c, row.Who, "The step-up of “%s” is over. %s", x.c.Title, x.row.Climb.V.Summary))
 	}
 	if x.envs, err = d.Store.EnvironmentsByRole(ctx, row.SiteID); err != nil {
 		return err
@@ -353,7 +353,7 @@ func (x *climber) put(ctx context.Context, c climb.Climb) error {
 		d, _ := x.on.Catalogue.Find(e.Key)
 		f, _ := x.on.Catalogue.Find(e.For)
 		if _, err := x.Store.AddExclusion(ctx, store.Exclusion{SiteID: x.row.SiteID, ChangeID: &x.c.ID, Key: e.Key, Pattern: e.Pattern, Role: d.Role, Who: x.row.Who,
-			Reason: fmt.Sprintf("Without it “%s” breaks the site: found while climbing.", f.Title)}); err != nil {
+			Reason: fmt.Sprintf("Without it “%s” breaks the site: found while stepping up.", f.Title)}); err != nil {
 			return err
 		}
 	}
@@ -378,7 +378,7 @@ func (x *climber) finish(ctx context.Context, c climb.Climb) error {
 	if err := x.put(ctx, c); err != nil {
 		return err
 	}
-	if err := note(ctx, x.Store, x.c, x.row.Who, "The climb on “%s” is over. %s", x.c.Title, c.Summary); err != nil {
+	if err := note(ctx, x.Store, x.c, x.row.Who, "The step-up of “%s” is over. %s", x.c.Title, c.Summary); err != nil {
 		return err
 	}
 	if len(c.Proven) > 0 {

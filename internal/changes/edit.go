@@ -79,6 +79,31 @@ func (d *Desk) Edit(ctx context.Context, id int64, version int, w Words, edits s
 	return d.edit(ctx, d.Store, id, version, w, edits, who)
 }
 
+// Describe replaces a change's title, reason and expected effect, in whatever state it is; what it does stays. *[Edited] when
+// somebody else edited it since a version.
+func (d *Desk) Describe(ctx context.Context, id int64, version int, w Words, who string) error {
+	return d.Store.Within(ctx, func(s *store.Store) error {
+		c, err := s.Change(ctx, id)
+		if err != nil {
+			return err
+		}
+		was := c.Title
+		theirs := &Edited{c.EditedBy, c.Version}
+		c.Title, c.Reason, c.Effect, c.EditedBy = w.Title, w.Reason, w.Effect, who
+		ok, err := s.DescribeChange(ctx, c, version)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return theirs
+		}
+		if was != w.Title {
+			return note(ctx, s, c, who, "Renamed the change “%s” to “%s”.", was, w.Title)
+		}
+		return s.Tell(ctx, store.Signal{Site: c.SiteID, Change: id})
+	})
+}
+
 func (d *Desk) edit(ctx context.Context, s *store.Store, id int64, version int, w Words, edits settings.Values, who string) error {
 	situation, c, envs, err := d.situation(ctx, id)
 	if err != nil {
@@ -218,7 +243,7 @@ func (e *NotPatterns) Error() string {
 }
 
 // Exclude adds a pattern to one of a change's settings, and records why.
-func (d *Desk) Exclude(ctx context.Context, id int64, e store.Exclusion) error {
+func (d *Desk) Exclude(ctx context.Context, id int64, all []store.Exclusion) error {
 	c, err := d.Store.Change(ctx, id)
 	if err != nil {
 		return err
@@ -230,26 +255,28 @@ func (d *Desk) Exclude(ctx context.Context, id int64, e store.Exclusion) error {
 	if envs.Production.Catalogue.V == nil {
 		return &Conflict{"The site's settings have not been read yet."}
 	}
-	def, known := envs.Production.Catalogue.V.Find(e.Key)
-	if !known || def.Type != settings.Patterns {
-		return &NotPatterns{e.Key}
-	}
 	base, err := d.Store.Revision(ctx, c.SiteID, c.Base)
 	if err != nil {
 		return err
 	}
-	list := base.With(c.Edits.V).Strings(e.Key)
-	if !slices.Contains(list, e.Pattern) {
-		list = append(list, e.Pattern)
-	}
-	e.SiteID, e.ChangeID, e.Role = c.SiteID, &id, def.Role
 	return d.Store.Within(ctx, func(s *store.Store) error {
-		if err := d.edit(ctx, s, id, c.Version, Words{c.Title, c.Reason, c.Effect}, c.Edits.V.With(settings.Values{e.Key: list}), e.Who); err != nil {
-			return err
+		values, edits := base.With(c.Edits.V), settings.Values{}
+		for _, e := range all {
+			def, known := envs.Production.Catalogue.V.Find(e.Key)
+			if !known || def.Type != settings.Patterns {
+				return &NotPatterns{e.Key}
+			}
+			if list := values.With(edits).Strings(e.Key); !slices.Contains(list, e.Pattern) {
+				edits[e.Key] = append(slices.Clone(list), e.Pattern)
+			}
+			e.SiteID, e.ChangeID, e.Role = c.SiteID, &id, def.Role
+			if _, err := s.AddExclusion(ctx, e); err != nil {
+				return err
+			}
+			if err := s.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &id, Kind: "exclusion", Who: e.Who, Text: fmt.Sprintf("Excluded by “%s”: %s. %s", def.Title, e.Pattern, e.Reason)}); err != nil {
+				return err
+			}
 		}
-		if _, err := s.AddExclusion(ctx, e); err != nil {
-			return err
-		}
-		return s.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &id, Kind: "exclusion", Who: e.Who, Text: fmt.Sprintf("Excluded by “%s”: %s. %s", def.Title, e.Pattern, e.Reason)})
+		return d.edit(ctx, s, id, c.Version, Words{c.Title, c.Reason, c.Effect}, c.Edits.V.With(edits), all[0].Who)
 	})
 }

@@ -79,7 +79,7 @@ func (d *Desk) MeasureMore(ctx context.Context, id int64, who string) (run int64
 	case r.Kind != release.MeasureRun || !r.State.Over():
 		return 0, &Conflict{"Only a measurement that is over can be gone on with."}
 	case scope.Before > 0:
-		return 0, &Conflict{"It has been gone on with already: more rounds of the same would not be honest. Measure anew, or fewer pages."}
+		return 0, &Conflict{"It was extended already: more rounds of the same would not be honest. Measure again, or fewer pages."}
 	}
 	loads, err := d.Store.Loads(ctx, id)
 	if err != nil {
@@ -94,7 +94,7 @@ func (d *Desk) MeasureMore(ctx context.Context, id int64, who string) (run int64
 			return 0, err
 		}
 		if !situation.StagingHasChange || envs.Staging.Fingerprint != r.Target {
-			return 0, &Conflict{envs.Staging.Name + " does not have the settings any more that were measured. Measure anew."}
+			return 0, &Conflict{envs.Staging.Name + " no longer has the settings that were measured. Measure again."}
 		}
 	}
 	scope.Before, scope.Rounds = id, 0
@@ -115,7 +115,7 @@ func (d *Desk) Expect(ctx context.Context, id int64, e *measure.Expectation, who
 	if err != nil {
 		return err
 	}
-	said := "Nothing is expected in figures any more."
+	said := "Nothing is expected in figures now."
 	if e != nil {
 		said = "Expected: " + e.Text() + "."
 	}

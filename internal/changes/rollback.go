@@ -171,7 +171,7 @@ func (e *Undecided) Error() string {
 	for i, c := range e.Conflicts {
 		keys[i] = c.Key
 	}
-	return "Nothing was begun. A later change set the same, so say of each what it is to be: " + strings.Join(keys, ", ")
+	return "Nothing was started. A later change set the same, so decide each: " + strings.Join(keys, ", ")
 }
 
 // TakeOut begins a change that takes just this change's edits out of what production has
@@ -204,7 +204,7 @@ func (d *Desk) TakeOut(ctx context.Context, id int64, restore map[string]bool, w
 		return 0, &Undecided{open}
 	}
 	if len(edits) == 0 {
-		return 0, &Conflict{"Nothing of it is in force any more: what came on top set all of it again."}
+		return 0, &Conflict{"Nothing of it is in force now: what came on top set all of it again."}
 	}
 	var names []string
 	for _, o := range p.OnTop {

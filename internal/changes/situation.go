@@ -96,7 +96,7 @@ func (d *Desk) order(ctx context.Context, s *release.Situation, c store.Change, 
 func (d *Desk) calendar(ctx context.Context, s *release.Situation, c store.Change, _ store.ByRole) error {
 	lines, err := d.Store.Calendar(ctx, c.SiteID)
 	if unread, is := errors.AsType[*store.UnreadEntry](err); is {
-		s.Calendar = "Nothing is promoted: " + unread.Error() + ". Mend it, or remove it."
+		s.Calendar = "Nothing is promoted: " + unread.Error() + ". Fix it, or remove it."
 		return nil
 	}
 	if err != nil {

@@ -1940,7 +1940,7 @@ type ApprovalView struct {
 	AskedAt *time.Time `json:"askedAt,omitempty"`
 	AskedBy string     `json:"askedBy"`
 
-	// ByAnother On this site whoever made a change does not approve it.
+	// ByAnother On this site nobody approves a change of their own.
 	ByAnother bool `json:"byAnother"`
 
 	// Calendar Why nothing may be promoted at this time; empty when it may.
@@ -1948,7 +1948,7 @@ type ApprovalView struct {
 	DecidedAt *time.Time `json:"decidedAt,omitempty"`
 	DecidedBy string     `json:"decidedBy"`
 
-	// Goes It is promoted by itself once the calendar lets it.
+	// Goes It is promoted automatically when the calendar allows it.
 	Goes bool `json:"goes"`
 
 	// MayDespite They may promote it despite the calendar.
@@ -1966,7 +1966,7 @@ type ApprovalView struct {
 	// Today What else goes out today, on all sites.
 	Today []GoingOut `json:"today"`
 
-	// Waits What it waits for that is to go out by itself.
+	// Waits What it waits for that is to be promoted automatically.
 	Waits string `json:"waits"`
 
 	// WhyNotAsk Why no approval can be asked for; empty when it can.
@@ -1984,7 +1984,7 @@ type ApprovalViewState string
 
 // AskApprovalRequest defines model for Ask-approvalRequest.
 type AskApprovalRequest struct {
-	// Words A sentence for whoever decides.
+	// Words A sentence for the approver.
 	Words string `json:"words"`
 }
 
@@ -2071,7 +2071,7 @@ type CalendarView struct {
 	Address *AddressView        `json:"address,omitempty"`
 	Entries []CalendarEntryView `json:"entries"`
 
-	// Going What went out since the first moment, and what is approved to go out by itself.
+	// Going What went out since the first moment, and what is approved to be promoted automatically.
 	Going []GoingOut `json:"going"`
 
 	// Occurrences Of the entries, between the moments that were asked for, in order; a thousand at most.
@@ -2125,7 +2125,7 @@ type ChangeSummary struct {
 type ChangeView struct {
 	Approval ApprovalView `json:"approval"`
 
-	// Base Production's fingerprint it was begun from.
+	// Base Production's fingerprint it started from.
 	Base       string                 `json:"base"`
 	BaseValues map[string]interface{} `json:"baseValues"`
 
@@ -2134,7 +2134,7 @@ type ChangeView struct {
 	Catalogue Catalogue `json:"catalogue"`
 	Choices   []Choice  `json:"choices"`
 
-	// Climb The climb through the bundles that it came of.
+	// Climb The step-up through the bundles it comes from.
 	Climb        *ClimbView       `json:"climb,omitempty"`
 	Consequences []Consequence    `json:"consequences"`
 	CreatedAt    time.Time        `json:"createdAt"`
@@ -2149,7 +2149,7 @@ type ChangeView struct {
 	Effect     string          `json:"effect"`
 	Exclusions []ExclusionView `json:"exclusions"`
 
-	// Expected The same in figures, and what became of it.
+	// Expected The same in figures, and its result.
 	Expected    *ExpectedView `json:"expected,omitempty"`
 	Explanation string        `json:"explanation"`
 
@@ -2160,7 +2160,7 @@ type ChangeView struct {
 	Follows ChangeRef `json:"follows"`
 	Id      int64     `json:"id"`
 
-	// Lacking Settings that the host cannot carry: why, and what would do instead; by key.
+	// Lacking Settings that the host cannot support: why, and what would do instead; by key.
 	Lacking    map[string]string `json:"lacking"`
 	Production string            `json:"production"`
 
@@ -2182,7 +2182,7 @@ type ChangeView struct {
 	StagingAt string `json:"stagingAt"`
 	StagingId int64  `json:"stagingId"`
 
-	// StagingMark Where staging goes back to.
+	// StagingMark Where staging rolls back to.
 	StagingMark MarkView `json:"stagingMark"`
 	StagingUrl  string   `json:"stagingUrl"`
 	State       string   `json:"state"`
@@ -2369,7 +2369,7 @@ type CulpritReportVerdict string
 type DecideApprovalRequest struct {
 	Decision DecideApprovalRequestDecision `json:"decision"`
 
-	// Goes Of an approved change: it is promoted by itself once the calendar lets it.
+	// Goes Of an approved change: it is promoted automatically when the calendar allows it.
 	Goes *bool `json:"goes,omitempty"`
 
 	// Reason Has to be given unless it is approved.
@@ -2530,7 +2530,7 @@ type EnvironmentView struct {
 	// Connector Kind of connector; empty when there is none.
 	Connector string `json:"connector"`
 
-	// Drift What somebody changed outside, until it is accepted or put back.
+	// Drift What somebody changed outside, until it is accepted or reverted.
 	Drift DriftView `json:"drift"`
 
 	// Fingerprint Last read back; empty before the first reading.
@@ -2733,7 +2733,7 @@ type FindingView struct {
 	Symptom *bool  `json:"symptom,omitempty"`
 	Title   string `json:"title"`
 
-	// WantsMark A new mark mends it: the mark was taken by a browser that draws otherwise.
+	// WantsMark A new mark fixes it: the mark was taken with a browser that renders differently.
 	WantsMark *bool `json:"wantsMark,omitempty"`
 
 	// Weight How much what changed weighs by what it is: 2 what people act with, 1 content, 0 what stands at the side.
@@ -2766,7 +2766,7 @@ type Fit struct {
 
 // GoingBack defines model for GoingBack.
 type GoingBack struct {
-	// At When it goes back, unless somebody says no before.
+	// At When it goes back, unless somebody stops it before.
 	At time.Time `json:"at"`
 
 	// Refused Who said no, or why it could not; empty when nobody did.
@@ -2782,7 +2782,7 @@ type GoingOut struct {
 	At     time.Time `json:"at"`
 	Change int64     `json:"change"`
 
-	// Done Its promotion was begun; otherwise it is approved to go out by itself.
+	// Done Its promotion was begun; otherwise it is approved to be promoted automatically.
 	Done     bool   `json:"done"`
 	Site     int64  `json:"site"`
 	SiteName string `json:"siteName"`
@@ -2914,7 +2914,7 @@ type MeasureReport struct {
 	// Before The measurement that it went on from.
 	Before *int64 `json:"before,omitempty"`
 
-	// Budgets What became of the site's budgets.
+	// Budgets Results for the site's budgets.
 	Budgets []BudgetResult `json:"budgets"`
 
 	// Busy Rounds that do not count, since the machine was busy with something else.
@@ -2927,7 +2927,7 @@ type MeasureReport struct {
 	// Levels How fast each page is with the change, or with what is in force.
 	Levels []PageLevel `json:"levels"`
 
-	// Limit After so many rounds it ends, whatever is shown by then.
+	// Limit It ends after this many rounds at most.
 	Limit int64 `json:"limit"`
 
 	// Profiles How slow each device was made.
@@ -3091,7 +3091,7 @@ type Progress struct {
 
 // PromoteBody defines model for PromoteBody.
 type PromoteBody struct {
-	// Despite Why it is promoted although the calendar says no. It stands in the history.
+	// Despite Why it is promoted against the calendar. Recorded in the history.
 	Despite *string `json:"despite,omitempty"`
 }
 
@@ -3139,7 +3139,7 @@ type Quiet struct {
 
 // ReasonBody defines model for ReasonBody.
 type ReasonBody struct {
-	// Reason It stands in the history.
+	// Reason It is recorded in the history.
 	Reason string `json:"reason"`
 }
 
@@ -3179,7 +3179,7 @@ type Region struct {
 	// Changed Changed pixels inside.
 	Changed int64 `json:"changed"`
 
-	// Happened What became of a block of rows; nothing when the same place is drawn otherwise.
+	// Happened What happened to a block of rows; nothing when the same place is drawn otherwise.
 	Happened *RegionHappened `json:"happened,omitempty"`
 	Height   int64           `json:"height"`
 
@@ -3193,7 +3193,7 @@ type Region struct {
 	Y     int64  `json:"y"`
 }
 
-// RegionHappened What became of a block of rows; nothing when the same place is drawn otherwise.
+// RegionHappened What happened to a block of rows; nothing when the same place is drawn otherwise.
 type RegionHappened string
 
 // ReportedEdit defines model for ReportedEdit.
@@ -3258,7 +3258,7 @@ type RolloutRefState string
 
 // RolloutSiteView defines model for RolloutSiteView.
 type RolloutSiteView struct {
-	// Change That was begun there.
+	// Change The change started there.
 	Change *ChangeOfRollout `json:"change,omitempty"`
 
 	// LeftOut Why somebody left it out; empty when nobody did.
@@ -3298,7 +3298,7 @@ type RolloutView struct {
 	MadeAt time.Time `json:"madeAt"`
 	MadeBy string    `json:"madeBy"`
 
-	// MayGo Waves may be let go.
+	// MayGo Waves may be released.
 	MayGo    bool `json:"mayGo"`
 	Measures bool `json:"measures"`
 
@@ -3324,7 +3324,7 @@ type RolloutView struct {
 	// Why Why it stopped or ended; empty otherwise.
 	Why string `json:"why"`
 
-	// WhyNot Why waves may not be let go; empty when they may.
+	// WhyNot Why waves may not be released; empty when they may.
 	WhyNot string `json:"whyNot"`
 }
 
@@ -3478,7 +3478,7 @@ type ScheduleWhat string
 
 // ScheduleView defines model for ScheduleView.
 type ScheduleView struct {
-	// Backup Of a tidy that is due: where a backup is to be made, and recorded, for it to be carried out.
+	// Backup Of a tidy that is due: where a backup is to be made, and recorded, before it is carried out.
 	Backup  *BackupWanted `json:"backup,omitempty"`
 	Id      int64         `json:"id"`
 	LastRun *RunSummary   `json:"lastRun,omitempty"`
@@ -3609,7 +3609,7 @@ type SessionView struct {
 	Factors *[]SessionViewFactors `json:"factors,omitempty"`
 	Name    string                `json:"name"`
 
-	// Needs What is to be done before anything else: show a second factor, or add one.
+	// Needs What has to be done before anything else: show a second factor, or add one.
 	Needs  *SessionViewNeeds `json:"needs,omitempty"`
 	Person int64             `json:"person"`
 	Role   SessionViewRole   `json:"role"`
@@ -3621,7 +3621,7 @@ type SessionViewAbilities string
 // SessionViewFactors defines model for SessionView.Factors.
 type SessionViewFactors string
 
-// SessionViewNeeds What is to be done before anything else: show a second factor, or add one.
+// SessionViewNeeds What has to be done before anything else: show a second factor, or add one.
 type SessionViewNeeds string
 
 // SessionViewRole defines model for SessionView.Role.
@@ -3693,7 +3693,7 @@ type Terms struct {
 	Reason *string       `json:"reason,omitempty"`
 	Sites  []Destination `json:"sites"`
 
-	// Title Of the changes that are begun.
+	// Title Of the changes that are started.
 	Title string `json:"title"`
 }
 
@@ -3767,7 +3767,7 @@ type WatchLookViewState string
 
 // WatchView defines model for WatchView.
 type WatchView struct {
-	// Back The change goes back by itself, went, or would have.
+	// Back The change is, was or would have been rolled back automatically.
 	Back        *GoingBack `json:"back,omitempty"`
 	Begun       time.Time  `json:"begun"`
 	Change      int64      `json:"change"`
@@ -4036,7 +4036,7 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
-	// GetCalendar Freezes and windows of a site with those for all sites, and what goes out by itself
+	// GetCalendar Freezes and windows of a site with those for all sites, and what is promoted automatically
 	//
 	// Corresponds with GET /api/v1/calendar (the `GetCalendar` operationId).
 	GetCalendar(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4060,7 +4060,7 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/calendar/entries/{id} (the `RemoveCalendarEntry` operationId).
 	RemoveCalendarEntry(ctx context.Context, id int64, params *RemoveCalendarEntryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetChange A change, what follows from it and what may be done
+	// GetChange A change, its effects and what may be done
 	//
 	// Corresponds with GET /api/v1/changes/{id} (the `GetChange` operationId).
 	GetChange(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4159,7 +4159,7 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/changes/{id}/promote (the `PromoteChange` operationId).
 	PromoteChange(ctx context.Context, id int64, body PromoteChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RebaseChange Begins it again from what production has now, with the same edits
+	// RebaseChange Rebases it on what production has now, with the same edits
 	//
 	// 409 with the reason when it is not allowed now.
 	//
@@ -4202,14 +4202,14 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/changes/{id}/rollouts (the `BeginRollout` operationId).
 	BeginRollout(ctx context.Context, id int64, body BeginRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SettleChangeWithBody Says that a change stands although its watch saw something or could not look
+	// SettleChangeWithBody Settles a change although its watch found something or could not check
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/changes/{id}/settle (the `SettleChange` operationId).
 	SettleChangeWithBody(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SettleChange Says that a change stands although its watch saw something or could not look
+	// SettleChange Settles a change although its watch found something or could not check
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4355,7 +4355,7 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
 	LeaveSiteOut(ctx context.Context, id int64, site int64, body LeaveSiteOutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StopRollout Lets nothing more of a rollout be promoted until somebody lets it go again
+	// StopRollout Stops promoting a rollout until somebody releases it again
 	//
 	// What is being promoted is promoted to its end.
 	//
@@ -4387,14 +4387,14 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/sites/{id} (the `GetSite` operationId).
 	GetSite(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// BeginChangeWithBody Begins a change from what is on production
+	// BeginChangeWithBody Starts a change from what is on production
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/sites/{id}/changes (the `BeginChange` operationId).
 	BeginChangeWithBody(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// BeginChange Begins a change from what is on production
+	// BeginChange Starts a change from what is on production
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4431,7 +4431,7 @@ type ClientInterface interface {
 
 	// ImportExclusionsWithBody Reads entries from CSV or JSON, all or none
 	//
-	// 422 with what is wrong, line by line. What the ledger has already is passed over.
+	// 422 with what is wrong, line by line. What is in the list already is skipped.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -4440,7 +4440,7 @@ type ClientInterface interface {
 
 	// ImportExclusions Reads entries from CSV or JSON, all or none
 	//
-	// 422 with what is wrong, line by line. What the ledger has already is passed over.
+	// 422 with what is wrong, line by line. What is in the list already is skipped.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4449,7 +4449,7 @@ type ClientInterface interface {
 
 	// RetireExclusionsWithBody Retires entries whose patterns are in force nowhere
 	//
-	// 409 when one is still in force: begin a trial without it first.
+	// 409 when one is still in force: start a trial without it first.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -4458,14 +4458,14 @@ type ClientInterface interface {
 
 	// RetireExclusions Retires entries whose patterns are in force nowhere
 	//
-	// 409 when one is still in force: begin a trial without it first.
+	// 409 when one is still in force: start a trial without it first.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /api/v1/sites/{id}/exclusions/retire (the `RetireExclusions` operationId).
 	RetireExclusions(ctx context.Context, id int64, body RetireExclusionsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListSchedules What is done on a site again and again by itself
+	// ListSchedules What is scheduled on a site
 	//
 	// Corresponds with GET /api/v1/sites/{id}/schedules (the `ListSchedules` operationId).
 	ListSchedules(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4475,14 +4475,14 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/sites/{id}/watches (the `ListWatches` operationId).
 	ListWatches(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// KeepChangeWithBody Says no to a change that is announced to go back by itself
+	// KeepChangeWithBody Stops a change that is announced to be rolled back automatically
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/watches/{id}/keep (the `KeepChange` operationId).
 	KeepChangeWithBody(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// KeepChange Says no to a change that is announced to go back by itself
+	// KeepChange Stops a change that is announced to be rolled back automatically
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4508,7 +4508,7 @@ type ClientInterface interface {
 	StopWatch(ctx context.Context, id int64, body StopWatchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
-// GetCalendar Freezes and windows of a site with those for all sites, and what goes out by itself
+// GetCalendar Freezes and windows of a site with those for all sites, and what is promoted automatically
 //
 // Corresponds with GET /api/v1/calendar (the `GetCalendar` operationId).
 func (c *Client) GetCalendar(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4572,7 +4572,7 @@ func (c *Client) RemoveCalendarEntry(ctx context.Context, id int64, params *Remo
 	return c.Client.Do(req)
 }
 
-// GetChange A change, what follows from it and what may be done
+// GetChange A change, its effects and what may be done
 //
 // Corresponds with GET /api/v1/changes/{id} (the `GetChange` operationId).
 func (c *Client) GetChange(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4801,7 +4801,7 @@ func (c *Client) PromoteChange(ctx context.Context, id int64, body PromoteChange
 	return c.Client.Do(req)
 }
 
-// RebaseChange Begins it again from what production has now, with the same edits
+// RebaseChange Rebases it on what production has now, with the same edits
 //
 // 409 with the reason when it is not allowed now.
 //
@@ -4894,7 +4894,7 @@ func (c *Client) BeginRollout(ctx context.Context, id int64, body BeginRolloutJS
 	return c.Client.Do(req)
 }
 
-// SettleChangeWithBody Says that a change stands although its watch saw something or could not look
+// SettleChangeWithBody Settles a change although its watch found something or could not check
 //
 // Takes any type of body and a specified content type.
 //
@@ -4911,7 +4911,7 @@ func (c *Client) SettleChangeWithBody(ctx context.Context, id int64, contentType
 	return c.Client.Do(req)
 }
 
-// SettleChange Says that a change stands although its watch saw something or could not look
+// SettleChange Settles a change although its watch found something or could not check
 //
 // Takes a body of the `application/json` content type.
 //
@@ -5257,7 +5257,7 @@ func (c *Client) LeaveSiteOut(ctx context.Context, id int64, site int64, body Le
 	return c.Client.Do(req)
 }
 
-// StopRollout Lets nothing more of a rollout be promoted until somebody lets it go again
+// StopRollout Stops promoting a rollout until somebody releases it again
 //
 // What is being promoted is promoted to its end.
 //
@@ -5349,7 +5349,7 @@ func (c *Client) GetSite(ctx context.Context, id int64, reqEditors ...RequestEdi
 	return c.Client.Do(req)
 }
 
-// BeginChangeWithBody Begins a change from what is on production
+// BeginChangeWithBody Starts a change from what is on production
 //
 // Takes any type of body and a specified content type.
 //
@@ -5366,7 +5366,7 @@ func (c *Client) BeginChangeWithBody(ctx context.Context, id int64, contentType 
 	return c.Client.Do(req)
 }
 
-// BeginChange Begins a change from what is on production
+// BeginChange Starts a change from what is on production
 //
 // Takes a body of the `application/json` content type.
 //
@@ -5453,7 +5453,7 @@ func (c *Client) ExportExclusions(ctx context.Context, id int64, params *ExportE
 
 // ImportExclusionsWithBody Reads entries from CSV or JSON, all or none
 //
-// 422 with what is wrong, line by line. What the ledger has already is passed over.
+// 422 with what is wrong, line by line. What is in the list already is skipped.
 //
 // Takes any type of body and a specified content type.
 //
@@ -5472,7 +5472,7 @@ func (c *Client) ImportExclusionsWithBody(ctx context.Context, id int64, content
 
 // ImportExclusions Reads entries from CSV or JSON, all or none
 //
-// 422 with what is wrong, line by line. What the ledger has already is passed over.
+// 422 with what is wrong, line by line. What is in the list already is skipped.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -5491,7 +5491,7 @@ func (c *Client) ImportExclusions(ctx context.Context, id int64, body ImportExcl
 
 // RetireExclusionsWithBody Retires entries whose patterns are in force nowhere
 //
-// 409 when one is still in force: begin a trial without it first.
+// 409 when one is still in force: start a trial without it first.
 //
 // Takes any type of body and a specified content type.
 //
@@ -5510,7 +5510,7 @@ func (c *Client) RetireExclusionsWithBody(ctx context.Context, id int64, content
 
 // RetireExclusions Retires entries whose patterns are in force nowhere
 //
-// 409 when one is still in force: begin a trial without it first.
+// 409 when one is still in force: start a trial without it first.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -5527,7 +5527,7 @@ func (c *Client) RetireExclusions(ctx context.Context, id int64, body RetireExcl
 	return c.Client.Do(req)
 }
 
-// ListSchedules What is done on a site again and again by itself
+// ListSchedules What is scheduled on a site
 //
 // Corresponds with GET /api/v1/sites/{id}/schedules (the `ListSchedules` operationId).
 func (c *Client) ListSchedules(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -5557,7 +5557,7 @@ func (c *Client) ListWatches(ctx context.Context, id int64, reqEditors ...Reques
 	return c.Client.Do(req)
 }
 
-// KeepChangeWithBody Says no to a change that is announced to go back by itself
+// KeepChangeWithBody Stops a change that is announced to be rolled back automatically
 //
 // Takes any type of body and a specified content type.
 //
@@ -5574,7 +5574,7 @@ func (c *Client) KeepChangeWithBody(ctx context.Context, id int64, contentType s
 	return c.Client.Do(req)
 }
 
-// KeepChange Says no to a change that is announced to go back by itself
+// KeepChange Stops a change that is announced to be rolled back automatically
 //
 // Takes a body of the `application/json` content type.
 //
@@ -7785,7 +7785,7 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
-	// GetCalendarWithResponse Freezes and windows of a site with those for all sites, and what goes out by itself
+	// GetCalendarWithResponse Freezes and windows of a site with those for all sites, and what is promoted automatically
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -7813,7 +7813,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/calendar/entries/{id} (the `RemoveCalendarEntry` operationId).
 	RemoveCalendarEntryWithResponse(ctx context.Context, id int64, params *RemoveCalendarEntryParams, reqEditors ...RequestEditorFn) (*RemoveCalendarEntryResponse, error)
 
-	// GetChangeWithResponse A change, what follows from it and what may be done
+	// GetChangeWithResponse A change, its effects and what may be done
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -7922,7 +7922,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/changes/{id}/promote (the `PromoteChange` operationId).
 	PromoteChangeWithResponse(ctx context.Context, id int64, body PromoteChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*PromoteChangeResponse, error)
 
-	// RebaseChangeWithResponse Begins it again from what production has now, with the same edits
+	// RebaseChangeWithResponse Rebases it on what production has now, with the same edits
 	//
 	// 409 with the reason when it is not allowed now.
 	//
@@ -7967,14 +7967,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/changes/{id}/rollouts (the `BeginRollout` operationId).
 	BeginRolloutWithResponse(ctx context.Context, id int64, body BeginRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginRolloutResponse, error)
 
-	// SettleChangeWithBodyWithResponse Says that a change stands although its watch saw something or could not look
+	// SettleChangeWithBodyWithResponse Settles a change although its watch found something or could not check
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/changes/{id}/settle (the `SettleChange` operationId).
 	SettleChangeWithBodyWithResponse(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleChangeResponse, error)
 
-	// SettleChangeWithResponse Says that a change stands although its watch saw something or could not look
+	// SettleChangeWithResponse Settles a change although its watch found something or could not check
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -8138,7 +8138,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
 	LeaveSiteOutWithResponse(ctx context.Context, id int64, site int64, body LeaveSiteOutJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveSiteOutResponse, error)
 
-	// StopRolloutWithResponse Lets nothing more of a rollout be promoted until somebody lets it go again
+	// StopRolloutWithResponse Stops promoting a rollout until somebody releases it again
 	//
 	// What is being promoted is promoted to its end.
 	//
@@ -8182,14 +8182,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/sites/{id} (the `GetSite` operationId).
 	GetSiteWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetSiteResponse, error)
 
-	// BeginChangeWithBodyWithResponse Begins a change from what is on production
+	// BeginChangeWithBodyWithResponse Starts a change from what is on production
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/sites/{id}/changes (the `BeginChange` operationId).
 	BeginChangeWithBodyWithResponse(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginChangeResponse, error)
 
-	// BeginChangeWithResponse Begins a change from what is on production
+	// BeginChangeWithResponse Starts a change from what is on production
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -8230,7 +8230,7 @@ type ClientWithResponsesInterface interface {
 
 	// ImportExclusionsWithBodyWithResponse Reads entries from CSV or JSON, all or none
 	//
-	// 422 with what is wrong, line by line. What the ledger has already is passed over.
+	// 422 with what is wrong, line by line. What is in the list already is skipped.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -8239,7 +8239,7 @@ type ClientWithResponsesInterface interface {
 
 	// ImportExclusionsWithResponse Reads entries from CSV or JSON, all or none
 	//
-	// 422 with what is wrong, line by line. What the ledger has already is passed over.
+	// 422 with what is wrong, line by line. What is in the list already is skipped.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -8248,7 +8248,7 @@ type ClientWithResponsesInterface interface {
 
 	// RetireExclusionsWithBodyWithResponse Retires entries whose patterns are in force nowhere
 	//
-	// 409 when one is still in force: begin a trial without it first.
+	// 409 when one is still in force: start a trial without it first.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -8257,14 +8257,14 @@ type ClientWithResponsesInterface interface {
 
 	// RetireExclusionsWithResponse Retires entries whose patterns are in force nowhere
 	//
-	// 409 when one is still in force: begin a trial without it first.
+	// 409 when one is still in force: start a trial without it first.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/sites/{id}/exclusions/retire (the `RetireExclusions` operationId).
 	RetireExclusionsWithResponse(ctx context.Context, id int64, body RetireExclusionsJSONRequestBody, reqEditors ...RequestEditorFn) (*RetireExclusionsResponse, error)
 
-	// ListSchedulesWithResponse What is done on a site again and again by itself
+	// ListSchedulesWithResponse What is scheduled on a site
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -8278,14 +8278,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/sites/{id}/watches (the `ListWatches` operationId).
 	ListWatchesWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*ListWatchesResponse, error)
 
-	// KeepChangeWithBodyWithResponse Says no to a change that is announced to go back by itself
+	// KeepChangeWithBodyWithResponse Stops a change that is announced to be rolled back automatically
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/watches/{id}/keep (the `KeepChange` operationId).
 	KeepChangeWithBodyWithResponse(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepChangeResponse, error)
 
-	// KeepChangeWithResponse Says no to a change that is announced to go back by itself
+	// KeepChangeWithResponse Stops a change that is announced to be rolled back automatically
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -10513,7 +10513,7 @@ func (r StopWatchResponse) ContentType() string {
 	return ""
 }
 
-// GetCalendarWithResponse Freezes and windows of a site with those for all sites, and what goes out by itself
+// GetCalendarWithResponse Freezes and windows of a site with those for all sites, and what is promoted automatically
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -10565,7 +10565,7 @@ func (c *ClientWithResponses) RemoveCalendarEntryWithResponse(ctx context.Contex
 	return ParseRemoveCalendarEntryResponse(rsp)
 }
 
-// GetChangeWithResponse A change, what follows from it and what may be done
+// GetChangeWithResponse A change, its effects and what may be done
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -10752,7 +10752,7 @@ func (c *ClientWithResponses) PromoteChangeWithResponse(ctx context.Context, id 
 	return ParsePromoteChangeResponse(rsp)
 }
 
-// RebaseChangeWithResponse Begins it again from what production has now, with the same edits
+// RebaseChangeWithResponse Rebases it on what production has now, with the same edits
 //
 // 409 with the reason when it is not allowed now.
 //
@@ -10827,7 +10827,7 @@ func (c *ClientWithResponses) BeginRolloutWithResponse(ctx context.Context, id i
 	return ParseBeginRolloutResponse(rsp)
 }
 
-// SettleChangeWithBodyWithResponse Says that a change stands although its watch saw something or could not look
+// SettleChangeWithBodyWithResponse Settles a change although its watch found something or could not check
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -10840,7 +10840,7 @@ func (c *ClientWithResponses) SettleChangeWithBodyWithResponse(ctx context.Conte
 	return ParseSettleChangeResponse(rsp)
 }
 
-// SettleChangeWithResponse Says that a change stands although its watch saw something or could not look
+// SettleChangeWithResponse Settles a change although its watch found something or could not check
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -11124,7 +11124,7 @@ func (c *ClientWithResponses) LeaveSiteOutWithResponse(ctx context.Context, id i
 	return ParseLeaveSiteOutResponse(rsp)
 }
 
-// StopRolloutWithResponse Lets nothing more of a rollout be promoted until somebody lets it go again
+// StopRolloutWithResponse Stops promoting a rollout until somebody releases it again
 //
 // What is being promoted is promoted to its end.
 //
@@ -11204,7 +11204,7 @@ func (c *ClientWithResponses) GetSiteWithResponse(ctx context.Context, id int64,
 	return ParseGetSiteResponse(rsp)
 }
 
-// BeginChangeWithBodyWithResponse Begins a change from what is on production
+// BeginChangeWithBodyWithResponse Starts a change from what is on production
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -11217,7 +11217,7 @@ func (c *ClientWithResponses) BeginChangeWithBodyWithResponse(ctx context.Contex
 	return ParseBeginChangeResponse(rsp)
 }
 
-// BeginChangeWithResponse Begins a change from what is on production
+// BeginChangeWithResponse Starts a change from what is on production
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -11288,7 +11288,7 @@ func (c *ClientWithResponses) ExportExclusionsWithResponse(ctx context.Context, 
 
 // ImportExclusionsWithBodyWithResponse Reads entries from CSV or JSON, all or none
 //
-// 422 with what is wrong, line by line. What the ledger has already is passed over.
+// 422 with what is wrong, line by line. What is in the list already is skipped.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -11303,7 +11303,7 @@ func (c *ClientWithResponses) ImportExclusionsWithBodyWithResponse(ctx context.C
 
 // ImportExclusionsWithResponse Reads entries from CSV or JSON, all or none
 //
-// 422 with what is wrong, line by line. What the ledger has already is passed over.
+// 422 with what is wrong, line by line. What is in the list already is skipped.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -11318,7 +11318,7 @@ func (c *ClientWithResponses) ImportExclusionsWithResponse(ctx context.Context, 
 
 // RetireExclusionsWithBodyWithResponse Retires entries whose patterns are in force nowhere
 //
-// 409 when one is still in force: begin a trial without it first.
+// 409 when one is still in force: start a trial without it first.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -11333,7 +11333,7 @@ func (c *ClientWithResponses) RetireExclusionsWithBodyWithResponse(ctx context.C
 
 // RetireExclusionsWithResponse Retires entries whose patterns are in force nowhere
 //
-// 409 when one is still in force: begin a trial without it first.
+// 409 when one is still in force: start a trial without it first.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -11346,7 +11346,7 @@ func (c *ClientWithResponses) RetireExclusionsWithResponse(ctx context.Context, 
 	return ParseRetireExclusionsResponse(rsp)
 }
 
-// ListSchedulesWithResponse What is done on a site again and again by itself
+// ListSchedulesWithResponse What is scheduled on a site
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -11372,7 +11372,7 @@ func (c *ClientWithResponses) ListWatchesWithResponse(ctx context.Context, id in
 	return ParseListWatchesResponse(rsp)
 }
 
-// KeepChangeWithBodyWithResponse Says no to a change that is announced to go back by itself
+// KeepChangeWithBodyWithResponse Stops a change that is announced to be rolled back automatically
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -11385,7 +11385,7 @@ func (c *ClientWithResponses) KeepChangeWithBodyWithResponse(ctx context.Context
 	return ParseKeepChangeResponse(rsp)
 }
 
-// KeepChangeWithResponse Says no to a change that is announced to go back by itself
+// KeepChangeWithResponse Stops a change that is announced to be rolled back automatically
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

@@ -46,7 +46,7 @@ func (g *group) changes() *cobra.Command {
 			table(w, []string{"NUMBER", "STATE", "TITLE", "BY", "MOVED"}, rows)
 		})
 	}), &site)
-	begin := g.siteFlag(g.command("begin", "Begins a change from what production has now", cobra.NoArgs, func(s *session, _ []string) error {
+	begin := g.siteFlag(g.command("begin", "Starts a change from what production has now", cobra.NoArgs, func(s *session, _ []string) error {
 		values, err := edits(set)
 		if err != nil {
 			return err
@@ -65,7 +65,7 @@ func (g *group) changes() *cobra.Command {
 	begin.Flags().StringVar(&reason, "reason", "", "why it is made")
 	begin.Flags().StringArrayVar(&set, "set", nil, "a setting and its value, KEY=JSON; can be given several times")
 	_ = begin.MarkFlagRequired("title")
-	show := g.command("show NUMBER", "What a change would set, where it stands, and what may be done", cobra.ExactArgs(1), func(s *session, args []string) error {
+	show := g.command("show NUMBER", "What a change would set, its state, and what may be done", cobra.ExactArgs(1), func(s *session, args []string) error {
 		return s.changed(s.change(args[0]))
 	})
 	edit := g.command("set NUMBER KEY=JSON...", "Sets settings of a change; null takes one out", cobra.MinimumNArgs(2), func(s *session, args []string) error {
@@ -86,7 +86,7 @@ func (g *group) changes() *cobra.Command {
 		}
 		return s.changed(read[client.ChangeView](s.EditChange(s, c.Id, client.EditChangeRequest{Title: c.Title, Reason: c.Reason, Effect: c.Effect, Version: c.Version, Edits: c.Edits})))
 	})
-	return parent("change", "Changes: begin, show, set, try, split, promote, roll back, settle, discard", append([]*cobra.Command{list, begin, show, edit}, g.moves()...)...)
+	return parent("change", "Changes: start, show, set, try, split, promote, roll back, settle, discard", append([]*cobra.Command{list, begin, show, edit}, g.moves()...)...)
 }
 
 // change reads the one that is meant.
@@ -182,7 +182,7 @@ func (g *group) moves() []*cobra.Command {
 		return c
 	}
 	add("try", "Tries a change on staging", true, func(s *session, id int64) (*http.Response, error) { return s.TryChange(s, id) })
-	add("rebase", "Begins a change again from what production has now, with the same edits", false, func(s *session, id int64) (*http.Response, error) { return s.RebaseChange(s, id) })
+	add("rebase", "Rebases a change on what production has now, with the same edits", false, func(s *session, id int64) (*http.Response, error) { return s.RebaseChange(s, id) })
 	add("split", "Splits a change into an ordered series, the least risky first", false, func(s *session, id int64) (*http.Response, error) { return s.SplitChange(s, id) })
 	var despite string
 	promote := add("promote", "Promotes a change: production gets what was checked, and is checked", true, func(s *session, id int64) (*http.Response, error) {
@@ -200,7 +200,7 @@ func (g *group) moves() []*cobra.Command {
 		return s.TidyChange(s, id, body)
 	})
 	for _, c := range []*cobra.Command{promote, tidy} {
-		c.Flags().StringVar(&despite, "despite", "", "why it goes out although the calendar says no; it stands in the history")
+		c.Flags().StringVar(&despite, "despite", "", "why it is promoted against the calendar; recorded in the history")
 	}
 	var all bool
 	back := add("roll-back", "Rolls a change back where it is, and proves it", true, func(s *session, id int64) (*http.Response, error) {
@@ -210,10 +210,10 @@ func (g *group) moves() []*cobra.Command {
 	add("accept", "Accepts a check that is not clear as it is", false, func(s *session, id int64) (*http.Response, error) { return s.AcceptChange(s, id) })
 	add("discard", "Discards a change that no environment has", false, func(s *session, id int64) (*http.Response, error) { return s.DiscardChange(s, id) })
 	var why string
-	settle := add("settle", "Says that a change stands although its watch was not clear", false, func(s *session, id int64) (*http.Response, error) {
+	settle := add("settle", "Settles a change although its watch was not clear", false, func(s *session, id int64) (*http.Response, error) {
 		return s.SettleChange(s, id, client.ReasonBody{Reason: why})
 	})
-	settle.Flags().StringVar(&why, "reason", "", "why; it stands in the history")
+	settle.Flags().StringVar(&why, "reason", "", "why; recorded in the history")
 	_ = settle.MarkFlagRequired("reason")
 	return out
 }

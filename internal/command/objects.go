@@ -55,7 +55,7 @@ func (g *group) runs() *cobra.Command {
 		return s.ran(r)
 	})
 	show.Flags().BoolVar(&wait, "wait", false, "wait until it has ended; the code says how: 0 clear, 1 broken, 2 unsure, 3 not checked")
-	stop := g.command("stop NUMBER", "Stops a run; what it changed is put back", cobra.ExactArgs(1), func(s *session, args []string) error {
+	stop := g.command("stop NUMBER", "Stops a run; what it changed is reverted", cobra.ExactArgs(1), func(s *session, args []string) error {
 		id, err := number(args[0])
 		if err != nil {
 			return err
@@ -140,9 +140,9 @@ func (g *group) drift() *cobra.Command {
 		fmt.Fprintf(s.out, "What %s has is accepted.\n", line(env))
 		return nil
 	}), &site)
-	accept.Flags().StringVar(&reason, "reason", "", "why; it stands in the history")
+	accept.Flags().StringVar(&reason, "reason", "", "why; recorded in the history")
 	_ = accept.MarkFlagRequired("reason")
-	revert := g.siteFlag(g.command("revert", "Puts back what was changed outside, and checks it", cobra.NoArgs, func(s *session, _ []string) error {
+	revert := g.siteFlag(g.command("revert", "Reverts what was changed outside, and checks it", cobra.NoArgs, func(s *session, _ []string) error {
 		e, err := found(s)
 		if err != nil {
 			return err
@@ -205,7 +205,7 @@ func (g *group) exclusions() *cobra.Command {
 	for _, f := range []string{"key", "pattern", "reason"} {
 		_ = add.MarkFlagRequired(f)
 	}
-	retire := g.siteFlag(g.command("retire NUMBER...", "Retires exclusions that are in force nowhere any more", cobra.MinimumNArgs(1), func(s *session, args []string) error {
+	retire := g.siteFlag(g.command("retire NUMBER...", "Retires exclusions that are no longer in force anywhere", cobra.MinimumNArgs(1), func(s *session, args []string) error {
 		v, err := s.site(site)
 		if err != nil {
 			return err
@@ -240,7 +240,7 @@ func (g *group) exclusions() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return s.show(done, func(w io.Writer) { fmt.Fprintf(w, "%d added, %d passed over.\n", done.Added, done.Passed) })
+		return s.show(done, func(w io.Writer) { fmt.Fprintf(w, "%d added, %d skipped.\n", done.Added, done.Passed) })
 	}), &site)
 	export := g.siteFlag(g.command("export", "Writes the exclusions as CSV or JSON", cobra.NoArgs, func(s *session, _ []string) error {
 		v, err := s.site(site)

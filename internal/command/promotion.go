@@ -36,7 +36,7 @@ func (g *group) approvals() *cobra.Command {
 		return c
 	}
 	approve, refuse, question := decide("approve", "Approves a change as it is", "approve"), decide("refuse", "Refuses a change", "refuse"), decide("question", "Asks something before deciding", "question")
-	approve.Flags().BoolVar(&goes, "goes", false, "it is promoted by itself once the calendar lets it")
+	approve.Flags().BoolVar(&goes, "goes", false, "it is promoted automatically when the calendar allows it")
 	for _, c := range []*cobra.Command{ask, approve, refuse, question} {
 		c.Flags().StringVar(&words, "words", "", "a sentence to it")
 	}
@@ -50,7 +50,7 @@ func (g *group) approvals() *cobra.Command {
 		}
 		return s.approved(read[client.ChangeView](s.WithdrawApproval(s, id)))
 	})
-	show := g.command("show CHANGE", "How a change stands with approvals", cobra.ExactArgs(1), func(s *session, args []string) error { return s.approved(s.change(args[0])) })
+	show := g.command("show CHANGE", "Approvals of a change", cobra.ExactArgs(1), func(s *session, args []string) error { return s.approved(s.change(args[0])) })
 	return parent("approvals", "Approvals of changes: ask, approve, refuse, question, withdraw, show", show, ask, approve, refuse, question, withdraw)
 }
 
@@ -213,11 +213,11 @@ func (g *group) watches() *cobra.Command {
 			}
 			return s.show(v, func(w io.Writer) { watched(w, v) })
 		})
-		c.Flags().StringVar(&reason, "reason", "", "why; it stands in the history")
+		c.Flags().StringVar(&reason, "reason", "", "why; recorded in the history")
 		_ = c.MarkFlagRequired("reason")
 		return c
 	}
-	return parent("watch", "Watches of promotions: list, show, stop, keep", list, show, decide("stop", "Ends a watch before its time", false), decide("keep", "Says no to a change that is announced to go back by itself", true))
+	return parent("watch", "Watches of promotions: list, show, stop, keep", list, show, decide("stop", "Ends a watch before its time", false), decide("keep", "Stops a change that is announced to be rolled back automatically", true))
 }
 
 // watched prints a watch.
@@ -226,9 +226,9 @@ func watched(w io.Writer, x client.WatchView) {
 	if b := x.Back; b != nil {
 		switch {
 		case b.Refused != "":
-			fmt.Fprintf(w, "  It did not go back by itself: %s\n", line(b.Refused))
+			fmt.Fprintf(w, "  It was not rolled back automatically: %s\n", line(b.Refused))
 		default:
-			fmt.Fprintf(w, "  It goes back by itself at %s: %s\n", when(b.At), line(b.Why))
+			fmt.Fprintf(w, "  It is rolled back automatically at %s: %s\n", when(b.At), line(b.Why))
 		}
 	}
 	var rows [][]string

@@ -55,7 +55,7 @@ func (g *group) rollouts() *cobra.Command {
 			table(w, []string{"SITE", "WOULD GET", "ONLY IF CONFIRMED", "WITHOUT", "CANNOT"}, rows)
 		})
 	})
-	begin := g.command("begin CHANGE", "Begins to take a change that settled to other sites: tried on their stagings, promoted once it is let go", cobra.ExactArgs(1), func(s *session, args []string) error {
+	begin := g.command("begin CHANGE", "Starts to roll a settled change out to other sites: tried on their stagings, promoted once released", cobra.ExactArgs(1), func(s *session, args []string) error {
 		c, err := s.change(args[0])
 		if err != nil {
 			return err
@@ -104,7 +104,7 @@ func (g *group) rollouts() *cobra.Command {
 		}
 		return s.LeaveSiteOut(s, id, v.Id, client.ReasonBody{Reason: of})
 	}), &site)
-	leave.Flags().StringVar(&of, "reason", "", "why; it stands in the history")
+	leave.Flags().StringVar(&of, "reason", "", "why; recorded in the history")
 	_ = leave.MarkFlagRequired("reason")
 	return parent("rollout", "Changes that go to other sites: list, offers, begin, show, go, stop, leave-out, end", list, offers, begin,
 		act("show", "How far a rollout is, site by site", func(s *session, id int64) (*http.Response, error) { return s.GetRollout(s, id) }),
@@ -173,7 +173,7 @@ func rolledOut(w io.Writer, r client.RolloutView) {
 // schedules are the commands about what is done again and again.
 func (g *group) schedules() *cobra.Command {
 	var site, env, place string
-	list := g.siteFlag(g.command("list", "What is done on a site again and again", cobra.NoArgs, func(s *session, _ []string) error {
+	list := g.siteFlag(g.command("list", "What is scheduled on a site", cobra.NoArgs, func(s *session, _ []string) error {
 		v, err := s.site(site)
 		if err != nil {
 			return err
@@ -211,5 +211,5 @@ func (g *group) schedules() *cobra.Command {
 	backup.Flags().StringVar(&env, "env", "production", "name of the environment")
 	backup.Flags().StringVar(&place, "place", "", "where it is")
 	_ = backup.MarkFlagRequired("place")
-	return parent("schedules", "What is done again and again: list, record-backup", list, backup)
+	return parent("schedules", "Schedules: list, record-backup", list, backup)
 }

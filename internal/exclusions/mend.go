@@ -39,7 +39,7 @@ func (d *Desk) TrialWithout(ctx context.Context, siteID int64, ids []int64, who 
 	}
 	return changeID, d.Store.ChangeExclusions(ctx, siteID, ids, who, func(e *store.Exclusion) (string, error) {
 		e.TrialID = &changeID
-		return fmt.Sprintf("A trial without it was begun, change %d.", changeID), nil
+		return fmt.Sprintf("A trial without it was started, change %d.", changeID), nil
 	})
 }
 

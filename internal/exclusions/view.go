@@ -219,7 +219,7 @@ func (d *Desk) withEvidence(ctx context.Context, x *ExclusionView, e store.Exclu
 	case situation.Verdict == "":
 		x.TrialSays = "Not tried on staging yet."
 	case situation.Verdict == "clear":
-		x.TrialSays = "Staging is clear without it: it seems to be needed no more."
+		x.TrialSays = "Staging is clear without it: it no longer seems to be needed."
 	case situation.Verdict == "broken":
 		x.TrialSays = "Staging breaks without it: it is still needed."
 	default:

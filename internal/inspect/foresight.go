@@ -30,7 +30,7 @@ func Foresee(ctx context.Context, st *store.Store, blobs store.Blobs, env store.
 	}
 	at, _, known := row.Document.V.Environment(env.Name)
 	if !known {
-		return Foreseen{}, fmt.Errorf("the site's document has no environment %q any more", env.Name)
+		return Foreseen{}, fmt.Errorf("the site's document no longer has an environment %q", env.Name)
 	}
 	var out Foreseen
 	ground, err := out.ground(ctx, blobs, at, look)
@@ -175,7 +175,7 @@ func ForeseeValues(ctx context.Context, st *store.Store, blobs store.Blobs, env 
 	}
 	out, err := Foresee(ctx, st, blobs, env, base.Look, *env.Catalogue.V, before, after)
 	if err == nil && out.Pages == 0 {
-		err = &NothingToForesee{fmt.Sprintf("Mark %d of %s was taken before it was kept what pages are made of. Take another.", m.ID, env.Name)}
+		err = &NothingToForesee{fmt.Sprintf("Mark %d of %s was taken before the files of pages were recorded. Take a new one.", m.ID, env.Name)}
 	}
 	return out, m, err
 }

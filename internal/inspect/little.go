@@ -116,7 +116,7 @@ func (r *Inspection) budgets(ctx context.Context, g *gathering) error {
 		case b.Outcome == measure.Held:
 			continue
 		case b.Outcome == measure.Unsure:
-			f.Severity, f.Title = evidence.Unsure, "Not sure whether a budget is kept: "+b.Budget
+			f.Severity, f.Title = evidence.Unsure, "Not sure whether a budget is met: "+b.Budget
 		case b.Was:
 			f.Severity = evidence.Note
 			f.Detail += " It is exceeded with the earlier settings, too."

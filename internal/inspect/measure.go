@@ -97,7 +97,7 @@ func (r *Inspection) measureAlone(ctx context.Context) (Result, error) {
 			return out, err
 		}
 	}
-	out.Verdict, out.Summary = evidence.VerdictClear, fmt.Sprintf("Measured as it is, in %d rounds: nothing was changed that it could be held against.", times)
+	out.Verdict, out.Summary = evidence.VerdictClear, fmt.Sprintf("Measured as it is, in %d rounds: nothing was changed to compare it with.", times)
 	return out, nil
 }
 

@@ -115,7 +115,7 @@ func (r *Inspection) TestIsolation(ctx context.Context) (Result, error) {
 	}
 	out, err := r.conclude(ctx, g.all())
 	if err == nil && out.Verdict == evidence.VerdictClear {
-		out.Summary = fmt.Sprintf("Clear: in %d tries nobody was served what is not theirs.", r.Progress.Looks().Done)
+		out.Summary = fmt.Sprintf("Clear: in %d tries nobody was served what belongs to somebody else.", r.Progress.Looks().Done)
 	}
 	return out, err
 }

@@ -101,7 +101,7 @@ func (d *Desk) sayHost(ctx context.Context, envs []site.Environment, tokens map[
 			continue
 		}
 		if lacking := cat.Lacking(about.Facts.Host()); len(lacking) > 0 {
-			say(e.Name, "host", true, "The host (%s) cannot carry %d of %d settings; each says what would do instead.", about.Facts.Hosting, len(lacking), len(cat.Settings))
+			say(e.Name, "host", true, "The host (%s) cannot support %d of %d settings; each says what would do instead.", about.Facts.Hosting, len(lacking), len(cat.Settings))
 		}
 		for _, o := range about.Facts.OtherOptimisers {
 			say(e.Name, "other tools", true, "“%s” does part of the same work; a setting that collides with it is blocked.", o.Name)

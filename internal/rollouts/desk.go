@@ -168,7 +168,7 @@ type Destination struct {
 
 // Terms is how a change is taken to others.
 type Terms struct {
-	Title    string        `json:"title" minLength:"1" maxLength:"200" doc:"Of the changes that are begun."`
+	Title    string        `json:"title" minLength:"1" maxLength:"200" doc:"Of the changes that are started."`
 	Reason   string        `json:"reason,omitempty" maxLength:"4000"`
 	Pace     rollout.Pace  `json:"pace" enum:"check,watch" doc:"check: a wave is followed by the next when each site's check on production is clear; watch: when its watch is over, too."`
 	Measures bool          `json:"measures,omitempty" doc:"Each staging is measured, with the change and without it in turns."`
@@ -290,7 +290,7 @@ func (d *Desk) LeaveOut(ctx context.Context, id, siteID int64, why, who string) 
 		}
 		i := slices.IndexFunc(all, func(m store.RolloutSite) bool { return m.SiteID == siteID && m.LeftOut == "" })
 		if i < 0 || r.State.Over() {
-			return "", &changes.Conflict{Why: "That site is not in it any more."}
+			return "", &changes.Conflict{Why: "That site is no longer in it."}
 		}
 		row, err := in.Store.Site(ctx, siteID)
 		if err != nil {

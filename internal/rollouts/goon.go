@@ -212,7 +212,7 @@ func try(ctx context.Context, d *Desk, r store.Rollout, m *Site) error {
 			if m.Nothing {
 				return nil
 			}
-			return &changes.Conflict{Why: "Nothing of it fits there any more. " + o.Why}
+			return &changes.Conflict{Why: "Nothing of it fits there now. " + o.Why}
 		}
 		words := changes.Words{Title: r.Title, Reason: strings.TrimSpace(fmt.Sprintf("Copied from “%s” of %s, where it settled. %s", src.change.Title, src.doc.Site, r.Reason)), Effect: src.change.Effect}
 		id, err := d.Changes.BeginCopied(ctx, m.SiteID, words, src.doc, take, r.MadeBy)
@@ -239,7 +239,7 @@ func promote(ctx context.Context, d *Desk, r store.Rollout, m *Site) error {
 	name := people.Called(r.GoneBy)
 	p, err := d.Store.PersonNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) || err == nil && (p.Disabled || !p.Role.May(people.Work)) {
-		return &changes.Conflict{Why: name + ", who let it go, may not promote any more. Somebody who may lets it go again."}
+		return &changes.Conflict{Why: name + ", who released it, may no longer promote. Somebody who may has to release it again."}
 	}
 	if err != nil {
 		return err

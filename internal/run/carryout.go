@@ -360,7 +360,7 @@ func (r *run) askByHand(ctx context.Context, in act.Intent) error {
 	case task.State != "open":
 		return fmt.Errorf("%s was changed by hand, but something else is known of it since. Upload what it has now", r.env.Name)
 	}
-	r.progress.Say(ctx, "by hand", "Waiting until somebody has carried out the checklist")
+	r.progress.Say(ctx, "by hand", "Waiting until somebody has done the checklist")
 	if _, err := r.Store.MoveRun(ctx, r.row.ID, release.RunRests); err != nil {
 		return err
 	}

@@ -85,7 +85,7 @@ func TestFaultsAreClimbedAround(t *testing.T) {
 	require.NotEmpty(t, ledger)
 	assert.Contains(t, ledger[0].Reason, "Defer scripts")
 	for _, e := range ledger {
-		assert.Contains(t, e.Reason, "found while climbing")
+		assert.Contains(t, e.Reason, "found while stepping up")
 	}
 }
 

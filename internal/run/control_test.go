@@ -215,7 +215,7 @@ func TestControlsAreNotNeededForWhatFollowsFromTheSettings(t *testing.T) {
 
 	r, found = b.try(settings.Values{"pages.never": []string{"/"}})
 	assert.Equal(t, evidence.VerdictBroken, r.Verdict, r.Summary)
-	assert.Contains(t, r.Summary, "“/” matches every page: nothing is cached any more")
+	assert.Contains(t, r.Summary, "“/” matches every page: nothing is cached now")
 	assert.NotEmpty(t, found)
 }
 

@@ -121,7 +121,7 @@ func (r *run) restore(ctx context.Context) error {
 	}
 	_, unreachable := errors.AsType[*speedlayer.Unreachable](err)
 	if !unreachable && !errors.Is(err, errLost) && !store.Outage(err) {
-		r.row.Problem = joined(r.row.Problem, "Putting back failed: "+err.Error())
+		r.row.Problem = joined(r.row.Problem, "Restoring failed: "+err.Error())
 		return nil
 	}
 	if kept := r.Store.SaveConclusion(ctx, r.row); kept != nil {
@@ -130,7 +130,7 @@ func (r *run) restore(ctx context.Context) error {
 	if errors.Is(err, errLost) {
 		return errLost
 	}
-	r.progress.Say(ctx, "putting back", r.env.Name+" cannot be put back yet: "+err.Error())
+	r.progress.Say(ctx, "putting back", r.env.Name+" cannot be restored yet: "+err.Error())
 	if kept := r.Store.AttemptFailed(ctx, r.row.ID, r.row.Problem, release.Pause(r.row.Attempt)); kept != nil {
 		return kept
 	}
@@ -164,7 +164,7 @@ func (r *run) putBack(ctx context.Context) (restored bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	r.progress.Say(ctx, "putting back", "Putting back what "+r.env.Name+" had before")
+	r.progress.Say(ctx, "putting back", "Restoring what "+r.env.Name+" had before")
 	in, err := r.intent(ctx, release.ActRestore, v, r.row.Before)
 	if err != nil {
 		return false, err
@@ -225,7 +225,7 @@ func (r *run) record(ctx context.Context, s *store.Store, event release.RunEvent
 			return err
 		}
 	}
-	if err := removeWhatIsGone(ctx, s, r.row.SiteID, fmt.Sprintf("Production went back to before it (run %d).", r.row.ID)); err != nil {
+	if err := removeWhatIsGone(ctx, s, r.row.SiteID, fmt.Sprintf("Production was rolled back to before it (run %d).", r.row.ID)); err != nil {
 		return err
 	}
 	if event == release.RunFinished {
@@ -297,7 +297,7 @@ func skip(ctx context.Context, s *store.Store, id int64) error {
 	if err != nil || next.State.Over() {
 		return err
 	}
-	next.Verdict, next.Problem, next.Summary = evidence.VerdictNotChecked, "The run before it did not end clear.", "Not begun: the run before it did not end clear."
+	next.Verdict, next.Problem, next.Summary = evidence.VerdictNotChecked, "The run before it did not end clear.", "Not started: the run before it did not end clear."
 	if err := s.EndRun(ctx, next, release.RunSkipped); err != nil || next.NextID == nil {
 		return err
 	}

@@ -93,10 +93,10 @@ func TestFaultsOfCachingAreAllFound(t *testing.T) {
 			{"the members' rule is for something else", evidence.PolicyKind, membership}}},
 		{naive(nil), []mistake{
 			{"people are greeted by another's name", evidence.LeakKind, listing},
-			{"a member gets the page made for a stranger", evidence.VariantKind, listing}}},
+			{"a member gets the page made for a visitor", evidence.VariantKind, listing}}},
 		{naive(never("/cart", "/checkout")), []mistake{
-			{"an account is shown to a stranger", evidence.LeakKind, account},
-			{"a members' page is shown to a stranger", evidence.LeakKind, membership}}},
+			{"an account is shown to a visitor", evidence.LeakKind, account},
+			{"a members' page is shown to a visitor", evidence.LeakKind, membership}}},
 		{naive(settings.Values{"pages.neverWithCookies": []string{"Fern_member"}}), []mistake{{"the cookie's name is in another case", evidence.LeakKind, listing}}},
 		{naive(settings.Values{"pages.neverWithCookies": []string{"fern_"}}), []mistake{{"the cookie's name is cut short", evidence.LeakKind, listing}}},
 		{naive(settings.Values{"pages.neverForRoles": []string{"editor"}}), []mistake{{"only editors are kept apart", evidence.LeakKind, listing}}},

@@ -21,12 +21,12 @@ type MeasureReport struct {
 	Seconds     float64                `json:"seconds"`
 	Restored    bool                   `json:"restored" doc:"Staging was read back as it was before."`
 	Rounds      int                    `json:"rounds" doc:"Each loads every page once with each of the settings."`
-	Limit       int                    `json:"limit" doc:"After so many rounds it ends, whatever is shown by then."`
+	Limit       int                    `json:"limit" doc:"It ends after this many rounds at most."`
 	Sure        bool                   `json:"sure" doc:"The main metrics are decided."`
 	Before      int64                  `json:"before,omitempty" doc:"The measurement that it went on from."`
 	Levels      []measure.PageLevel    `json:"levels" doc:"How fast each page is with the change, or with what is in force."`
 	Turns       bool                   `json:"turns" doc:"Both sides were loaded in turns, so that drift of the machine cancels."`
-	Budgets     []measure.BudgetResult `json:"budgets" doc:"What became of the site's budgets."`
+	Budgets     []measure.BudgetResult `json:"budgets" doc:"Results for the site's budgets."`
 	Busy        []int                  `json:"busy" doc:"Rounds that do not count, since the machine was busy with something else."`
 	Dropped     []string               `json:"dropped" doc:"Why loads do not count, each reason once."`
 	Profiles    map[string]string      `json:"profiles" doc:"How slow each device was made."`

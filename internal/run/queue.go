@@ -220,9 +220,9 @@ func (q *Queue) Start(ctx context.Context) error {
 		do     func(context.Context) error
 		failed string
 	}{
-		{q.opt.Climb, "a climb could not go on"},
+		{q.opt.Climb, "a step-up could not continue"},
 		{q.opt.GoOut, "what was approved could not be followed up"},
-		{q.opt.Scheduled, "what is scheduled could not be begun"},
+		{q.opt.Scheduled, "what is scheduled could not be started"},
 		{q.opt.Watch, "a promotion could not be watched"},
 		{q.opt.Rollouts, "a rollout could not go on"},
 	} {

@@ -50,7 +50,7 @@ func TestARollbackWithOthersOnTopAsksAndGoesWhereItSays(t *testing.T) {
 	assert.Empty(t, settings.Diff(before, now), "neither is in force")
 	assert.Equal(t, release.RolledBack, b.change(first).State, b.change(first).Explanation)
 	assert.Equal(t, release.RolledBack, b.change(second).State, "it went with it, and says so")
-	assert.Contains(t, b.change(second).Explanation, "Production went back to before it")
+	assert.Contains(t, b.change(second).Explanation, "Production was rolled back to before it")
 	require.ErrorAs(t, b.changes.RollBack(t.Context(), second, false, "marin"), new(*release.NoMove), "what is not in force cannot be rolled back")
 }
 

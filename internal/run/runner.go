@@ -48,7 +48,7 @@ var (
 
 	errRests = errors.New("a person is to carry it out")
 	errLost  = errors.New("what came of its act is not known")
-	errLater = errors.New("what it found is to be put back when the site answers")
+	errLater = errors.New("what it found is restored when the site answers")
 )
 
 // Run carries out one run. It returns nil when the run ended, however it ended, when it
@@ -183,7 +183,7 @@ func (r *run) finish(ctx context.Context, err error) error {
 type tooOften struct{ last error }
 
 func (e *tooOften) Error() string {
-	return fmt.Sprintf("it was begun %d times and could not be finished; the last time %v", release.MostAttempts, e.last)
+	return fmt.Sprintf("it was started %d times and could not be finished; the last time %v", release.MostAttempts, e.last)
 }
 
 // later leaves the run to be begun again after a pause.

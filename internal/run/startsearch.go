@@ -73,7 +73,7 @@ func searchable(of store.Run, env string, role site.Role) error {
 	case of.Verdict != evidence.VerdictBroken && of.Verdict != evidence.VerdictUnsure:
 		return none("Run %d found nothing broken: there is nothing to search for.", of.ID)
 	case role == site.Production:
-		return none("Visitors are on %s, which does not go back and forth. Try the change on staging and search there.", env)
+		return none("Visitors are on %s, which does not alternate. Try the change on staging and search there.", env)
 	}
 	return nil
 }
@@ -114,7 +114,7 @@ func searchOf(ctx context.Context, s *store.Store, ofRun int64) (store.Search, s
 		return store.Search{}, of, err
 	}
 	if base == "" {
-		return store.Search{}, of, none("There are no earlier settings to go back to.")
+		return store.Search{}, of, none("There are no earlier settings to return to.")
 	}
 	was, err := s.Revision(ctx, of.SiteID, base)
 	if err != nil {

@@ -100,7 +100,7 @@ func (r *run) mayTidy(ctx context.Context, target string) error {
 	}
 	s, err := r.Store.Schedule(ctx, work.Schedule)
 	if errors.Is(err, store.ErrNotFound) {
-		return errors.New("its schedule was removed meanwhile")
+		return errors.New("its schedule was removed in the meantime")
 	}
 	if err != nil {
 		return err
@@ -123,7 +123,7 @@ func Counted(cat settings.Catalogue, now settings.Values, keys []string) (map[st
 		d, there := cat.Find(k)
 		switch {
 		case !there || !d.Irreversible || !d.Active(now[k]):
-			return nil, fmt.Errorf("%s is not in force any more", k)
+			return nil, fmt.Errorf("%s is no longer in force", k)
 		case d.Records == nil:
 			return nil, fmt.Errorf("the speed layer does not say how many records “%s” would delete", d.Title)
 		}

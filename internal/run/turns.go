@@ -30,13 +30,13 @@ func (r *run) turns(ctx context.Context) (inspect.Turns, error) {
 		return inspect.Turns{Why: "a rollback is not taken back to look"}, nil
 	case at.Role == site.Production:
 		witness, err := r.witness(ctx)
-		return inspect.Turns{Why: "visitors are on " + r.env.Name + ", which does not go back and forth", Before: r.row.Kind == release.PromoteRun, Witness: witness}, err
+		return inspect.Turns{Why: "visitors are on " + r.env.Name + ", which does not alternate", Before: r.row.Kind == release.PromoteRun, Witness: witness}, err
 	case !r.able.Applies:
 		return inspect.Turns{Why: r.env.Name + " is changed by hand"}, nil
 	}
 	earlier, err := r.earlier(ctx)
 	if err != nil || earlier == "" {
-		return inspect.Turns{Why: "there are no earlier settings to go back to"}, err
+		return inspect.Turns{Why: "there are no earlier settings to return to"}, err
 	}
 	return inspect.Turns{
 		Earlier: func(ctx context.Context) (settings.Values, error) { return r.turn(ctx, release.ActControl, earlier) },

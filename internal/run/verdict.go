@@ -54,7 +54,7 @@ func (a Acceptance) check(f evidence.Finding, r store.Run, now time.Time) error 
 	case r.State != release.Done:
 		return &NotAccepted{Why: "The run has not come to a verdict; findings can be accepted when it has."}
 	case lasting && !f.Kind.Lasts():
-		return &NotAccepted{Why: "What is shown to somebody whom it does not belong to can be accepted for one run only."}
+		return &NotAccepted{Why: "Private content shown to others can be accepted for one run only."}
 	case a.Change && r.ChangeID == nil:
 		return &NotAccepted{"This run is not one of a change. Say until which day the difference is accepted.", true}
 	case a.Until != nil && a.Until.Before(now.Truncate(24*time.Hour)):

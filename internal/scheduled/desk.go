@@ -93,7 +93,7 @@ func (d *Desk) Edit(ctx context.Context, id int64, version int, s schedule.Sched
 		if err != nil {
 			return err
 		}
-		said := "Scheduled anew: " + described(s) + ", before that " + described(was.Schedule.V) + "."
+		said := "Scheduled again: " + described(s) + ", before that " + described(was.Schedule.V) + "."
 		if was.Paused != paused {
 			said = map[bool]string{true: "Paused ", false: "Took up again "}[paused] + described(s) + "."
 		}

@@ -18,7 +18,7 @@ import (
 )
 
 // errNotYours says who decides about what deletes data.
-var errNotYours = &changes.Conflict{Why: "What deletes data on production again and again is for who decides about production. An approver schedules it, and takes it up again."}
+var errNotYours = &changes.Conflict{Why: "Only an approver schedules what deletes data on production, or resumes it."}
 
 // notNow is why a tidy that is due waits; told says whether people are to be told so.
 type notNow struct {
@@ -177,7 +177,7 @@ func (d *Desk) tidy(ctx context.Context, in *store.Store, s store.Schedule, due 
 		return err
 	}
 	if !backed {
-		return &notNow{fmt.Sprintf("It waits for a backup of %s: it deletes data, which no rollback brings back. Record one, and it is carried out.", envs.Production.Name), true}
+		return &notNow{fmt.Sprintf("It waits for a backup of %s: it deletes data, which no rollback restores. Record one, and it is carried out.", envs.Production.Name), true}
 	}
 	who := s.MadeBy + "’s schedule"
 	work := &schedule.Work{Schedule: s.ID, At: d.Now(), Keys: slices.Sorted(slices.Values(keys)), Most: s.Schedule.V.Tidy.Most}

@@ -84,7 +84,7 @@ func (p Place) RevealToken() (string, error) {
 		return p.Token, nil
 	}
 	if !slices.Contains(p.Variables, name) {
-		return "", &NoAccess{fmt.Sprintf("The token of %s is to come from the environment variable %s, which no token may come from. Whoever runs Tide Marker lists the variables that may be named in TIDEMARKER_TOKEN_VARIABLES", p.Environment, name)}
+		return "", &NoAccess{fmt.Sprintf("The token of %s is to come from the environment variable %s, which no token may come from. The administrator of the server lists the variables that may be named in TIDEMARKER_TOKEN_VARIABLES", p.Environment, name)}
 	}
 	token := os.Getenv(name)
 	if token == "" {

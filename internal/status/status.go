@@ -27,7 +27,7 @@ var (
 	Looks = made.NewCounterVec(prometheus.CounterOpts{Name: "tidemarker_looks_total",
 		Help: "Looks at pages and journeys taken, by whether they could be made."}, []string{"outcome"})
 	BrowsersStarted = made.NewCounter(prometheus.CounterOpts{Name: "tidemarker_browsers_started_total",
-		Help: "How often Chromium was started, also anew after it had died."})
+		Help: "How often Chromium was started, including restarts after it died."})
 	TabsOpen = made.NewGauge(prometheus.GaugeOpts{Name: "tidemarker_tabs_open",
 		Help: "Browser tabs that are open now."})
 	ConnectorSeconds = made.NewHistogramVec(prometheus.HistogramOpts{Name: "tidemarker_connector_request_duration_seconds",

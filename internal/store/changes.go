@@ -71,6 +71,13 @@ func (s *Store) EditChange(ctx context.Context, c Change, version int) (ok bool,
 	return s.changed(ctx, "the change", editChangeSQL, c.ID, version, c.Title, c.Reason, c.Effect, c.Edits, c.State, c.Base, c.EditedBy)
 }
 
+// DescribeChange replaces a change's words, and nothing of what it does, on condition that nobody else edited it since that
+// version; ok is false when somebody did.
+func (s *Store) DescribeChange(ctx context.Context, c Change, version int) (ok bool, err error) {
+	return s.changed(ctx, "the change", `UPDATE changes SET title = $3, reason = $4, effect = $5, edited_by = $6, version = version + 1, updated_at = now() WHERE id = $1 AND version = $2`,
+		c.ID, version, c.Title, c.Reason, c.Effect, c.EditedBy)
+}
+
 // SplitChange edits a change and begins those that follow it, each after the one before,
 // all at once or not at all. ok is false when somebody edited the change since its
 // version.

@@ -29,7 +29,7 @@ type Climb struct {
 const climbColumns = `id, site_id, change_id, climb, opens, most_looks, waits, stop_asked, who, created_at, over_at`
 
 // ErrClimbing says that a site has a climb that is not over.
-var ErrClimbing = errors.New("a climb is under way on this site. Wait for it, or stop it")
+var ErrClimbing = errors.New("a step-up is running on this site. Wait for it, or stop it")
 
 // NewClimb records a climb; [ErrClimbing] while the site has another that is not over.
 func (s *Store) NewClimb(ctx context.Context, c Climb) (int64, error) {

@@ -135,7 +135,7 @@ func TestEvidenceIsKeptAsTheSiteSays(t *testing.T) {
 	assert.False(t, p.gone(recent))
 	assert.True(t, p.has(recentPicture))
 	assert.True(t, p.has(recentOwn))
-	assert.False(t, p.gone(current), "the mark in use, for ever")
+	assert.False(t, p.gone(current), "the mark in use, forever")
 	assert.True(t, p.has(currentPicture))
 	assert.True(t, p.has(currentOwn))
 	marks, err := s.Marks(ctx, p.env.ID, 10)

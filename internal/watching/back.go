@@ -44,10 +44,10 @@ func (t *turn) announce(ctx context.Context, l *store.WatchLook) error {
 	}
 	at := t.now().Add(rule.Announced())
 	t.w.BackAt, t.w.BackWhy = &at, why
-	said := fmt.Sprintf("“%s” goes back by itself in %s, as the site says, unless somebody says no. %s", t.change.Title, words.Span(int(rule.Announced().Seconds())), why)
+	said := fmt.Sprintf("“%s” is rolled back automatically in %s, as this site's rules say, unless somebody stops it. %s", t.change.Title, words.Span(int(rule.Announced().Seconds())), why)
 	if no := release.NotByItself(situation); no != "" {
 		t.w.BackRefused = no
-		said = fmt.Sprintf("“%s” would go back by itself, and does not: %s %s", t.change.Title, no, why)
+		said = fmt.Sprintf("“%s” would be rolled back automatically, but is not: %s %s", t.change.Title, no, why)
 	}
 	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, notice.GoingBack, nil, said))
 }
@@ -85,7 +85,7 @@ func (t *turn) goBack(ctx context.Context) error {
 	}
 	if no != "" {
 		t.w.BackRefused = no
-		return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, notice.GoingBack, nil, fmt.Sprintf("“%s” did not go back by itself: %s", t.change.Title, no)), t.tell(ctx))
+		return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, notice.GoingBack, nil, fmt.Sprintf("“%s” was not rolled back automatically: %s", t.change.Title, no)), t.tell(ctx))
 	}
 	runs, err := t.s.ChangeRuns(ctx, t.change.ID)
 	if err != nil {
@@ -97,7 +97,7 @@ func (t *turn) goBack(ctx context.Context) error {
 		}
 	}
 	t.change.State = release.RollingBack
-	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, notice.GoingBack, t.w.BackRunID, fmt.Sprintf("“%s” goes back by itself. %s", t.change.Title, t.w.BackWhy)), t.tell(ctx))
+	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, notice.GoingBack, t.w.BackRunID, fmt.Sprintf("“%s” is rolled back automatically. %s", t.change.Title, t.w.BackWhy)), t.tell(ctx))
 }
 
 // stillThere says that going back did not bring the change back from production: it is tried once, and then it is a person's.
@@ -107,7 +107,7 @@ func (t *turn) stillThere(ctx context.Context) error {
 		return err
 	}
 	t.w.BackRefused = fmt.Sprintf("it was tried (run %d), and production still has the change. %s", r.ID, r.Summary)
-	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, notice.GoingBack, t.w.BackRunID, fmt.Sprintf("“%s” did not go back by itself: %s", t.change.Title, t.w.BackRefused)), t.tell(ctx))
+	return errors.Join(t.s.SaveWatch(ctx, t.w), t.note(ctx, notice.GoingBack, t.w.BackRunID, fmt.Sprintf("“%s” was not rolled back automatically: %s", t.change.Title, t.w.BackRefused)), t.tell(ctx))
 }
 
 // Conflict says that something cannot be done with a watch now.
@@ -119,14 +119,14 @@ func (e *Conflict) Error() string { return e.Why }
 func (d *Desk) SayNo(ctx context.Context, id int64, who, why string) error {
 	return d.taken(ctx, id, func(t *turn) error {
 		if t.w.BackAt == nil || t.w.BackRefused != "" || t.w.BackRunID != nil {
-			return &Conflict{"Nothing is announced to go back by itself, or it went already."}
+			return &Conflict{"Nothing is announced to be rolled back automatically, or it went already."}
 		}
 		t.w.BackRefused = who + " said no"
 		if why != "" {
 			t.w.BackRefused += ": " + why
 		}
 		return errors.Join(t.s.SaveWatch(ctx, t.w), t.s.Record(ctx, store.Event{SiteID: t.w.SiteID, EnvironmentID: &t.w.EnvironmentID, ChangeID: &t.w.ChangeID, Kind: "watch", Who: who,
-			Text: fmt.Sprintf("“%s” does not go back by itself: %s.", t.change.Title, t.w.BackRefused)}), t.tell(ctx))
+			Text: fmt.Sprintf("“%s” is not rolled back automatically: %s.", t.change.Title, t.w.BackRefused)}), t.tell(ctx))
 	})
 }
 
@@ -151,7 +151,7 @@ func (d *Desk) Settle(ctx context.Context, changeID int64, who, why string) erro
 		if ok, err := t.s.MoveChange(ctx, c.ID, c.State, to, fmt.Sprintf("Settled by %s: %s", who, why)); err != nil || !ok {
 			return errors.Join(err, map[bool]error{false: &Conflict{"The change has moved on since. Load it again."}}[ok])
 		}
-		t.w.State, t.w.Why = watch.Settled, fmt.Sprintf("%s says that it stands: %s", who, why)
+		t.w.State, t.w.Why = watch.Settled, fmt.Sprintf("%s settled it: %s", who, why)
 		return errors.Join(t.s.SaveWatch(ctx, t.w), t.s.Record(ctx, store.Event{SiteID: t.w.SiteID, EnvironmentID: &t.w.EnvironmentID, ChangeID: &c.ID, Kind: "watch", Who: who,
 			Text: fmt.Sprintf("“%s” is settled by a person, although: %s %s", c.Title, of[0].Why, why)}), t.tell(ctx))
 	})

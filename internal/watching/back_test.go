@@ -34,7 +34,7 @@ func TestAChangeGoesBackByItselfWhereTheSiteSaysSo(t *testing.T) {
 	require.NotNil(t, w.BackAt)
 	assert.Equal(t, b.now.Add(15*time.Minute), w.BackAt.UTC())
 	assert.Contains(t, w.BackWhy, "Buying does not work")
-	b.told("goes back by itself in 15 minutes, as the site says, unless somebody says no")
+	b.told("is rolled back automatically in 15 minutes, as this site's rules say, unless somebody stops it")
 	b.now = b.now.Add(14 * time.Minute)
 	b.goOn()
 	assert.Equal(t, release.Marked, b.state(b.change))
@@ -52,7 +52,7 @@ func TestAChangeGoesBackByItselfWhereTheSiteSaysSo(t *testing.T) {
 	require.NoError(t, err)
 	b.goOn()
 	assert.Equal(t, watch.Ended, b.watch(b.id).State)
-	assert.Contains(t, b.watch(b.id).Why, "It went back by itself")
+	assert.Contains(t, b.watch(b.id).Why, "It was rolled back automatically")
 	for _, l := range b.looks(b.id)[1:] {
 		assert.Equal(t, watch.LeftOut, l.State)
 	}
@@ -82,7 +82,7 @@ func TestGoingBackThatDoesNotSucceedIsAPersons(t *testing.T) {
 	w := b.watch(b.id)
 	assert.Equal(t, first, w.BackRunID, "it is not tried again and again")
 	assert.Contains(t, w.BackRefused, "production still has the change")
-	b.told("did not go back by itself")
+	b.told("was not rolled back automatically")
 	assert.Equal(t, release.Promoted, b.state(b.change))
 }
 
@@ -95,7 +95,7 @@ func TestSomebodyMaySayNo(t *testing.T) {
 	b.day(clear)
 	assert.Equal(t, release.Marked, b.state(b.change))
 	assert.Equal(t, watch.Waits, b.watch(b.id).State)
-	b.told("does not go back by itself: vera said no: the sale ends tonight.")
+	b.told("is not rolled back automatically: vera said no: the sale ends tonight.")
 }
 
 func TestNothingGoesBackByItselfFromUnderALaterChange(t *testing.T) {

@@ -111,9 +111,9 @@ func (t *turn) take(ctx context.Context) error {
 func (t *turn) goneBecause() string {
 	switch {
 	case t.w.BackRunID != nil && t.w.BackRefused == "":
-		return fmt.Sprintf("It went back by itself, and is %s. %s", t.change.State, t.change.Explanation)
+		return fmt.Sprintf("It was rolled back automatically and is %s. %s", t.change.State, t.change.Explanation)
 	case t.change.State == release.Settled:
-		return "It was settled meanwhile."
+		return "It was settled in the meantime."
 	}
 	return fmt.Sprintf("The change is %s.", t.change.State)
 }

@@ -218,7 +218,7 @@ func TestWhatIsFoundWaitsForAPerson(t *testing.T) {
 	assert.Equal(t, watch.OfChange, b.looks(b.id)[0].Held.V[0].Blame)
 	b.day(clear)
 	assert.Equal(t, watch.Waits, b.watch(b.id).State)
-	assert.Nil(t, b.watch(b.id).BackAt, "nothing goes back by itself unless the site says so")
+	assert.Nil(t, b.watch(b.id).BackAt, "nothing is rolled back automatically unless the site says so")
 	b.told("it is not settled")
 
 	require.ErrorAs(t, b.SayNo(t.Context(), b.id, "vera", ""), new(*watching.Conflict))
@@ -306,7 +306,7 @@ func TestProductionThatWasChangedOutsideIsNotLookedAt(t *testing.T) {
 		b.goOn()
 		b.now = b.now.Add(2 * time.Hour)
 	}
-	assert.Equal(t, watch.Waits, b.watch(b.id).State, "it is not tried for ever")
+	assert.Equal(t, watch.Waits, b.watch(b.id).State, "it is not tried forever")
 }
 
 func TestALookThatBeganOnceIsNotTriedForEver(t *testing.T) {

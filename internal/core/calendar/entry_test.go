@@ -171,15 +171,15 @@ func TestWhyNothingMayGoOutIsSaidWithWhenItMay(t *testing.T) {
 	sale := line(t, calendar.Entry{Kind: calendar.Freeze, Title: "Sale week", Begins: "2026-11-27T18:00", Ends: "2026-11-30T08:00", Zone: "Europe/Vienna"})
 	nights := line(t, calendar.Entry{Kind: calendar.Window, Title: "Nights", Begins: "2026-11-02T22:00", Ends: "2026-11-03T05:30", Zone: "Europe/Vienna", Rule: "FREQ=WEEKLY;BYDAY=MO,TU"})
 	both := []calendar.Line{sale, nights}
-	assert.Equal(t, "Frozen until Mon 30 Nov 2026, 08:00 CET: “Sale week”. Nothing is promoted; rolling back is possible. The next time to promote begins Mon 30 Nov 2026, 22:00 CET.",
+	assert.Equal(t, "Frozen until Mon 30 Nov 2026, 08:00 CET: “Sale week”. Nothing is promoted; rolling back is possible. The next time to promote starts Mon 30 Nov 2026, 22:00 CET.",
 		calendar.Why(both, moment(t, "2026-11-28T01:00:00Z")))
-	assert.Equal(t, "Promotions go out in windows, and none is open. The next time to promote begins Mon 30 Nov 2026, 22:00 CET.", calendar.Why(both, moment(t, "2026-11-30T12:00:00Z")))
+	assert.Equal(t, "Promotions go out in windows, and none is open. The next time to promote starts Mon 30 Nov 2026, 22:00 CET.", calendar.Why(both, moment(t, "2026-11-30T12:00:00Z")))
 	assert.Empty(t, calendar.Why(both, moment(t, "2026-11-30T21:00:00Z")))
 	assert.Empty(t, calendar.Why([]calendar.Line{sale}, moment(t, "2026-11-30T07:00:00Z")), "a freeze ends at its end")
 	assert.NotEmpty(t, calendar.Why([]calendar.Line{sale}, moment(t, "2026-11-27T17:00:00Z")), "and begins at its beginning")
 	assert.Empty(t, calendar.Why(nil, moment(t, "2026-11-28T01:00:00Z")))
 	over := line(t, calendar.Entry{Kind: calendar.Window, Title: "Once", Begins: "2026-11-02T22:00", Ends: "2026-11-03T05:30", Zone: "UTC"})
-	assert.Contains(t, calendar.Why([]calendar.Line{over}, moment(t, "2026-12-02T22:00:00Z")), "No time to promote is to come")
+	assert.Contains(t, calendar.Why([]calendar.Line{over}, moment(t, "2026-12-02T22:00:00Z")), "There is no time to promote")
 }
 
 func TestAnHourThatClocksLeaveOutIsNoOccurrence(t *testing.T) {

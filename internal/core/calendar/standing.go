@@ -68,9 +68,9 @@ func Why(lines []Line, t time.Time) string {
 	if s.Open() {
 		return ""
 	}
-	next := "No time to promote is to come in the next 400 days."
+	next := "There is no time to promote in the next 400 days."
 	if at, ok := Opens(lines, t); ok {
-		next = "The next time to promote begins " + said(at) + "."
+		next = "The next time to promote starts " + said(at) + "."
 	}
 	if s.Freeze != nil {
 		return fmt.Sprintf("Frozen until %s: “%s”. Nothing is promoted; rolling back is possible. %s", said(s.Freeze.Ends), s.Freeze.Entry.Title, next)

@@ -295,7 +295,7 @@ func (c Climb) mend(s Site, step Step, dropped []Dropped, excluded []Exclusion) 
 	}
 	if c.Mends > mostMends {
 		for _, key := range c.added() {
-			dropped = append(dropped, Dropped{key, fmt.Sprintf("%s was mended %d times and did not pass.", c.bundle(), mostMends)})
+			dropped = append(dropped, Dropped{key, fmt.Sprintf("%s was fixed %d times and did not pass.", c.bundle(), mostMends)})
 		}
 	}
 	for _, d := range dropped {

@@ -62,7 +62,7 @@ func Candidates(list settings.Definition, marked evidence.Look, found []evidence
 	for _, h := range foreseen {
 		for _, e := range h.Exclude {
 			if e.Key == list.Key && h.Outcome == foresight.Right {
-				add(e.Pattern, "It was foreseen: "+h.Title, 20)
+				add(e.Pattern, "It was predicted: "+h.Title, 20)
 			}
 		}
 	}

@@ -91,7 +91,7 @@ func TestWhatWasForeseenAndCameIsTriedFirst(t *testing.T) {
 	require.Equal(t, settings.Role("js-exclude-defer"), list.Role)
 	got := culprit.Candidates(list, marked(), []evidence.Finding{undefined}, nil, held(foresight.Right))
 	assert.Equal(t, "/assets/grove.js", got[0].Pattern, "although no page loads it under that address")
-	assert.Equal(t, "It was foreseen: A script uses Moss", got[0].Why)
+	assert.Equal(t, "It was predicted: A script uses Moss", got[0].Why)
 	assert.NotContains(t, patterns(culprit.Candidates(list, marked(), []evidence.Finding{undefined}, nil, held(foresight.Wrong))), "/assets/grove.js")
 
 	parts := []culprit.Part{{Key: "scripts.defer", Value: true}, {Key: "scripts.delay", Value: true}}

@@ -109,7 +109,7 @@ func TestTheEvidenceSaysWhatIsLikely(t *testing.T) {
 	}{
 		{evidence.Finding{Kind: evidence.MissingKind, Severity: evidence.Broken, Title: "Scripts are loaded later than the page"}, "scripts.delay"},
 		{evidence.Finding{Kind: evidence.PictureKind, Severity: evidence.Broken, Title: "nav is drawn otherwise"}, "styles.compact"},
-		{evidence.Finding{Kind: evidence.LeakKind, Severity: evidence.Broken, Title: "A stranger is shown it"}, "pages.cache"},
+		{evidence.Finding{Kind: evidence.LeakKind, Severity: evidence.Broken, Title: "A visitor is shown it"}, "pages.cache"},
 		{evidence.Finding{Kind: evidence.PolicyKind, Severity: evidence.Broken, Title: "“Defer scripts” holds for nothing"}, "scripts.defer"},
 	} {
 		assert.Equal(t, tc.want, first(tc.f), tc.f.Title)

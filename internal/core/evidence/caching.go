@@ -113,7 +113,9 @@ func section(page string) string {
 // kept ties what somebody is shown who was here before under what their browser may keep: that
 // it may show the page again without asking explains what it shows then.
 func (t *tying) kept() {
-	root := slices.IndexFunc(t.findings, func(f Finding) bool { return f.Part == string(StaleKind)+": kept page" && f.Severity != Note })
+	root := slices.IndexFunc(t.findings, func(f Finding) bool {
+		return f.Part == string(StaleKind)+": page in the browser cache" && f.Severity != Note
+	})
 	if root < 0 {
 		return
 	}

@@ -24,7 +24,7 @@ func causesIn(f []Finding) map[string]bool {
 func TestWhatThePageCacheDoesWrongIsOneCause(t *testing.T) {
 	at := func(page, persona string) Key { return Key{Page: page, Persona: persona, Device: "desktop"} }
 	known := Follows("/cart", PolicyKind, Broken, "A page that must never be cached can be", "", "uncovered /cart")
-	leak := at("/cart", "visitor").about(LeakKind, Broken, "A stranger is shown it").caused("shown")
+	leak := at("/cart", "visitor").about(LeakKind, Broken, "A visitor is shown it").caused("shown")
 	form := at("/checkout", "visitor").about(FormKind, Broken, "A form's token is the same for everybody").caused("token")
 	stops := Key{Page: "/checkout?x=1", Journey: "buying", Persona: "visitor", Device: "desktop"}.about(JourneyKind, Broken, "buying stops").caused("buying, step 3")
 	elsewhere := Key{Page: "/search", Journey: "searching", Persona: "visitor", Device: "desktop"}.about(JourneyKind, Broken, "searching stops").caused("searching, step 1")
@@ -57,9 +57,9 @@ func TestAMissingRuleExplainsWhatStopsInItsSection(t *testing.T) {
 
 func TestWhatABrowserMayKeepExplainsWhatItShows(t *testing.T) {
 	at := Key{Page: "/", Persona: "visitor", Device: "desktop"}
-	may := at.about(StaleKind, Unsure, "Browsers keep the page itself").caused("kept page")
+	may := at.about(StaleKind, Unsure, "Browsers keep the page itself").caused("page in the browser cache")
 	may.Known = true
-	old := at.about(StaleKind, Broken, "Whoever was here before is not shown what was published").caused("here before: release")
+	old := at.about(StaleKind, Broken, "A returning visitor is not shown what was published").caused("here before: release")
 	f := Tie(Baseline{}, Look{}, []Finding{old, may})
 	assert.Equal(t, map[string]bool{may.Cause: true}, causesIn(f))
 	assert.Len(t, causesIn(Tie(Baseline{}, Look{}, []Finding{old})), 1, "a worker keeps it without a word")

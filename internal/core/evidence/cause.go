@@ -305,7 +305,7 @@ func hostFindings(k Key, before, now []Request) []Finding {
 			}
 		}
 		f := k.about(NotCheckedKind, Note, host+" was not asked: the site does not list it").
-			with("%s not sent to it, since only a site's own hosts are ever reached. What lacks here may come of that alone. Add the host to the site and look again.",
+			with("%s not sent to it, since only a site's own hosts are ever reached. What is missing here may come from that alone. Add the host to the site and look again.",
 				map[bool]string{true: "1 request was", false: fmt.Sprintf("%d requests were", n)}[n == 1]).dueTo(hostCause(host))
 		f.Host = host
 		out = append(out, f)

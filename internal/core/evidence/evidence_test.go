@@ -174,7 +174,7 @@ func TestEachKindOfPageDifference(t *testing.T) {
 		"a picture that was gone": {func(p *PageLook) {
 			p.Requests = append(slices.Clone(p.Requests), Request{URL: "http://s.example/gone.png", Kind: "image", Status: 404})
 		}, map[Kind]Severity{}},
-		"a stranger's host, stopped": {func(p *PageLook) {
+		"a visitor's host, stopped": {func(p *PageLook) {
 			p.Requests = []Request{{URL: "http://ads.example/", Kind: "script", Blocked: true, Failed: "blocked"}}
 		}, map[Kind]Severity{NotCheckedKind: Note}},
 		"a cart page is cached":        {func(p *PageLook) { p.Served = httpcache.Cached }, map[Kind]Severity{PolicyKind: Broken}},
@@ -295,9 +295,9 @@ func TestWhatAPageCacheConfusesIsFound(t *testing.T) {
 		want  Kind
 		says  string
 	}{
-		"a cart that a second stranger gets": {"cart", StrangerTwice, func(p *Probe) { p.Second = cached(p.Second) }, PolicyKind, "A cart page is served from the page cache"},
-		"an article that is cached":          {"article", StrangerTwice, func(p *Probe) { p.Second = cached(p.Second) }, "", ""},
-		"a name on a stranger's page":        {"article", StrangerTwice, func(p *Probe) { p.Second.PrivateTexts = []string{"Wren Oakham"} }, LeakKind, "belongs to somebody"},
+		"a cart that a second visitor gets": {"cart", StrangerTwice, func(p *Probe) { p.Second = cached(p.Second) }, PolicyKind, "A cart page is served from the page cache"},
+		"an article that is cached":         {"article", StrangerTwice, func(p *Probe) { p.Second = cached(p.Second) }, "", ""},
+		"a name on a visitor's page":        {"article", StrangerTwice, func(p *Probe) { p.Second.PrivateTexts = []string{"Wren Oakham"} }, LeakKind, "belongs to somebody"},
 		"one token for everybody": {"form", StrangerTwice, func(p *Probe) {
 			p.First.Tokens, p.Second, p.Fresh.Tokens = []string{"a"}, cached(Answer{Tokens: []string{"a"}}), []string{"b"}
 		}, FormKind, "same for everybody"},

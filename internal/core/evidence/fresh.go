@@ -72,7 +72,7 @@ func oldFindings(p Probe) []Finding {
 func publishedFindings(base Baseline, p Probe) []Finding {
 	if len(p.Fresh.PrivateTexts) == 0 {
 		return []Finding{p.about(NotCheckedKind, Unsure, "An edit does not show here at all").
-			with("“%s” was published, but the page, generated fresh, does not have the word made up for it. Is this a page that shows it?", p.Edit).caused("edit not shown anew")}
+			with("“%s” was published, but the page, generated fresh, does not have the word made up for it. Is this a page that shows it?", p.Edit).caused("edit not shown")}
 	}
 	if len(p.Second.PrivateTexts) > 0 || p.Allowed < 0 || p.Waited < float64(p.Allowed) {
 		return nil // it shows, or may take longer than was waited

@@ -62,9 +62,9 @@ func leakFindings(base Baseline, p Probe) []Finding {
 		k := p.Key
 		owner := k.Persona
 		k.Persona = site.Visitor
-		return []Finding{k.about(LeakKind, Broken, "A stranger is shown what belongs to "+owner).
-			with("Right after %s opened the page, a stranger's request was answered with %s %s.", owner, listed("", p.Second.PrivateTexts), p.Second.CacheNote).
-			caused("shown to a stranger")}
+		return []Finding{k.about(LeakKind, Broken, "A visitor is shown what belongs to "+owner).
+			with("Right after %s opened the page, a visitor's request was answered with %s %s.", owner, listed("", p.Second.PrivateTexts), p.Second.CacheNote).
+			caused("shown to a visitor")}
 	}
 	if !p.Second.Served.FromCache() {
 		return nil
@@ -83,9 +83,9 @@ func leakFindings(base Baseline, p Probe) []Finding {
 	k := p.Key
 	owner := k.Persona
 	k.Persona = site.Visitor
-	return []Finding{k.about(LeakKind, Broken, "A stranger is shown the page made for "+owner).
+	return []Finding{k.about(LeakKind, Broken, "A visitor is shown the page made for "+owner).
 		with("A cached copy was served that has %s.%s %s.", words.Count(len(foreign), "line that only "+owner+" gets"), listed(" Lines: ", foreign), p.Second.CacheNote).
-		caused("shown to a stranger")}
+		caused("shown to a visitor")}
 }
 
 // personal tells whether a line was steadily there for who asked first and for nobody else,

@@ -21,10 +21,10 @@ func TestAStrangerMustNotBeShownAPersonasPage(t *testing.T) {
 	f := CompareProbe(mark(), cart)
 	require.Len(t, f, 1)
 	assert.Equal(t, LeakKind, f[0].Kind)
-	assert.Equal(t, "visitor", f[0].Persona, "it is the stranger who sees it")
+	assert.Equal(t, "visitor", f[0].Persona, "it is the visitor who sees it")
 	assert.Empty(t, CompareProbe(Baseline{}, cart), "nothing is known of whose it is")
 	others := PageLook{Key: Key{"/news", "", "visitor", "desktop"}, Lines: []Line{{Text: "Mane block", Box: -1}}}
-	assert.Empty(t, CompareProbe(mark(others), cart), "a line that strangers are shown elsewhere is nobody's own")
+	assert.Empty(t, CompareProbe(mark(others), cart), "a line that visitors are shown elsewhere is nobody's own")
 	turning := mark(PageLook{Key: cart.Key, Outline: []Box{{Path: "#quote", Parent: -1}}, Lines: []Line{{Text: "Mane block", Box: 0}}})
 	turning.Volatile[cart.Key] = Volatile{Paths: []string{"#quote"}}
 	assert.Empty(t, CompareProbe(turning, cart), "a quotation that turns is nobody's own, either")

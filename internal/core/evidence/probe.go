@@ -195,8 +195,8 @@ func ownFindings(base Baseline, p Probe) []Finding {
 // that shows a stranger what is somebody's, and of one form token for everybody.
 func cachedFindings(base Baseline, p Probe) []Finding {
 	if len(p.Second.PrivateTexts) > 0 {
-		return []Finding{p.about(LeakKind, Broken, "A stranger is shown what belongs to somebody").
-			with("Without signing in a request was answered with %s %s.", listed("", p.Second.PrivateTexts), p.Second.CacheNote).caused("shown to a stranger")}
+		return []Finding{p.about(LeakKind, Broken, "A visitor is shown what belongs to somebody").
+			with("Without signing in a request was answered with %s %s.", listed("", p.Second.PrivateTexts), p.Second.CacheNote).caused("shown to a visitor")}
 	}
 	if !p.Second.Served.FromCache() {
 		return nil
@@ -208,7 +208,7 @@ func cachedFindings(base Baseline, p Probe) []Finding {
 	var out []Finding
 	if !site.Cacheable(p.Class) {
 		out = append(out, p.about(PolicyKind, Broken, cachedTitle(p.Class)).
-			with("The second stranger who asked was served the first one's copy. %s. Pages of this class are made for one person each time.", p.Second.CacheNote).caused("cached "+p.Class))
+			with("The second visitor who asked was served the first one's copy. %s. Pages of this class are made for one person each time.", p.Second.CacheNote).caused("cached "+p.Class))
 	}
 	return append(out, tokenFindings(m, p)...)
 }
@@ -282,7 +282,7 @@ func (p Probe) contradictions(base Baseline) []Finding {
 		case httpcache.VaryMissing:
 			severity = Unsure // whether a cache on the way confuses them is not seen here
 		}
-		out = append(out, p.about(kind, severity, "The page contradicts what it says of itself").with("%s %s.", text, p.Second.CacheNote).caused(string(k)))
+		out = append(out, p.about(kind, severity, "The page contradicts its own headers").with("%s %s.", text, p.Second.CacheNote).caused(string(k)))
 	}
 	return out
 }
@@ -316,8 +316,8 @@ func strangersFindings(base Baseline, p Probe) []Finding {
 	if m, there := base.earlier(p); !p.Second.Served.FromCache() || len(gone) == 0 || there && len(lacking(m)) > 0 {
 		return nil
 	}
-	return []Finding{p.about(VariantKind, Broken, p.Persona+" is served the page made for a stranger").
-		with("Right after a stranger opened the page, %s got a cached copy. Generated fresh, it has%s %s.", p.Persona, listed(" ", gone), p.Second.CacheNote).caused("the page of a stranger")}
+	return []Finding{p.about(VariantKind, Broken, p.Persona+" is served the page made for a visitor").
+		with("Right after a visitor opened the page, %s got a cached copy. Generated fresh, it has%s %s.", p.Persona, listed(" ", gone), p.Second.CacheNote).caused("the page of a visitor")}
 }
 
 // deviceFindings tell of one device's page served to another: the very same copy,

@@ -20,7 +20,7 @@ func OnlyReturning(found, fresh []Finding, now PageLook, pass int) []Finding {
 			continue // how it moves while it loads, and what its head says, is the others' to tell
 		}
 		kept := keptRequests(now)
-		f.Title = "Whoever was here before: " + lowerFirst(f.Title)
+		f.Title = "Returning visitors: " + lowerFirst(f.Title)
 		f.Detail = strings.TrimSpace(f.Detail + " A browser that is here for the first time does not have it." + listed(" Not asked for again: ", kept))
 		f.Pass, f.Region = pass, nil
 		cause := "what browsers keep"
@@ -59,7 +59,7 @@ func NotTheirsYet(base Baseline, first, now PageLook, private []string, pass int
 	if len(gone) == 0 {
 		return nil
 	}
-	f := now.about(StaleKind, Broken, fmt.Sprintf("Whoever was here before and signs in as %s is not shown what is theirs", now.Persona)).
+	f := now.about(StaleKind, Broken, fmt.Sprintf("A returning visitor who signs in as %s is not shown what is theirs", now.Persona)).
 		with("Their browser had the page from before; it lacks%s%s", listed(" ", gone), listed(" Not asked for again: ", keptRequests(now))).caused("here before: signed in")
 	f.Pass = pass
 	return []Finding{f}
@@ -78,7 +78,7 @@ func FirstAfterPurge(found []Finding, pass int) []Finding {
 	var out []Finding
 	for _, f := range found {
 		cause := f.Part
-		f.Title = "Whoever comes first after a purge: " + lowerFirst(f.Title)
+		f.Title = "The first visitor after a purge: " + lowerFirst(f.Title)
 		f.Detail = strings.TrimSpace(f.Detail + " Once the page is warm it is not so. Twice of two.")
 		f.Pass = pass
 		out = append(out, f.caused("first after a purge: "+cause))
@@ -97,7 +97,7 @@ func NotPublishedYet(p Probe, now PageLook, word string, pass int) []Finding {
 	if !kept {
 		return nil // it was asked for, and what was answered is the others' to tell
 	}
-	f := now.about(StaleKind, Broken, "Whoever was here before is not shown what was published").
+	f := now.about(StaleKind, Broken, "A returning visitor is not shown what was published").
 		with("“%s” was published, and the site serves it. Their browser did not ask, since it may keep the page.", p.Edit).caused("here before: release")
 	f.Pass = pass
 	return []Finding{f}

@@ -13,7 +13,7 @@ func TestWhatOnlySomebodySeesWhoWasHereBefore(t *testing.T) {
 	moved := now.about(PictureKind, Broken, "Looks different at nav").caused("nav")
 	f := OnlyReturning([]Finding{unstyled, now.about(ShiftKind, Unsure, "It jumps").caused("layout shift")}, nil, now, 1000)
 	require.Len(t, f, 1)
-	assert.Equal(t, "Whoever was here before: looks different at nav", f[0].Title)
+	assert.Equal(t, "Returning visitors: looks different at nav", f[0].Title)
 	assert.Contains(t, f[0].Detail, "Not asked for again: “/site.css”")
 	assert.Equal(t, "picture: here before: /site.css", f[0].Cause)
 	assert.Equal(t, 1000, f[0].Pass)

@@ -111,7 +111,7 @@ func focusFindings(m PageLook, rest Volatile, p PageLook) []Finding {
 	var out []Finding
 	if len(lost) > 0 {
 		out = append(out, p.about(ScriptErrorKind, Broken, "The keyboard no longer reaches "+lost[0]).
-			with("%s there and cannot be focused any more.%s", map[bool]string{true: "1 element is", false: fmt.Sprintf("%d elements are", len(lost))}[len(lost) == 1], listed(" ", lost)).caused("focus lost "+lost[0]))
+			with("%s there and can no longer be focused.%s", map[bool]string{true: "1 element is", false: fmt.Sprintf("%d elements are", len(lost))}[len(lost) == 1], listed(" ", lost)).caused("focus lost "+lost[0]))
 	}
 	for i := range before {
 		if i < len(after) && before[i] != after[i] {
@@ -244,13 +244,13 @@ func keptFindings(m, p PageLook) []Finding {
 	if len(assets) > 0 {
 		assets = unique(assets)
 		f := p.about(StaleKind, Unsure, "Browsers keep styles and scripts under an address that stays the same").
-			with("For %s nobody who was here before asks for%s again. After a release they go on with the old ones, with pages that are new.", inWords(longest), listed(" ", assets)).caused("kept assets")
+			with("For %s nobody who was here before asks for%s again. After a release they go on with the old ones, with pages that are new.", inWords(longest), listed(" ", assets)).caused("cached assets")
 		f.Known = true
 		out = append(out, f)
 	}
 	if len(pages) > 0 {
 		f := p.about(StaleKind, Unsure, "Browsers keep the page itself").
-			with("For %s whoever was here before is shown what they have, also after they signed in or put something in a basket.", inWords(longest)).caused("kept page")
+			with("For %s a returning visitor is shown what their browser has, also after they signed in or put something in a basket.", inWords(longest)).caused("page in the browser cache")
 		f.Known = true
 		out = append(out, f)
 	}
@@ -296,8 +296,8 @@ func linkFindings(base Baseline, p Probe) []Finding {
 		}
 		k := Key{Page: l.From, Persona: p.Persona, Device: p.Device}
 		if l.Past {
-			out = append(out, k.about(RequestKind, Broken, "An address leads nowhere any more: "+path).
-				with("%s linked to it when the mark was taken, and does not now. Whoever has it from before, such as a reader of feeds or a search engine, finds nothing. %s", l.From, why).caused("link "+path))
+			out = append(out, k.about(RequestKind, Broken, "An address is gone: "+path).
+				with("%s linked to it when the mark was taken, and does not now. A feed reader or search engine that has it finds nothing. %s", l.From, why).caused("link "+path))
 			continue
 		}
 		out = append(out, k.about(RequestKind, Broken, "A link leads nowhere: "+path).with("%s links to it. %s", l.From, why).caused("link "+path))

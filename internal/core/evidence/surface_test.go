@@ -19,7 +19,7 @@ func TestLinksThatLeadNowhereAreFound(t *testing.T) {
 	assert.Equal(t, "/kits", f[1].Page)
 	f = CompareProbe(base, links(map[string]Lead{"/feed.xml": {From: "/", Status: 404, Past: true}}))
 	require.Len(t, f, 1)
-	assert.Equal(t, "An address leads nowhere any more: /feed.xml", f[0].Title)
+	assert.Equal(t, "An address is gone: /feed.xml", f[0].Title)
 	assert.Equal(t, map[string]string{"/feed.xml": "/", "/account": "/"}, base.Led())
 	assert.Empty(t, CompareProbe(Baseline{}, links(map[string]Lead{"/x": {Status: 404}})), "nothing is known of before")
 }

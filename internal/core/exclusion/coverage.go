@@ -72,7 +72,7 @@ type Remark struct {
 	Pages []string   `json:"pages,omitempty" doc:"The first addresses concerned."`
 	Count int        `json:"count,omitempty"`
 	Share float64    `json:"share,omitempty" doc:"Of the pages that should be cached."`
-	Mend  *Mend      `json:"mend,omitempty" doc:"The smallest change that mends it."`
+	Mend  *Mend      `json:"mend,omitempty" doc:"The smallest change that fixes it."`
 }
 
 const mostPages = 12
@@ -172,7 +172,7 @@ func (c cover) lifetimes() []Remark {
 		}
 		if p.FormLives > 0 && p.FormLives < c.l.Lifetime {
 			out = append(out, Remark{Kind: Expires, Pages: []string{p.Path}, Count: 1, Mend: &Mend{Role: "path-exclude", Add: c.smallest([]string{p.Path})},
-				Text: fmt.Sprintf("The form on %s can be sent for %s, but the page is cached for %s. Whoever opens it later than that is refused.", p.Path, words.Span(p.FormLives), words.Span(c.l.Lifetime))})
+				Text: fmt.Sprintf("The form on %s can be sent for %s, but the page is cached for %s. Anybody who opens it later than that is refused.", p.Path, words.Span(p.FormLives), words.Span(c.l.Lifetime))})
 		}
 		if p.Shows > 0 && p.Shows < c.l.Lifetime && c.l.decides("always-refresh", p.Path) == nil {
 			out = append(out, Remark{Kind: Late, Pages: []string{p.Path}, Count: 1, Mend: &Mend{Role: "always-refresh", Add: []string{p.Path + "$"}},

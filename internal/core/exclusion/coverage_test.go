@@ -145,11 +145,11 @@ func TestWhatTheSettingsSayOfACell(t *testing.T) {
 		want  Policy
 		why   string
 	}{
-		"a stranger on an open page": {nil, "/kits", stranger, "", Shared, "Nothing excludes it"},
-		"the rule with most octets":  {nil, "/library/members/x", stranger, "", Never, "/library/members/"},
-		"somebody who is signed in":  {nil, "/kits", member, "", Never, "never served"},
-		"with a copy of their own":   {func(l *Layer) { l.LoggedIn = "own" }, "/kits", member, "", Own, "copies of their own"},
-		"as everybody":               {func(l *Layer) { l.LoggedIn = "naive" }, "/kits", member, "", Shared, "cached for all"},
+		"a visitor on an open page": {nil, "/kits", stranger, "", Shared, "Nothing excludes it"},
+		"the rule with most octets": {nil, "/library/members/x", stranger, "", Never, "/library/members/"},
+		"somebody who is signed in": {nil, "/kits", member, "", Never, "never served"},
+		"with a copy of their own":  {func(l *Layer) { l.LoggedIn = "own" }, "/kits", member, "", Own, "copies of their own"},
+		"as everybody":              {func(l *Layer) { l.LoggedIn = "naive" }, "/kits", member, "", Shared, "cached for all"},
 		"by a cookie": {func(l *Layer) {
 			l.LoggedIn = ""
 			l.Rules = append(l.Rules, Rule{Key: "c", Role: "cookie-exclude", Pattern: "s*"})

@@ -41,7 +41,7 @@ func TestWhatIsCachedLongerThanItIsGoodForIsRemarked(t *testing.T) {
 	l := Layer{On: true, Lifetime: 36000, Rules: []Rule{{Key: "fresh", Role: "always-refresh", Pattern: "/library"}}}
 	form := remarks(Coverage(l, k), Expires)
 	require.Len(t, form, 1)
-	assert.Equal(t, "The form on /contact can be sent for 1 hour, but the page is cached for 10 hours. Whoever opens it later than that is refused.", form[0].Text)
+	assert.Equal(t, "The form on /contact can be sent for 1 hour, but the page is cached for 10 hours. Anybody who opens it later than that is refused.", form[0].Text)
 	late := remarks(Coverage(l, k), Late)
 	require.Len(t, late, 1)
 	assert.Equal(t, []string{"/$"}, late[0].Mend.Add)

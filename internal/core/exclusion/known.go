@@ -63,14 +63,14 @@ func (r Remark) finding() (f evidence.Finding, weighs bool) {
 		title = fmt.Sprintf("“%s” keeps pages from being cached that should be", rule)
 		switch {
 		case r.Share >= 1:
-			severity, title = evidence.Broken, fmt.Sprintf("“%s” matches every page: nothing is cached any more", rule)
+			severity, title = evidence.Broken, fmt.Sprintf("“%s” matches every page: nothing is cached now", rule)
 		case r.Share < 0.5: // somebody excludes a page or two on purpose
 			severity = evidence.Note
 		}
 	case Both:
 		title = fmt.Sprintf("“%s” contradicts another rule", rule)
 	case Idle, Impossible:
-		title = fmt.Sprintf("“%s” matches nothing any more", rule)
+		title = fmt.Sprintf("“%s” matches nothing now", rule)
 	default:
 		return f, false
 	}
@@ -80,7 +80,7 @@ func (r Remark) finding() (f evidence.Finding, weighs bool) {
 	}
 	detail := r.Text
 	if r.Mend != nil && len(r.Mend.Add) > 0 {
-		detail += fmt.Sprintf(" It is mended by adding %s.", "“"+strings.Join(r.Mend.Add, "”, “")+"”")
+		detail += fmt.Sprintf(" It is fixed by adding %s.", "“"+strings.Join(r.Mend.Add, "”, “")+"”")
 	}
 	return evidence.Follows(page, kind, severity, title, detail, string(r.Kind)+" "+rule), true
 }
@@ -92,5 +92,5 @@ func NoLongerAtAll(before, now Layer) []evidence.Finding {
 		return nil
 	}
 	return []evidence.Finding{evidence.Follows("/", evidence.PolicyKind, evidence.Unsure, "Pages are no longer cached at all",
-		"With the mark's settings finished pages were kept and served again; now each is made anew for whoever asks.", "no longer cached")}
+		"With the mark's settings finished pages were cached and served again; now each is generated again for each visitor.", "no longer cached")}
 }

@@ -33,7 +33,7 @@ func TestContradictionsOfSettingsAreFindings(t *testing.T) {
 		title    string
 	}{
 		"a form outlives its page":             {layer(600, cart), evidence.FormKind, evidence.Broken, "/tickets", "A page is cached for longer than its form can be sent"},
-		"a rule matches everything":            {layer(60, cart, rule("path-exclude", "/")), evidence.PolicyKind, evidence.Broken, "/", "“/” matches every page: nothing is cached any more"},
+		"a rule matches everything":            {layer(60, cart, rule("path-exclude", "/")), evidence.PolicyKind, evidence.Broken, "/", "“/” matches every page: nothing is cached now"},
 		"a page that must never be is cached":  {layer(60), evidence.PolicyKind, evidence.Broken, "/cart", "A page that must never be cached can be"},
 		"a parameter that matters is ignored":  {layer(60, cart, rule("query-ignore", "q")), evidence.VariantKind, evidence.Broken, "/search?q=comet", "“q” is ignored although it makes another page"},
 		"a rule keeps one page from the cache": {layer(60, cart, rule("path-exclude", "/tickets")), evidence.PolicyKind, evidence.Note, "/tickets", "“/tickets” keeps pages from being cached that should be"},
@@ -65,7 +65,7 @@ func TestARuleThatMatchesNothingWeighsByWhetherItIsNew(t *testing.T) {
 	f := exclusion.NewFindings(exclusion.Layer{Rules: []exclusion.Rule{r}}, nil, idle)
 	require.Len(t, f, 1)
 	assert.Equal(t, evidence.Unsure, f[0].Severity)
-	assert.Equal(t, "“/old-shop” matches nothing any more", f[0].Title)
+	assert.Equal(t, "“/old-shop” matches nothing now", f[0].Title)
 	f = exclusion.NewFindings(exclusion.Layer{}, nil, idle)
 	require.Len(t, f, 1)
 	assert.Equal(t, evidence.Note, f[0].Severity)

@@ -49,9 +49,9 @@ func Moments(l Layer, pages []Page, agent string) []Moment {
 		if p.FormLives > 0 && p.FormLives < l.Lifetime {
 			add(FormsAged, p.FormLives+margin(p.FormLives), p.Path, fmt.Sprintf("Its form can be sent for %s, and the page is cached for %s.", words.Span(p.FormLives), words.Span(l.Lifetime)))
 		}
-		why := fmt.Sprintf("What is cached lives for %s; then the page is made anew.", words.Span(l.Lifetime))
+		why := fmt.Sprintf("What is cached lives for %s; then the page is generated again.", words.Span(l.Lifetime))
 		if l.Stale {
-			why = fmt.Sprintf("What is cached lives for %s; then the old page is served once more while it is made anew.", words.Span(l.Lifetime))
+			why = fmt.Sprintf("What is cached lives for %s; then the stale page is served once more while it is generated again.", words.Span(l.Lifetime))
 		}
 		add(Expired, l.Lifetime+margin(l.Lifetime), p.Path, why)
 	}

@@ -18,7 +18,7 @@ func TestMomentsFollowFromWhatLivesForHowLong(t *testing.T) {
 	assert.Equal(t, []string{"/", "/contact", "/ask", "/long"}, m[1].Pages)
 	assert.Contains(t, m[1].String(), "/, /contact, /ask and 1 more: What is cached lives for 10 minutes")
 	l.Stale = true
-	assert.Contains(t, Moments(l, pages, "")[1].Why, "the old page is served once more")
+	assert.Contains(t, Moments(l, pages, "")[1].Why, "the stale page is served once more")
 	l.On = false
 	assert.Empty(t, Moments(l, pages, ""), "nothing is cached")
 	assert.Empty(t, Moments(Layer{On: true}, pages, ""), "no setting says for how long")

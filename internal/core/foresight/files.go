@@ -169,7 +169,7 @@ func (s *sight) kept(p Page) {
 		}
 	}
 	if len(names) > 0 {
-		s.sees(p.at(), Prediction{Key: key, Kind: KeptOld, About: "files", Sure: true, Title: "Whoever was on {pages} before goes on with old files after the next release",
+		s.sees(p.at(), Prediction{Key: key, Kind: KeptOld, About: "files", Sure: true, Title: "Returning visitors on {pages} keep old files after the next release",
 			Why: fmt.Sprintf("Nothing in the address of %s says which version it is (%d such files on %s).", names[0], len(names), p.Look.Page)})
 	}
 }

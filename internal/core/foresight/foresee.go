@@ -29,7 +29,7 @@ const (
 	Small      Kind = "small"         // pictures are drawn wider than they are sent
 	OnDemand   Kind = "on demand"     // a frame is not there until somebody asks
 	Host       Kind = "host"          // files come from a host that does not answer as is needed
-	KeptOld    Kind = "kept old"      // browsers keep files under addresses that do not change with them
+	KeptOld    Kind = "cached old"    // browsers keep files under addresses that do not change with them
 	SameFile   Kind = "same file"     // two files become one address
 	Contradict Kind = "contradiction" // what the settings and what is known say
 )

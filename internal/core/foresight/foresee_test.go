@@ -162,7 +162,7 @@ func TestStylesAndFiles(t *testing.T) {
 		{"a frame", `<iframe src="/map"></iframe>`, settings.Values{"lazyframes": true}, []string{"on demand: frames"}},
 		{"a host that is not the site's", sheets, settings.Values{"host": "https://files.test"}, []string{"host: files.test"}},
 		{"no host at all", sheets, settings.Values{"host": "files"}, []string{"host: files"}},
-		{"kept for long", sheets, settings.Values{"browsercache": true}, []string{"kept old: files"}},
+		{"kept for long", sheets, settings.Values{"browsercache": true}, []string{"cached old: files"}},
 		{"with a version", `<link rel="stylesheet" href="/a.css?v=3"><script src="/app.0a1b2c3d4e.js"></script>`, settings.Values{"browsercache": true}, []string{}},
 		{"two files at one address", `<script src="/v.js?1"></script><script src="/v.js?2"></script>`, settings.Values{"querystrip": true}, []string{"same file: /v.js"}},
 		{"nothing", sheets + library, settings.Values{}, []string{}},

@@ -27,7 +27,7 @@ type Held struct {
 // Record is what was foreseen of a change, held against a run of it.
 type Record struct {
 	Held   []Held   `json:"held"`
-	Missed []string `json:"missed" doc:"What was found and not foreseen, of what can be: the first finding of each cause."`
+	Missed []string `json:"missed" doc:"What was found and not predicted, of what can be: the first finding of each cause."`
 }
 
 // Count is how many predictions had an outcome.

@@ -10,9 +10,9 @@ import (
 // strangers see, on each of its devices, for strangers who come for the first time and are served from the
 // page cache.
 type Scope struct {
-	Pages    []string `json:"pages,omitempty" doc:"Paths of the test plan. Empty: of each class the first that strangers see."`
+	Pages    []string `json:"pages,omitempty" doc:"Paths of the test plan. Empty: of each class the first that visitors see."`
 	Devices  []string `json:"devices,omitempty" doc:"Empty: all that the pages have." enum:"desktop,phone"`
-	Personas []string `json:"personas,omitempty" doc:"Empty: strangers."`
+	Personas []string `json:"personas,omitempty" doc:"Empty: visitors."`
 	Repeat   bool     `json:"repeat,omitempty" doc:"Also with what the first visit left in the browser."`
 	Uncached bool     `json:"uncached,omitempty" doc:"Also without the page cache."`
 	Film     bool     `json:"film,omitempty" doc:"Also how the page comes into view."`

@@ -53,7 +53,7 @@ type About struct {
 // Topics are all topics, those first that are the most urgent.
 var Topics = []About{
 	{Broken, "Production is broken, or may be", people.Work, false, AtOnce},
-	{GoingBack, "A change goes back by itself, or went", people.Work, false, AtOnce},
+	{GoingBack, "A change is being or was rolled back automatically", people.Work, false, AtOnce},
 	{Unknown, "Nobody knows what an environment has", people.Work, false, AtOnce},
 	{Asked, "An approval is asked for", people.Decide, false, AtOnce},
 	{Decided, "What you asked for was decided", people.See, true, AtOnce},

@@ -72,13 +72,13 @@ func mayTry(s Situation) string {
 	return first(s.Busy, s.StagingUnknown, s.StagingDrift, s.Follows,
 		when(s.Edits == 0, "Nothing differs from production yet. Change a setting first."),
 		blocked,
-		when(s.Irreversible && !s.BackedUp, "It deletes data on staging, which no rollback brings back. Record a backup of staging first."),
+		when(s.Irreversible && !s.BackedUp, "It deletes data on staging, which no rollback restores. Record a backup of staging first."),
 		when(!s.StagingHasMark, "Staging has no mark to compare with. Take one first."))
 }
 
 func mayPromote(s Situation) string {
 	if s.Irreversible {
-		return "The change deletes data, which no rollback brings back. That never rides along in a promotion."
+		return "The change deletes data, which no rollback restores. That never rides along in a promotion."
 	}
 	return mayReach(s)
 }
@@ -86,7 +86,7 @@ func mayPromote(s Situation) string {
 func mayTidy(s Situation) string {
 	return first(
 		when(!s.OnlyTidies, "It changes more than what deletes data. A tidy is a change of its own; take the rest out."),
-		when(!s.ProductionBacked, "It deletes data on production, which no rollback brings back. Record a backup of production first."),
+		when(!s.ProductionBacked, "It deletes data on production, which no rollback restores. Record a backup of production first."),
 		mayReach(s))
 }
 
@@ -97,14 +97,14 @@ func mayReach(s Situation) string {
 		when(s.Fingerprint != s.Checked, "It was edited after the check. Only what was checked can be promoted; try it again."),
 		when(s.Verdict != evidence.VerdictClear, fmt.Sprintf("The check on staging is %s. Only a clear one can be promoted.", s.Verdict)),
 		when(s.Staging != s.Checked, "Staging no longer has the settings that were checked. Try it again."),
-		when(s.Production != s.Base && s.Production != s.Fingerprint, "Production has been changed since this change was begun. Begin again from what it has now, and try it again."),
-		when(!s.ProductionHasMark, "Production has no mark to go back to. Take one first."),
+		when(s.Production != s.Base && s.Production != s.Fingerprint, "Production has changed since this change was started. Rebase it on production, then try it again."),
+		when(!s.ProductionHasMark, "Production has no mark to roll back to. Take one first."),
 		when(s.Production != s.Fingerprint, s.Calendar))
 }
 
 func mayRebase(s Situation) string {
 	return first(s.Busy, s.ProductionUnknown, s.ProductionDrift,
-		when(s.Base == s.Production || s.Production == s.Fingerprint, "Production has what this change was begun from."))
+		when(s.Base == s.Production || s.Production == s.Fingerprint, "Production has what this change started from."))
 }
 
 func mayAccept(s Situation) string {
@@ -116,7 +116,7 @@ func mayAccept(s Situation) string {
 // NotByItself is why a change does not go back by itself, "" when it may: what deleted data never does, and what others were
 // promoted on top of is for a person.
 func NotByItself(s Situation) string {
-	return first(when(s.Irreversible, "It deletes data, and that never goes back by itself."), when(!s.ProductionChange, "Production no longer has it."),
+	return first(when(s.Irreversible, "It deletes data, and that is never rolled back automatically."), when(!s.ProductionChange, "Production no longer has it."),
 		when(len(s.OnTop) > 0 || s.Other, "Something else was brought to production after it. A person has to decide."), s.ProductionDrift)
 }
 

@@ -26,12 +26,12 @@ func TestOnlyWhatWasCheckedClearCanBePromoted(t *testing.T) {
 	}{
 		"edited after the check":      {func(s *Situation) { s.Fingerprint = "newer" }, "edited after the check"},
 		"staging changed since":       {func(s *Situation) { s.Staging = "other" }, "no longer has the settings that were checked"},
-		"production changed since":    {func(s *Situation) { s.Production = "theirs" }, "Production has been changed"},
+		"production changed since":    {func(s *Situation) { s.Production = "theirs" }, "Production has changed"},
 		"broken":                      {func(s *Situation) { s.Verdict = evidence.VerdictBroken }, "is broken"},
 		"unsure":                      {func(s *Situation) { s.Verdict = evidence.VerdictUnsure }, "is unsure"},
 		"could not look":              {func(s *Situation) { s.Verdict = evidence.VerdictNotChecked }, "is not checked"},
 		"never checked":               {func(s *Situation) { s.Verdict, s.Checked = "", "" }, "has not been checked"},
-		"no way back":                 {func(s *Situation) { s.ProductionHasMark = false }, "no mark to go back to"},
+		"no way back":                 {func(s *Situation) { s.ProductionHasMark = false }, "no mark to roll back to"},
 		"production drifted":          {func(s *Situation) { s.ProductionDrift = "production was changed outside." }, "production was changed outside."},
 		"staging drifted":             {func(s *Situation) { s.StagingDrift = "staging was changed outside." }, "staging was changed outside."},
 		"it deletes data":             {func(s *Situation) { s.Irreversible = true }, "never rides along in a promotion"},
@@ -152,7 +152,7 @@ func TestNothingActsOnTopOfWhatIsNotKnown(t *testing.T) {
 func TestAChangeIsBegunAgainFromWhatProductionHasNow(t *testing.T) {
 	s := promotable()
 	_, err := Apply(s, Rebase)
-	require.Error(t, err, "production has what it was begun from")
+	require.Error(t, err, "production has what it started from")
 	s.Production = "theirs"
 	to, err := Apply(s, Rebase)
 	require.NoError(t, err)

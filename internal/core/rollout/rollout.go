@@ -202,7 +202,7 @@ func MayGo(p Plan) string {
 	for _, m := range p.Members {
 		switch {
 		case m.Stage == Broken:
-			return "It is not clear on production everywhere. Mend that, or leave the site out."
+			return "It is not clear on production everywhere. Fix that, or skip the site."
 		case m.Wave == wave:
 			tried = tried || m.Stage == Tried || m.Stage == Promoting || m.Stage == There
 		}

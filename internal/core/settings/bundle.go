@@ -31,7 +31,7 @@ var Bundles = func() []Bundle {
 		name, summary string
 		on            []Wish
 	}{
-		{"Still water", "Pages are cached, and nothing else is touched. Where to begin, and where to go back to.",
+		{"Still water", "Pages are cached, and nothing else is touched. Where to start, and where to return to.",
 			[]Wish{{"page-cache", true}, {"page-cache-logged-in", "bypass"}, {"add-dimensions", true}}},
 		{"Slack tide", "What hardly ever breaks a page: compression, tight markup, browsers that keep files, lazy pictures.",
 			[]Wish{{"compress", Something}, {"html-minify", true}, {"browser-cache", true}, {"css-minify", true}, {"js-minify", true}, {"lazy-images", true}, {"page-cache-not-modified", true}, {"preload-key-image", true}}},

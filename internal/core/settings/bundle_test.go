@@ -58,7 +58,7 @@ func TestBundlesFitAnyCatalogueAndCanBeSteppedDown(t *testing.T) {
 	for _, u := range unmet {
 		why = append(why, u.Why)
 	}
-	assert.Contains(t, why, "keep: keep needs rewrite rules, which this host does not have. Whoever runs the host can set the same in the server's own configuration.")
+	assert.Contains(t, why, "keep: keep needs rewrite rules, which this host does not have. The host's administrator can set the same in the server's configuration.")
 	now = now.With(bold)
 	level, stepDown := Level(c, now, host)
 	assert.Equal(t, []string{"Running tide", "Slack tide"}, []string{level, stepDown}, "of those that this catalogue cannot tell apart, the cautious one")

@@ -202,7 +202,7 @@ func (r Role) Risk() string {
 	case "page-cache", "page-cache-logged-in", "page-cache-ttl", "page-cache-serve-stale":
 		return "Carts, names and form tokens: one visitor may see another's page, or an old one."
 	case "path-exclude", "cookie-exclude", "role-exclude", "agent-exclude", "always-refresh":
-		return "Who is served a cached page: a missing pattern shows personal pages to strangers."
+		return "Who is served a cached page: a missing pattern shows personal pages to visitors."
 	case "query-ignore", "query-vary", "query-strip":
 		return "Search and filter pages: two addresses may show one result."
 	case "lazy-images", "lazy-frames", "lazy-skip-first":

@@ -91,11 +91,11 @@ func (c Catalogue) instead(d Definition, need string, h Host) string {
 	case "memoryStore":
 		return "Holding pages on disk goes most of the way."
 	case "rewriteRules":
-		return "Whoever runs the host can set the same in the server's own configuration."
+		return "The host's administrator can set the same in the server's configuration."
 	case "http2":
 		return "Fewer files, combined, go part of the way."
 	case "notShared":
-		return "On shared hosting it would slow the neighbours down; a host of one's own could carry it."
+		return "On shared hosting it would slow the neighbours down; a dedicated host could."
 	}
-	return "Whoever runs the host can say whether it can be had."
+	return "The host can say whether it is available."
 }

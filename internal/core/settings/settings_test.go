@@ -225,7 +225,7 @@ func TestWhatTheHostCannotCarrySaysWhatWouldDo(t *testing.T) {
 	}}
 	got := c.Lacking(Host{Facts: Facts{}})
 	assert.Contains(t, got["keep"], "rewrite rules")
-	assert.Contains(t, got["keep"], "in the server's own configuration")
+	assert.Contains(t, got["keep"], "in the server's configuration")
 	assert.Contains(t, got["sharp"], "“Tight styles” works here")
 	assert.NotContains(t, got, "tight")
 	assert.Empty(t, c.Lacking(Host{Facts: Facts{"rewriteRules": true, "notShared": true}}))

@@ -10,9 +10,9 @@ import (
 
 // Promotion is what holds for a site's promotions.
 type Promotion struct {
-	ByAnother bool    `json:"byAnother,omitempty" doc:"Whoever made a change does not approve it."`
+	ByAnother bool    `json:"byAnother,omitempty" doc:"Nobody approves a change of their own."`
 	Watch     *Watch  `json:"watch,omitempty" doc:"For how long each promotion is watched; absent: 24 hours."`
-	GoBack    *GoBack `json:"goBack,omitempty" doc:"When a change goes back by itself; absent: never."`
+	GoBack    *GoBack `json:"goBack,omitempty" doc:"When a change is rolled back automatically; absent: never."`
 }
 
 // Promotes is what holds for the site's promotions, with what is by default.
@@ -38,7 +38,7 @@ func (p Promotion) Watched() time.Duration {
 
 // GoBack is when a change goes back by itself. The zero value says never.
 type GoBack struct {
-	On      bool     `json:"on" doc:"A change goes back by itself when a look of its watch finds what is said here."`
+	On      bool     `json:"on" doc:"A change is rolled back automatically when a look of its watch finds what is said here."`
 	Classes []string `json:"classes,omitempty" doc:"Of pages; none: all."`
 	Kinds   []string `json:"kinds,omitempty" doc:"Of findings; none: all that do not work."`
 	Proof   Proof    `json:"proof,omitempty" enum:"staging,twice" doc:"How sure. staging: staging shows it, too, with the same settings. twice: two looks in a row found it on production, and it is no news of the site. Absent: staging."`
@@ -74,7 +74,7 @@ func (g GoBack) Announced() time.Duration {
 func (p Promotion) Text() string {
 	g := p.GoBack
 	if g == nil || !g.On {
-		return "no change goes back by itself"
+		return "no change is rolled back automatically"
 	}
 	pages, kinds, proof := "any page", "anything that does not work", "and staging shows it, too"
 	if len(g.Classes) > 0 {
@@ -86,5 +86,5 @@ func (p Promotion) Text() string {
 	if g.Proof == ByTwice {
 		proof = "twice in a row"
 	}
-	return fmt.Sprintf("a change goes back by itself when a look finds %s on %s %s, %s after that was announced", kinds, pages, proof, words.Span(int(g.Announced().Seconds())))
+	return fmt.Sprintf("a change is rolled back automatically when a look finds %s on %s %s, %s after that was announced", kinds, pages, proof, words.Span(int(g.Announced().Seconds())))
 }

@@ -77,7 +77,7 @@ type Persona struct {
 	Name         string         `json:"name"`
 	Kind         string         `json:"kind"`
 	Prepare      []journey.Step `json:"prepare,omitempty"`
-	SignOut      []journey.Step `json:"signOut,omitempty" doc:"Signing out: the site does not know them any more."`
+	SignOut      []journey.Step `json:"signOut,omitempty" doc:"Signing out: the site no longer knows them."`
 	PrivateTexts []string       `json:"privateTexts,omitempty" doc:"Text that only this persona may see."`
 }
 

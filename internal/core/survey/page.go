@@ -195,9 +195,9 @@ func Classify(o Observation) Suggestion {
 	for _, k := range o.Kinds {
 		switch low := strings.ToLower(k); {
 		case strings.HasSuffix(low, "product") || strings.HasSuffix(low, "event"):
-			return Suggestion{"item", "It says of itself that it is a " + k + "."}
+			return Suggestion{"item", "Its markup says it is a " + k + "."}
 		case strings.HasSuffix(low, "article") || strings.HasSuffix(low, "blogposting"):
-			return Suggestion{"article", "It says of itself that it is an " + k + "."}
+			return Suggestion{"article", "Its markup says it is a " + k + "."}
 		}
 	}
 	for _, f := range o.Forms {

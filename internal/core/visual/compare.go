@@ -30,7 +30,7 @@ type Region struct {
 	Width    int      `json:"width"`
 	Height   int      `json:"height"`
 	Changed  int      `json:"changed" doc:"Changed pixels inside."`
-	Happened Happened `json:"happened,omitempty" enum:"came,went,moved" doc:"What became of a block of rows; nothing when the same place is drawn otherwise."`
+	Happened Happened `json:"happened,omitempty" enum:"came,went,moved" doc:"What happened to a block of rows; nothing when the same place is drawn otherwise."`
 	Was      int      `json:"was,omitempty" doc:"Row of the first picture at which a block was that went or moved."`
 	Rows     int      `json:"rows,omitempty" doc:"How many rows came, went or moved."`
 	Blank    bool     `json:"blank,omitempty" doc:"Rows of one colour each: room, and nothing in it."`

@@ -57,7 +57,7 @@ async function giveUp() {
 <template>
   <h1>{{ onboarding ? `Adding ${onboarding.name}` : "Add a site" }}</h1>
   <p class="faded">
-    Where it is, which pages it has, who looks, what has to work. It is kept as you go: leave it, and go on later.
+    Where it is, which pages it has, who looks, what has to work. It is saved as you go: leave it, and continue later.
   </p>
   <p v-if="!onboarding && begun?.length" class="small">
     Begun:
@@ -65,13 +65,7 @@ async function giveUp() {
       ><RouterLink :to="`/add-site/${t.id}`">{{ t.name }}</RouterLink> (<When :at="t.updatedAt" short />)
     </template>
   </p>
-  <AskState
-    v-if="id && !onboarding"
-    :pending="isPending"
-    :error="error"
-    what="The site that is being added"
-    @again="refetch()"
-  />
+  <AskState v-if="id && !onboarding" :pending="isPending" :error="error" what="The new site" @again="refetch()" />
   <ol v-else class="steps">
     <li>
       <h2>Where it is</h2>
@@ -84,7 +78,7 @@ async function giveUp() {
       </ul>
       <p class="small faded">
         Before checks fill in forms: point staging’s mail and payment at an outbox (<code>tidemarker outbox</code>), so
-        that no real client is written to and nobody is charged. Forms are only ever sent on staging.
+        that no real customer gets mail and nobody is charged. Forms are only ever sent on staging.
       </p>
     </li>
     <li v-if="onboarding">
@@ -101,7 +95,7 @@ async function giveUp() {
           {{ onboarding.survey.listed }} addresses named, {{ onboarding.survey.done }} of
           {{ onboarding.survey.wanted }} looked at
         </span>
-        <span v-else-if="!wellPlaced" class="small faded">First everything above has to be right.</span>
+        <span v-else-if="!wellPlaced" class="small faded">Everything above has to be right first.</span>
       </div>
       <p v-for="n in onboarding.survey.notes" :key="n" class="small faded">{{ n }}</p>
       <Trouble :error="acts.survey.error.value" />
@@ -129,21 +123,21 @@ async function giveUp() {
           <Select
             :model-value="undefined"
             :options="[...classes]"
-            placeholder="give them a class"
+            placeholder="set their class"
             size="small"
-            aria-label="Give the ticked pages a class"
+            aria-label="Class of the ticked pages"
             @update:model-value="reclass"
           />
           <Button
             size="small"
             text
-            label="watch"
+            label="test them"
             @click="acts.pages.mutate({ id: onboarding.id, paths: picked, watch: true })"
           />
           <Button
             size="small"
             text
-            label="do not watch"
+            label="do not test"
             @click="acts.pages.mutate({ id: onboarding.id, paths: picked, watch: false })"
           />
         </p>
@@ -176,7 +170,7 @@ async function giveUp() {
       </template>
     </li>
     <li v-if="onboarding?.pages.length">
-      <h2>Who looks, and what has to work</h2>
+      <h2>Personas and journeys</h2>
       <LooksTable
         :looks="onboarding"
         :pages="onboarding.pages.filter((p) => p.watch).map((p) => p.path)"
@@ -189,7 +183,7 @@ async function giveUp() {
       />
     </li>
     <li v-if="onboarding?.pages.length">
-      <h2>Register it</h2>
+      <h2>Add it</h2>
       <p>
         {{ onboarding.pages.filter((p) => p.watch).length }} pages and {{ onboarding.journeys.length }} journeys in the
         test plan from then on, as a visitor<template v-for="p in onboarding.personas" :key="p.name"
@@ -198,9 +192,9 @@ async function giveUp() {
       </p>
       <Trouble :error="acts.register.error.value" />
       <div class="row">
-        <!-- What was just changed above is saved first: the site is registered as it is kept. -->
+        <!-- What was just changed above is saved first: the site is registered unchanged. -->
         <Button
-          label="Register the site"
+          label="Add the site"
           :disabled="saving > 0"
           :loading="acts.register.isPending.value"
           @click="register"

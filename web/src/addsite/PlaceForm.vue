@@ -62,7 +62,7 @@ async function place() {
         <legend>{{ p.name }}</legend>
         <label :for="`url-${i}`">Address</label>
         <InputText :id="`url-${i}`" v-model="p.url" required :placeholder="example(p.name)" size="small" />
-        <label :for="`hosts-${i}`">Further hosts that belong to it, when there are any</label>
+        <label :for="`hosts-${i}`">Other hosts that belong to it, if any</label>
         <InputText
           :id="`hosts-${i}`"
           :model-value="(p.hosts ?? []).join(', ')"
@@ -82,7 +82,7 @@ async function place() {
         />
         <template v-if="needsAddress(p.kind)">
           <label :for="`token-${i}`">
-            Token of its connector{{ onboarding?.hasToken.includes(p.name) ? " (one is kept)" : "" }}
+            Token of its connector{{ onboarding?.hasToken.includes(p.name) ? " (one is saved)" : "" }}
           </label>
           <InputText
             :id="`token-${i}`"

@@ -8,9 +8,9 @@ export type Ability = Schemas["SessionView"]["abilities"][number];
 
 export const roles: { value: Role; may: string }[] = [
   { value: "observer", may: "reads and exports" },
-  { value: "maintainer", may: "edits settings, runs checks, excludes, rolls back" },
+  { value: "maintainer", may: "edits settings, runs checks, adds exclusions, rolls back" },
   { value: "approver", may: "also decides what goes to production" },
-  { value: "administrator", may: "also says who the others are" },
+  { value: "administrator", may: "also manages people" },
 ];
 
 /** Who is signed in; null when nobody is. */

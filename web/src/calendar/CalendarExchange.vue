@@ -51,7 +51,7 @@ const whole = computed(() => (made.value ? location.origin + made.value : ""));
             <option value="freeze">freezes</option>
             <option value="window">windows</option>
           </select>
-          <label for="bring-zone" class="small">where none is said, in</label>
+          <label for="bring-zone" class="small">where none is given, in</label>
           <InputText id="bring-zone" v-model="zone" size="small" list="zones" class="zone" />
         </div>
         <input type="file" accept=".ics,text/calendar" aria-label="iCalendar file" @change="bring" />
@@ -61,22 +61,22 @@ const whole = computed(() => (made.value ? location.origin + made.value : ""));
       <div v-if="may('work')" class="stack">
         <p class="small faded">
           <template v-if="address">
-            An address to subscribe to was made by {{ address.madeBy }}, <When :at="address.madeAt" short />;
+            An address to subscribe to was created by {{ address.madeBy }}, <When :at="address.madeAt" short />;
             <template v-if="address.usedAt">last read <When :at="address.usedAt" short />.</template>
-            <template v-else>nobody has read it yet.</template>
+            <template v-else>not read yet.</template>
           </template>
-          <template v-else>No other program can subscribe to this calendar yet.</template>
+          <template v-else>Create an address to subscribe to this calendar from another program.</template>
         </p>
         <OnceShown
           v-if="whole"
           :value="whole"
-          what="Whoever knows this address can read the calendar. It is shown once."
+          what="Anybody who has this address can read the calendar. It is shown only now."
         />
         <div class="row">
           <Button
             size="small"
             outlined
-            :label="address ? 'Replace the address' : 'Make an address'"
+            :label="address ? 'Replace the address' : 'Create an address'"
             :loading="acts.address.isPending.value"
             @click="acts.address.mutate(site)"
           />
@@ -84,7 +84,7 @@ const whole = computed(() => (made.value ? location.origin + made.value : ""));
             v-if="address"
             size="small"
             text
-            label="Remove it"
+            label="Remove"
             :loading="acts.noAddress.isPending.value"
             @click="acts.noAddress.mutate(site, { onSuccess: () => acts.address.reset() })"
           />

@@ -15,7 +15,7 @@ import SiteHead from "../site/SiteHead.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
 
-/** What may go out when: the calendar of one site, or of all. */
+/** What may be promoted when: the calendar of one site, or of all. */
 const props = defineProps<{ id: number }>();
 const everywhere = computed(() => !props.id);
 const { may } = useSession();
@@ -70,7 +70,7 @@ async function remove(e: CalendarEntry) {
     <template v-if="calendar">
       <SiteHead v-if="!everywhere" :site="id" :name="site?.name ?? ''" here="Calendar" />
       <div class="spread">
-        <h1>What may go out when</h1>
+        <h1>What may be promoted when</h1>
         <span class="row">
           <Button size="small" text label="Earlier" @click="move(-weeks)" />
           <Button size="small" text label="This week" @click="first = monday(now)" />
@@ -81,10 +81,10 @@ async function remove(e: CalendarEntry) {
         Nothing is promoted: {{ calendar.trouble }} Edit it, or remove it.
       </p>
       <p v-else-if="everywhere" class="state">
-        {{ freezes }} now, on all sites together. Each site has a calendar of its own beside what counts for all.
+        {{ freezes }} now, on all sites together. Each site also has a calendar of its own.
       </p>
       <p v-else-if="calendar.why" class="state shut">{{ calendar.why }}</p>
-      <p v-else class="state open">Promotions may go out now.</p>
+      <p v-else class="state open">Promotions may start now.</p>
       <div class="two">
         <section>
           <DayRulers :days="days" />
@@ -97,7 +97,7 @@ async function remove(e: CalendarEntry) {
         </section>
         <section class="stack">
           <div v-if="going.length">
-            <h2>Goes out by itself</h2>
+            <h2>Promoted automatically</h2>
             <ul class="plain-list">
               <li v-for="g in going" :key="g.change" class="small">
                 <RouterLink :to="`/changes/${g.change}`">{{ g.title }}</RouterLink><template v-if="everywhere">

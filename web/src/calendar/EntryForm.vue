@@ -30,7 +30,7 @@ const kept = computed<EntryWords>(() => ({
 const lacks = computed(() => {
   const w = words.value;
   if (!w.title.trim()) return "It needs a title.";
-  if (!w.begins || !w.ends) return "It needs a beginning and an end.";
+  if (!w.begins || !w.ends) return "It needs a start and an end.";
   return w.ends <= w.begins ? "It ends before it begins." : "";
 });
 </script>
@@ -47,7 +47,7 @@ const lacks = computed(() => {
         ><input v-model="words.kind" type="radio" value="freeze" /> Freeze: nothing is promoted</label
       >
       <label class="row kind"
-        ><input v-model="words.kind" type="radio" value="window" /> Window: promotions go out only then</label
+        ><input v-model="words.kind" type="radio" value="window" /> Window: promotions start only then</label
       >
     </fieldset>
     <div class="field">
@@ -56,7 +56,7 @@ const lacks = computed(() => {
     </div>
     <div class="pair">
       <div class="field">
-        <label for="entry-begins">Begins</label>
+        <label for="entry-begins">Starts</label>
         <input id="entry-begins" v-model="words.begins" type="datetime-local" />
       </div>
       <div class="field">
@@ -82,12 +82,7 @@ const lacks = computed(() => {
         </select>
       </div>
     </div>
-    <div
-      v-if="again.how === 'weekly'"
-      class="row"
-      role="group"
-      aria-label="On which days; none: the day of its beginning"
-    >
+    <div v-if="again.how === 'weekly'" class="row" role="group" aria-label="On which days; none: the day it starts">
       <label v-for="d in weekdays" :key="d" class="row kind"
         ><input v-model="again.days" type="checkbox" :value="d" />
         {{ againSaid(`FREQ=WEEKLY;BYDAY=${d}`).slice(5, 8) }}</label
@@ -98,10 +93,10 @@ const lacks = computed(() => {
       <InputText id="entry-rule" v-model="again.rule" placeholder="FREQ=MONTHLY;BYDAY=-1FR" size="small" class="mono" />
     </div>
     <div v-else-if="again.how !== 'once'" class="field">
-      <label for="entry-until">Until (empty: for ever)</label>
+      <label for="entry-until">Until (empty: no end)</label>
       <input id="entry-until" v-model="again.until" type="date" />
     </div>
-    <p v-if="everywhere && !entry" class="small warn">It counts for all sites.</p>
+    <p v-if="everywhere && !entry" class="small warn">It applies to all sites.</p>
     <Trouble :error="error" />
     <div class="row">
       <Button type="submit" size="small" label="Save" :disabled="!!lacks" :loading="busy" />

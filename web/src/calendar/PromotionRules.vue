@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What holds for a site's promotions: who approves, for how long they are watched, and when a change goes back by itself. */
+/** What holds for a site's promotions: who approves, for how long they are watched, and when a change is rolled back automatically. */
 import Button from "primevue/button";
 import InputNumber from "primevue/inputnumber";
 import MultiSelect from "primevue/multiselect";
@@ -44,7 +44,7 @@ const kinds: { value: string; label: string }[] = [
   { value: "script-error", label: "a script fails" },
   { value: "request", label: "a request fails" },
   { value: "missing-resource", label: "a file is missing" },
-  { value: "cache-leak", label: "something personal is shown to others" },
+  { value: "cache-leak", label: "private content is shown to others" },
   { value: "wrong-variant", label: "the wrong version is served" },
   { value: "form-refused", label: "a form is refused" },
   { value: "stale-content", label: "something outdated is shown" },
@@ -59,7 +59,7 @@ const kinds: { value: string; label: string }[] = [
   <form v-if="promotions" class="stack" @submit.prevent="acts.promotions.mutate({ site, promotion: wanted })">
     <h2>Approvals</h2>
     <label class="row"
-      ><input v-model="byAnother" type="checkbox" :disabled="fixed" /> Whoever made a change does not approve it</label
+      ><input v-model="byAnother" type="checkbox" :disabled="fixed" /> Nobody approves a change of their own</label
     >
     <h2>After a promotion</h2>
     <label class="row"
@@ -74,10 +74,12 @@ const kinds: { value: string; label: string }[] = [
       />
       hours</label
     >
-    <p v-if="hours === 0" class="small faded">Promotions are not watched: what grows old later is not looked at.</p>
+    <p v-if="hours === 0" class="small faded">
+      Promotions are not watched: what breaks later, when pages expire, is not noticed.
+    </p>
     <label class="row"
-      ><input v-model="back.on" type="checkbox" :disabled="fixed || hours === 0" /> A change goes back by itself when
-      its watch finds something broken</label
+      ><input v-model="back.on" type="checkbox" :disabled="fixed || hours === 0" /> A change is rolled back
+      automatically when its watch finds something broken</label
     >
     <template v-if="back.on">
       <label class="small" for="back-kinds">Only when</label>
@@ -106,7 +108,7 @@ const kinds: { value: string; label: string }[] = [
         input-id="back-proof"
         :options="[
           { value: 'staging', label: 'staging shows it, too, with the same settings' },
-          { value: 'twice', label: 'two looks in a row found it' },
+          { value: 'twice', label: 'two checks in a row found it' },
         ]"
         option-label="label"
         option-value="value"
@@ -127,13 +129,13 @@ const kinds: { value: string; label: string }[] = [
         />
         minutes before, so that somebody may say no</label
       >
-      <p class="small faded">A change that deletes data never goes back by itself.</p>
+      <p class="small faded">A change that deletes data is never rolled back automatically.</p>
     </template>
     <Trouble :error="acts.promotions.error.value" />
     <div v-if="changed && may('decide')" class="row">
       <Button type="submit" size="small" label="Save" :loading="acts.promotions.isPending.value" />
       <Button size="small" text label="Cancel" @click="reset" />
     </div>
-    <p v-if="!may('decide')" class="small faded">Approvers decide this.</p>
+    <p v-if="!may('decide')" class="small faded">Only approvers can edit this.</p>
   </form>
 </template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What is done on a site again and again by itself, and adding to it. */
+/** What is scheduled on a site, and adding to it. */
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
 import { computed, ref } from "vue";
@@ -18,7 +18,7 @@ const { may } = useSession();
 const { data: schedules } = useSchedules(() => props.site);
 const acts = useScheduleActs();
 const names = {
-  check: "Check production as it is",
+  check: "Check production",
   drift: "Read all environments",
   tidy: "Tidy production",
 };
@@ -45,8 +45,8 @@ const again = ref(againOf("FREQ=DAILY"));
 const lacks = computed(() => {
   if (words.value.what === "tidy" && !chosen.value) return "Choose what is deleted.";
   if (words.value.what === "tidy" && chosen.value?.why) return chosen.value.why;
-  if (words.value.what === "tidy" && !tidy.value.most) return "Say how many records may be deleted at once.";
-  return words.value.begins ? "" : "Say when the first time is.";
+  if (words.value.what === "tidy" && !tidy.value.most) return "Say how many records may be deleted at most.";
+  return words.value.begins ? "" : "Say when it starts.";
 });
 function choose(what: ScheduleWords["what"]) {
   if (what === "tidy") again.value = againOf("FREQ=MONTHLY");
@@ -70,8 +70,8 @@ async function add() {
 <template>
   <section class="stack" aria-label="Scheduled">
     <div class="spread">
-      <h2>Done by itself</h2>
-      <Button v-if="may('work') && !adding" size="small" outlined label="Schedule something" @click="adding = true" />
+      <h2>Scheduled</h2>
+      <Button v-if="may('work') && !adding" size="small" outlined label="Add a schedule" @click="adding = true" />
     </div>
     <form v-if="adding" class="stack sheet" @submit.prevent="!lacks && add()">
       <label class="field"
@@ -89,7 +89,7 @@ async function add() {
             </select></label
           >
           <label class="field"
-            >At most so many records at once <input v-model.number="tidy.most" type="number" min="1" step="1"
+            >Records at most <input v-model.number="tidy.most" type="number" min="1" step="1"
           /></label>
         </div>
         <p v-if="chosen && !chosen.why" class="small">
@@ -114,7 +114,7 @@ async function add() {
       <div class="pair">
         <label class="field">Time zone <InputText v-model="words.zone" size="small" list="zones" /></label>
         <div class="field">
-          Quiet hours, in which it waits
+          Quiet hours, when it waits
           <span class="row hours"
             ><input v-model="words.quiet.from" type="time" aria-label="Quiet from" /> to
             <input v-model="words.quiet.to" type="time" aria-label="Quiet to"
@@ -169,7 +169,7 @@ async function add() {
             @click="
               ask({
                 title: 'Remove the schedule?',
-                says: `“${names[s.schedule.what]}, ${againSaid(s.schedule.rule)}” is not done by itself any more.`,
+                says: `“${names[s.schedule.what]}, ${againSaid(s.schedule.rule)}” will no longer run.`,
                 verb: 'Remove it',
                 go: () => acts.remove.mutate(s.id),
               })

@@ -21,12 +21,12 @@ type Act = "ask" | "approve" | "go" | "refuse" | "question" | "despite";
 const doing = ref<Act>();
 const words = ref("");
 const forms: Record<Act, { label: string; verb: string; needed: boolean }> = {
-  ask: { label: "What should whoever decides know?", verb: "Ask for an approval", needed: true },
-  approve: { label: "A word to it, if you like", verb: "Approve", needed: false },
-  go: { label: "A word to it, if you like", verb: "Approve and let it go out", needed: false },
+  ask: { label: "What should the approver know?", verb: "Request approval", needed: true },
+  approve: { label: "Comment (optional)", verb: "Approve", needed: false },
+  go: { label: "Comment (optional)", verb: "Approve and promote when allowed", needed: false },
   refuse: { label: "Why is it refused?", verb: "Refuse", needed: true },
-  question: { label: "What do you want to know first?", verb: "Ask", needed: true },
-  despite: { label: "Why does it go out all the same? It stands in the history.", verb: "Promote now", needed: true },
+  question: { label: "What is your question?", verb: "Ask", needed: true },
+  despite: { label: "Why is it promoted anyway? Recorded in the history.", verb: "Promote now", needed: true },
 };
 function begin(act: Act) {
   words.value = "";
@@ -69,17 +69,17 @@ const trouble = computed(
     </p>
     <template v-if="open || told">
       <p class="said" :class="a.state">
-        <strong v-if="a.state === 'asked'">An approval is asked for.</strong>
-        <strong v-else-if="a.state === 'questioned'">{{ a.decidedBy }} wants to know something first.</strong>
+        <strong v-if="a.state === 'asked'">Approval requested.</strong>
+        <strong v-else-if="a.state === 'questioned'">{{ a.decidedBy }} asked a question.</strong>
         <strong v-else-if="a.state === 'approved'">Approved by {{ a.decidedBy }}.</strong>
         <strong v-else-if="a.state === 'refused'">Refused by {{ a.decidedBy }}.</strong>
         <strong v-else>The approval was withdrawn.</strong>
         <template v-if="a.reason"> {{ a.reason }}</template>
         <span v-if="a.words" class="small">“{{ a.words }}”</span>
-        <span class="small faded">asked by {{ a.askedBy }}, <When :at="a.askedAt" short /></span>
+        <span class="small faded">requested by {{ a.askedBy }}, <When :at="a.askedAt" short /></span>
         <span v-if="a.goes" class="small">
           It is promoted by itself<template v-if="a.opens">
-            from <When :at="a.opens" /> on, when nothing has moved by then</template
+            from <When :at="a.opens" /> on, unless something changes before</template
           ><template v-else> in a moment</template>.
           <template v-if="a.waits && a.waits !== a.calendar">It waits: {{ a.waits }}</template>
         </span>
@@ -112,12 +112,12 @@ const trouble = computed(
           v-if="!a.whyNotDecide && !a.goes && a.calendar"
           size="small"
           outlined
-          label="Approve; promote when it may"
+          label="Approve, promote when allowed"
           @click="begin('go')"
         />
         <template v-if="open">
           <Button size="small" outlined label="Refuse" @click="begin('refuse')" />
-          <Button v-if="a.state !== 'approved'" size="small" text label="Ask something" @click="begin('question')" />
+          <Button v-if="a.state !== 'approved'" size="small" text label="Ask a question" @click="begin('question')" />
         </template>
         <Button
           v-if="a.mayDespite && !a.whyNotDecide"
@@ -130,7 +130,7 @@ const trouble = computed(
       <Button
         v-if="!a.whyNotAsk && may('work') && (!may('decide') || a.whyNotDecide)"
         size="small"
-        label="Ask for an approval"
+        label="Request approval"
         @click="begin('ask')"
       />
       <Button

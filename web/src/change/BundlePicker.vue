@@ -57,14 +57,14 @@ async function take(name: string) {
         <div v-if="preview.data.value" class="stack">
           <DifferenceTable :differences="preview.data.value.differences" before="The change now" after="With it" />
           <template v-if="preview.data.value.unmet.length">
-            <h3>What this site cannot have of it</h3>
+            <h3>What this site does not have</h3>
             <ul class="small">
               <li v-for="u in preview.data.value.unmet" :key="u.role + u.why">{{ u.why }} ({{ u.role }})</li>
             </ul>
           </template>
           <Trouble :error="apply.error.value" />
           <Button
-            label="Take it into the change"
+            label="Add it to the change"
             :disabled="!preview.data.value.differences.length"
             :loading="apply.isPending.value"
             @click="take(chosen)"

@@ -4,15 +4,18 @@ import { computed, onMounted, onUnmounted, ref, useTemplateRef, watch } from "vu
 import { onBeforeRouteLeave } from "vue-router";
 import { Problem } from "../api/client";
 import { useChangeActs, useChange } from "./queries";
+import { useSession } from "../api/session";
 import { useParity } from "../site/settings";
 import AskState from "../shared/AskState.vue";
 import BundlePicker from "./BundlePicker.vue";
 import ChangePath from "./ChangePath.vue";
+import ChangeWords from "./ChangeWords.vue";
 import ClimbPane from "./ClimbPane.vue";
 import Fingerprint from "../shared/Fingerprint.vue";
 import ForesightPane from "./ForesightPane.vue";
 import MergeQuestion from "./MergeQuestion.vue";
 import RolloutPane from "../rollout/RolloutPane.vue";
+import { named } from "./naming";
 import { useSaving } from "./saving";
 import SettingField from "./SettingField.vue";
 import SiteHead from "../site/SiteHead.vue";
@@ -25,6 +28,7 @@ import { useShortcuts } from "../shared/shortcuts";
 const props = defineProps<{ id: number }>();
 const { data: change, isPending, error, refetch } = useChange(() => props.id);
 const acts = useChangeActs();
+const { may } = useSession();
 const { data: parity } = useParity(() => change.value?.site ?? 0);
 const unlike = computed(() => parity.value?.unlike.some((u) => u.weighs));
 
@@ -38,7 +42,8 @@ const backedUp = computed(() =>
 /** Edits as they stand on this page; saved as they are made. */
 const saving = useSaving({
   send: async (version, edits) => {
-    const { id, title, reason, effect } = change.value!;
+    const { id, reason, effect } = change.value!;
+    const title = named(change.value!, edits);
     return await acts.edit.mutateAsync({ id, version, title, reason, effect, edits });
   },
   reread: async () => {
@@ -68,7 +73,7 @@ onMounted(() => addEventListener("beforeunload", guard));
 onUnmounted(() => removeEventListener("beforeunload", guard));
 onBeforeRouteLeave(async () => {
   if (await saving.settled()) return true;
-  return confirm("Something on this change is not saved, and is lost when you leave it. Leave it?");
+  return confirm("Some edits of this change are not saved. Leave and lose them?");
 });
 const saidOf: Record<string, string> = { saved: "Saved", saving: "Saving …", "not saved": "Not saved" };
 const refusalOf = (key: string) =>
@@ -98,10 +103,7 @@ useShortcuts((key) => key === "/" && (() => box.value?.$el.focus()));
   <AskState :pending="isPending" :error="error" what="The change" @again="refetch()">
     <template v-if="change">
       <SiteHead :site="change.site" :name="change.siteName" here="Change" />
-      <h1>{{ change.title }}</h1>
-      <p v-if="change.reason || change.effect" class="faded">
-        {{ change.reason }}<template v-if="change.effect"> Expected: {{ change.effect }}</template>
-      </p>
+      <ChangeWords :change="change" :editable="may('work')" :saved="saving.settled" />
       <ClimbPane v-if="change.climb" :change="change" :climb="change.climb" />
       <div class="three">
         <section>
@@ -132,6 +134,7 @@ useShortcuts((key) => key === "/" && (() => box.value?.$el.focus()));
               @click="only = !only"
             />
           </div>
+          <BundlePicker v-if="editing?.allowed" :change="change" :saved="saving.settled" />
           <p v-if="editing && !editing.allowed" class="small faded">{{ editing.why }}</p>
           <p v-if="!groups.size" class="faded">
             {{ only ? "Nothing is changed yet." : "No setting has that in its title, summary or key." }}
@@ -193,8 +196,8 @@ useShortcuts((key) => key === "/" && (() => box.value?.$el.focus()));
           </p>
           <div v-if="change.series.length && editing?.allowed" class="follows">
             <p>
-              It changes {{ change.series.length }} things at once that are better tried apart: when something breaks,
-              it is hard to say what did.
+              It changes {{ change.series.length }} things that are better tried one by one: if something breaks, it is
+              hard to say which did.
             </p>
             <ol class="small">
               <li v-for="s in change.series" :key="s.title">{{ s.title }}</li>
@@ -215,7 +218,6 @@ useShortcuts((key) => key === "/" && (() => box.value?.$el.focus()));
               </li>
             </ul>
           </div>
-          <BundlePicker v-if="editing?.allowed" :change="change" :saved="saving.settled" />
         </section>
         <aside>
           <h2>Progress</h2>

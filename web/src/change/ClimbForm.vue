@@ -25,8 +25,8 @@ async function begin() {
 <template>
   <form class="stack" @submit.prevent="begin">
     <p>
-      Tries one bundle after the other on staging. What breaks is searched for: it is excluded, or left out. It ends
-      with one change that was checked and can be promoted.
+      Tries one bundle after the other on staging, from cautious to bold. When one breaks something, the setting is
+      found and excluded or left out. You get one checked change that can be promoted.
     </p>
     <div class="row">
       <label for="climb-from">Between</label>
@@ -43,7 +43,7 @@ async function begin() {
       <label for="climb-zone">in</label>
       <InputText id="climb-zone" v-model="wish.zone" size="small" :disabled="!wish.from" />
     </div>
-    <p class="small faded">Nothing is begun at other times; what is under way is finished.</p>
+    <p class="small faded">Nothing starts at other times; what is running is finished.</p>
     <div class="row">
       <label for="climb-looks">Looks at most</label>
       <InputText
@@ -51,12 +51,12 @@ async function begin() {
         v-model="wish.looks"
         inputmode="numeric"
         pattern="[0-9]*"
-        placeholder="as many as it takes"
+        placeholder="no limit"
         size="small"
       />
     </div>
     <Trouble :error="acts.climb.error.value" />
-    <Button type="submit" label="Begin to climb" :loading="acts.climb.isPending.value" />
+    <Button type="submit" label="Start" :loading="acts.climb.isPending.value" />
   </form>
 </template>
 

@@ -11,7 +11,7 @@ import Trouble from "../shared/Trouble.vue";
 defineProps<{ change: Change; climb: Schemas["ClimbView"] }>();
 const acts = useChangeActs();
 const { may } = useSession();
-const kinds: Record<string, string> = { try: "tried", search: "searched", skip: "passed over" };
+const kinds: Record<string, string> = { try: "tried", search: "searched", skip: "skipped" };
 </script>
 
 <template>
@@ -22,7 +22,7 @@ const kinds: Record<string, string> = { try: "tried", search: "searched", skip: 
         >{{ climb.looks }} looks<template v-if="climb.mostLooks"> of {{ climb.mostLooks }}</template
         ><template v-if="climb.window.from"
           >, between {{ climb.window.from }} and {{ climb.window.to }} {{ climb.window.zone || "UTC" }}</template
-        >, begun by {{ climb.who }}</span
+        >, started by {{ climb.who }}</span
       >
     </div>
     <p role="status">
@@ -34,8 +34,8 @@ const kinds: Record<string, string> = { try: "tried", search: "searched", skip: 
         <tr>
           <th>Bundle</th>
           <th>Step</th>
-          <th>What came of it</th>
-          <th>What it led to</th>
+          <th>Result</th>
+          <th>Settings</th>
         </tr>
       </thead>
       <tbody>
@@ -76,12 +76,12 @@ const kinds: Record<string, string> = { try: "tried", search: "searched", skip: 
       <Button
         size="small"
         outlined
-        label="Stop: keep what is proven"
+        label="Stop and keep what is proven"
         :disabled="climb.stopping"
         :loading="acts.stopClimb.isPending.value"
         @click="acts.stopClimb.mutate(change.id)"
       />
-      <span class="small faded">You can leave this page; it goes on.</span>
+      <span class="small faded">You can leave this page; it continues.</span>
     </div>
     <Trouble :error="acts.stopClimb.error.value" />
   </section>

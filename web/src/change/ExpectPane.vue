@@ -96,15 +96,15 @@ const states: Record<string, string> = { met: "clear", "not met": "broken", "not
         />
       </div>
       <div class="row">
-        <Button type="submit" size="small" label="Expect this" :loading="acts.expect.isPending.value" />
-        <Button v-if="change.expected" size="small" text label="Expect nothing" @click="say()" />
+        <Button type="submit" size="small" label="Save" :loading="acts.expect.isPending.value" />
+        <Button v-if="change.expected" size="small" text label="Remove" @click="say()" />
       </div>
     </form>
     <Button
       v-else-if="editable"
       size="small"
       text
-      :label="change.expected ? 'Expect something else' : 'Expect something in figures'"
+      :label="change.expected ? 'Edit' : 'Set a measurable target'"
       @click="saying = true"
     />
     <Trouble :error="acts.expect.error.value" />

@@ -7,7 +7,6 @@ import { byList, pagesOf, recordOf, type Prediction } from "./foresight";
 import Trouble from "../shared/Trouble.vue";
 
 const props = defineProps<{ change: Change; editable: boolean }>();
-const acts = useChangeActs();
 const {
   data: seen,
   error,
@@ -16,22 +15,17 @@ const {
   () => props.change.id,
   () => props.change.fingerprint,
 );
+const { exclude: act } = useChangeActs();
 const busy = ref<Prediction>();
-const trouble = ref<Error>();
 
 async function exclude(p: Prediction) {
   busy.value = p;
-  trouble.value = undefined;
   try {
-    for (const e of p.exclude ?? [])
-      await acts.exclude.mutateAsync({
-        change: props.change.id,
-        key: e.key,
-        pattern: e.pattern,
-        reason: `Foreseen with “${p.setting}”: ${p.title}.`,
-      });
-  } catch (err) {
-    trouble.value = err instanceof Error ? err : new Error(String(err));
+    await act.mutateAsync({
+      change: props.change.id,
+      exclude: (p.exclude ?? []).map(({ key, pattern }) => ({ key, pattern })),
+      reason: `Predicted with “${p.setting}”: ${p.title}.`,
+    });
   } finally {
     busy.value = undefined;
   }
@@ -39,18 +33,18 @@ async function exclude(p: Prediction) {
 </script>
 
 <template>
-  <section class="stack" aria-label="What is foreseen">
-    <Trouble :error="error ?? trouble" />
+  <section class="stack" aria-label="What is predicted">
+    <Trouble :error="error ?? act.error.value" />
     <template v-if="seen">
       <p v-if="seen.why" class="small faded">{{ seen.why }}</p>
       <template v-else>
         <p v-if="!(seen.predictions ?? []).length" class="small">
-          <strong>Nothing is foreseen</strong> from
+          <strong>Nothing predicted</strong> from
           <RouterLink :to="`/runs/${seen.markRun}`">mark {{ seen.mark }}</RouterLink
           >: {{ seen.pages }} looks were read. Trying it may find more.
         </p>
         <p v-else class="small">
-          <strong>Foreseen</strong>, read off what the pages of
+          <strong>Predicted</strong>, read off what the pages of
           <RouterLink :to="`/runs/${seen.markRun}`">mark {{ seen.mark }}</RouterLink> were made of. Nothing was tried.
         </p>
         <ul class="plain-list" :aria-busy="isFetching">
@@ -59,7 +53,7 @@ async function exclude(p: Prediction) {
               <b>{{ p.setting || p.key }}:</b> {{ p.title }}{{ p.sure ? "." : ", likely." }}
             </p>
             <details class="small">
-              <summary>Why, and where</summary>
+              <summary>Why and where</summary>
               <p>{{ p.why }}</p>
               <p class="pages">
                 <code v-for="page in pagesOf(p)" :key="page">{{ page }}</code>

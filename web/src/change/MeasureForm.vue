@@ -56,10 +56,10 @@ async function go() {
         <legend>Loads of each page</legend>
         <label><input v-model="scope.repeat" type="checkbox" /> also a repeat visit</label>
         <label><input v-model="scope.uncached" type="checkbox" /> also past the page cache</label>
-        <label><input v-model="scope.film" type="checkbox" /> also how it comes into view</label>
+        <label><input v-model="scope.film" type="checkbox" /> also a film of how it appears</label>
       </fieldset>
       <fieldset>
-        <legend>On; none chosen: on both</legend>
+        <legend>On (none chosen: both)</legend>
         <label v-for="d in ['desktop', 'phone']" :key="d"
           ><input v-model="scope.devices" type="checkbox" :value="d" /> {{ d }}</label
         >
@@ -71,13 +71,13 @@ async function go() {
         >
       </fieldset>
       <fieldset>
-        <legend>Pages; none chosen: the first of each class</legend>
+        <legend>Pages (none chosen: the first of each class)</legend>
         <label v-for="p in plan?.pages ?? []" :key="p.path"
           ><input v-model="scope.pages" type="checkbox" :value="p.path" /> {{ p.path }}</label
         >
       </fieldset>
       <fieldset v-if="(plan?.journeys ?? []).length">
-        <legend>Journeys, for how fast pages react</legend>
+        <legend>Journeys, for response to input</legend>
         <label v-for="j in plan?.journeys ?? []" :key="j.name"
           ><input v-model="scope.journeys" type="checkbox" :value="j.name" /> {{ j.name }}</label
         >

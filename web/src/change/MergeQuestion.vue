@@ -35,7 +35,7 @@ function settle() {
     :draggable="false"
   >
     <div class="stack">
-      <p>{{ who }} edited this change at the same time. What does not meet was put together; this does:</p>
+      <p>{{ who }} edited this change at the same time. Edits that do not conflict were merged; these conflict:</p>
       <fieldset v-for="q in merge.asked" :key="q.key" class="asked">
         <legend>{{ titles[q.key] ?? q.key }}</legend>
         <label
@@ -47,7 +47,7 @@ function settle() {
           <code>{{ shown(q.yours) }}</code></label
         >
       </fieldset>
-      <Button label="Save what was chosen" :disabled="merge.asked.some((q) => !choice[q.key])" @click="settle" />
+      <Button label="Save these" :disabled="merge.asked.some((q) => !choice[q.key])" @click="settle" />
     </div>
   </Dialog>
 </template>

@@ -73,10 +73,10 @@ function go() {
             Neither environment has it any more. {{ change.staging }} is checked once more.
           </p>
           <p class="small">
-            The settings are read back, the page cache is purged, the pages of the test plan are warmed and compared
-            with the mark. It is done only when that is clear.
+            The settings are read back, the page cache is purged, and the pages of the test plan are warmed up and
+            compared with the mark. It is done only when that is clear.
           </p>
-          <p v-if="plan.other" class="lost">What was changed outside on top of it is no longer in force either.</p>
+          <p v-if="plan.other" class="lost">What was changed outside since then is no longer in force either.</p>
         </template>
         <Trouble :error="props.error" />
       </div>
@@ -84,7 +84,7 @@ function go() {
     <template #footer>
       <Button label="Cancel" text autofocus @click="open = false" />
       <Button
-        :label="takesOut ? 'Begin that change' : 'Roll back'"
+        :label="takesOut ? 'Start that change' : 'Roll back'"
         :disabled="!plan || (takesOut && undecided.length > 0)"
         :loading="busy"
         @click="go"

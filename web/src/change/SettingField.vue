@@ -15,11 +15,11 @@ const props = defineProps<{
   base: unknown;
   disabled: boolean;
   refusal?: string;
-  /** Why the host cannot carry it, and what would do instead. */
+  /** Why the host cannot support it, and what would do instead. */
   lacking?: string;
 }>();
 const value = defineModel<unknown>({ required: true });
-// What the host cannot carry can still be switched off.
+// What the host cannot support can still be switched off.
 const locked = computed(() => props.disabled || (!!props.lacking && (value.value === false || !changed.value)));
 const changed = computed(() => JSON.stringify(props.base) !== JSON.stringify(value.value));
 const lines = computed({

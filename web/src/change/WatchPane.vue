@@ -16,8 +16,8 @@ const acts = useWatchActs();
 
 type Act = "settle" | "keep" | "stop";
 const forms: Record<Act, { label: string; verb: string }> = {
-  settle: { label: "Why does the change stand all the same?", verb: "Settle it" },
-  keep: { label: "Why does it stay on production?", verb: "It does not go back" },
+  settle: { label: "Why does the change stay anyway?", verb: "Settle now" },
+  keep: { label: "Why does it stay on production?", verb: "Keep it on production" },
   stop: { label: "Why is it not watched any longer?", verb: "End the watch" },
 };
 const doing = ref<Act>();
@@ -53,13 +53,14 @@ const sign: Record<string, string> = { clear: "clear", found: "broken", news: "c
     </p>
     <div v-if="watch.back" class="back" :class="{ announced }" role="status">
       <p v-if="announced">
-        <strong>It goes back by itself <When :at="watch.back.at" />,</strong> as the site says, unless somebody says no.
+        <strong>It is rolled back automatically <When :at="watch.back.at" />,</strong> as the site says, unless somebody
+        says no.
       </p>
       <p v-else-if="watch.back.run">
-        <strong>It went back by itself.</strong>
+        <strong>It was rolled back automatically.</strong>
         <RouterLink :to="`/runs/${watch.back.run}`">See run {{ watch.back.run }}</RouterLink>
       </p>
-      <p v-else><strong>It did not go back by itself.</strong> {{ watch.back.refused }}</p>
+      <p v-else><strong>It was not rolled back automatically.</strong> {{ watch.back.refused }}</p>
       <p class="small">{{ watch.back.why }}</p>
     </div>
     <div class="line" aria-hidden="true">
@@ -76,7 +77,7 @@ const sign: Record<string, string> = { clear: "clear", found: "broken", news: "c
           <span class="at"><b>at once</b></span>
           <RouterLink :to="`/runs/${watch.promotion}`">run {{ watch.promotion }}</RouterLink>
         </p>
-        <p class="small">The promotion’s own check: everything, purged and warmed</p>
+        <p class="small">The promotion’s own check: everything, purged and warmed up</p>
       </li>
       <li v-for="l in looks" :key="l.at" :class="{ open: l.state === 'planned' }">
         <p class="head">
@@ -106,7 +107,7 @@ const sign: Record<string, string> = { clear: "clear", found: "broken", news: "c
       {{ watch.kept }} files that browsers kept at the promotion come along, for as long as a browser would keep them.
     </p>
     <form v-if="doing" class="stack" @submit.prevent="go">
-      <label for="watch-words" class="small">{{ forms[doing].label }} It stands in the history.</label>
+      <label for="watch-words" class="small">{{ forms[doing].label }} It is recorded in the history.</label>
       <Textarea id="watch-words" v-model="words" v-focus rows="3" maxlength="2000" />
       <Trouble :error="trouble" />
       <div class="row">
@@ -115,8 +116,8 @@ const sign: Record<string, string> = { clear: "clear", found: "broken", news: "c
       </div>
     </form>
     <div v-else-if="may('work')" class="row">
-      <Button v-if="announced" size="small" label="Say no" @click="begin('keep')" />
-      <Button v-if="settle" size="small" label="Settle it" @click="begin('settle')" />
+      <Button v-if="announced" size="small" label="Stop the rollback" @click="begin('keep')" />
+      <Button v-if="settle" size="small" label="Settle now" @click="begin('settle')" />
       <Button v-if="watch.state === 'watching'" size="small" text label="End the watch" @click="begin('stop')" />
     </div>
   </section>

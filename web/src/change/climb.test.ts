@@ -15,11 +15,11 @@ const climb = (more: Partial<Schemas["ClimbView"]>) =>
 describe("a climb", () => {
   it("says what it is doing", () => {
     expect(doing(climb({}))).toBe("Slack tide is being tried.");
-    expect(doing(climb({ phase: "searching" }))).toBe("What Slack tide breaks is being searched for.");
+    expect(doing(climb({ phase: "searching" }))).toBe("Finding which setting of Slack tide breaks it.");
     expect(doing(climb({ waits: "Run 4 is under way." }))).toBe("It waits. Run 4 is under way.");
-    expect(doing(climb({ level: -1, phase: "" }))).toBe("It is about to begin.");
+    expect(doing(climb({ level: -1, phase: "" }))).toBe("It starts in a moment.");
     expect(doing(climb({ phase: "over", summary: "3 edits passed." }))).toBe("3 edits passed.");
-    expect(doing(climb({ stopping: true, waits: "Run 4 is under way." }))).toBe("It is being stopped.");
+    expect(doing(climb({ stopping: true, waits: "Run 4 is under way." }))).toBe("Stopping.");
   });
 
   it("names what may stay with which exclusions", () => {

@@ -15,10 +15,10 @@ export function staysWith(s: Step): { title: string; patterns: string[] }[] {
 /** What a climb is doing, in a sentence. */
 export function doing(c: Schemas["ClimbView"]): string {
   if (c.phase === "over") return c.summary;
-  if (c.stopping) return "It is being stopped.";
+  if (c.stopping) return "Stopping.";
   if (c.waits) return `It waits. ${c.waits}`;
   const bundle = c.bundles?.[c.level] ?? "";
-  if (c.phase === "searching") return `What ${bundle} breaks is being searched for.`;
-  if (c.phase === "confirming") return "What is proven is tried once more, all of it together.";
-  return bundle ? `${bundle} is being tried.` : "It is about to begin.";
+  if (c.phase === "searching") return `Finding which setting of ${bundle} breaks it.`;
+  if (c.phase === "confirming") return "Everything proven is tried once more together.";
+  return bundle ? `${bundle} is being tried.` : "It starts in a moment.";
 }

@@ -29,7 +29,7 @@ describe("what is foreseen", () => {
   it("says what it has been worth, and nothing before it was held against a run", () => {
     expect(recordOf({ runs: 0, right: 0, wrong: 0, missed: 0 })).toBe("");
     expect(recordOf({ runs: 4, right: 5, wrong: 1, missed: 1 })).toBe(
-      "In 4 runs here 5 of 6 such predictions came true; 1 cause was found that nothing had foreseen.",
+      "In 4 runs here 5 of 6 such predictions came true; 1 cause was found that nothing had predicted.",
     );
   });
 });

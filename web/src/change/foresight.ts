@@ -23,5 +23,5 @@ export function recordOf(r: Schemas["ForesightRecord"]): string {
   if (!r.runs) return "";
   const runs = r.runs === 1 ? "one run" : `${r.runs} runs`;
   const missed = r.missed === 1 ? "1 cause was" : `${r.missed} causes were`;
-  return `In ${runs} here ${r.right} of ${r.right + r.wrong} such predictions came true; ${missed} found that nothing had foreseen.`;
+  return `In ${runs} here ${r.right} of ${r.right + r.wrong} such predictions came true; ${missed} found that nothing had predicted.`;
 }

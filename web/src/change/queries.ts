@@ -164,14 +164,18 @@ export function useChangeActs() {
         body(api.DELETE("/api/v1/changes/{id}/approval", { params: { path: { id: change } } })),
       onSuccess: again,
     }),
+    describe: useMutation({
+      mutationFn: (v: { id: number; version: number; title: string; reason: string; effect: string }) => {
+        const { id, ...words } = v;
+        return body(api.PUT("/api/v1/changes/{id}/words", { params: { path: { id } }, body: words }));
+      },
+      onSuccess: again,
+    }),
     exclude: useMutation({
-      mutationFn: (v: { change: number; key: string; pattern: string; reason: string; finding?: number }) =>
-        body(
-          api.POST("/api/v1/changes/{id}/exclusions", {
-            params: { path: { id: v.change } },
-            body: { key: v.key, pattern: v.pattern, reason: v.reason, finding: v.finding },
-          }),
-        ),
+      mutationFn: (v: { change: number } & Schemas["ExcludeRequest"]) => {
+        const { change, ...excluded } = v;
+        return body(api.POST("/api/v1/changes/{id}/exclusions", { params: { path: { id: change } }, body: excluded }));
+      },
       onSuccess: again,
     }),
     rollBack: useMutation({

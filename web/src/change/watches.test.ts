@@ -38,7 +38,7 @@ describe("the watch of a promotion", () => {
   });
   it("says what a look is for", () => {
     expect(purposes(look("planned"))).toEqual([
-      { title: "What is cached shortest has expired", why: "Pages live for an hour.", pages: "/, /a, /b, 2 more" },
+      { title: "The shortest cache time is over", why: "Pages live for an hour.", pages: "/, /a, /b, 2 more" },
     ]);
   });
   it("tells times after the promotion", () => {

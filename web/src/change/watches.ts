@@ -2,12 +2,12 @@
 import type { Watch, WatchLook } from "./watchQueries";
 
 const reasons: Record<WatchLook["for"][number]["reason"], string> = {
-  "first expiry": "What is cached shortest has expired",
-  "last expiry": "What is cached longest has expired",
-  expiry: "Something cached has expired",
+  "first expiry": "The shortest cache time is over",
+  "last expiry": "The longest cache time is over",
+  expiry: "A cache time is over",
   forms: "Forms on cached pages have aged",
-  browsers: "What browsers keep has expired",
-  routine: "In between, with what browsers kept",
+  browsers: "Browser cache times are over",
+  routine: "In between, with browser caches filled",
   final: "The end of the watch",
 };
 

@@ -21,8 +21,8 @@ async function take(e: Event) {
 <template>
   <form class="stack" @submit.prevent="acts.bring.mutate({ format, text })">
     <p class="small faded">
-      A CSV file with a heading (role or key, pattern, reason; and environments, classes, personas, lookAgain), or JSON
-      as it is written out. All of it is read, or nothing.
+      A CSV file with a header row (role or key, pattern, reason; optionally environments, classes, personas,
+      lookAgain), or JSON as exported here. All of it is imported, or nothing.
     </p>
     <div class="row">
       <input
@@ -35,7 +35,7 @@ async function take(e: Event) {
         type="submit"
         size="small"
         outlined
-        label="Read it in"
+        label="Import"
         :disabled="!text"
         :loading="acts.bring.isPending.value"
       />

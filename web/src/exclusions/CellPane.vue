@@ -47,7 +47,7 @@ async function decide() {
     <h2><CellSign :cell="cell" /> {{ cell.class }}, {{ cell.persona }}, {{ cell.device }}</h2>
     <p>
       {{ cell.text }}
-      <RouterLink v-if="cell.nobody" :to="`/sites/${site}/test-plan`">Add somebody who looks</RouterLink>
+      <RouterLink v-if="cell.nobody" :to="`/sites/${site}/test-plan`">Add a persona</RouterLink>
     </p>
     <dl>
       <dt>Policy</dt>
@@ -84,20 +84,20 @@ async function decide() {
     </table>
     <p v-if="cell.count > cell.pages.length" class="small faded">The first of {{ cell.count }} pages.</p>
     <div v-if="may('decide') && !cell.nobody">
-      <Button v-if="!deciding" size="small" outlined label="Decide otherwise" @click="deciding = true" />
+      <Button v-if="!deciding" size="small" outlined label="Change the policy" @click="deciding = true" />
       <form v-else class="stack" @submit.prevent="decide">
         <label for="policy">Pages of the class “{{ cell.class }}” for {{ cell.persona }}</label>
         <select id="policy" v-model="policy">
           <option value="never">are never served from the cache</option>
           <option value="all">may be cached for all</option>
           <option value="own">are cached as a copy for each</option>
-          <option value="">go by the default</option>
+          <option value="">follow the default</option>
         </select>
         <label for="policy-reason">Why</label>
         <InputText id="policy-reason" v-model="reason" size="small" required maxlength="2000" />
         <Trouble :error="acts.decide.error.value" />
         <div class="row">
-          <Button type="submit" size="small" label="Decide" :loading="acts.decide.isPending.value" />
+          <Button type="submit" size="small" label="Set the policy" :loading="acts.decide.isPending.value" />
           <Button size="small" text label="Cancel" @click="deciding = false" />
         </div>
       </form>

@@ -13,6 +13,6 @@ const { data } = useEntryHistory(
 <template>
   <ul class="plain-list small">
     <li v-for="(e, i) in data" :key="i"><When :at="e.at" />, {{ e.who }}: {{ e.text }}</li>
-    <li v-if="data && !data.length" class="faded">Nothing is known of it before today.</li>
+    <li v-if="data && !data.length" class="faded">No earlier entries.</li>
   </ul>
 </template>

@@ -29,7 +29,7 @@ const same = (c: Cell) =>
           <th>Pages</th>
           <th v-for="p in g.people" :key="p" :class="{ nobody: g.nobody.has(p) }">
             {{ g.nobody.has(p) ? p.replaceAll("-", " ") : p
-            }}<span v-if="g.nobody.has(p)" class="small"><br />nobody looks</span>
+            }}<span v-if="g.nobody.has(p)" class="small"><br />no persona</span>
           </th>
         </tr>
       </thead>

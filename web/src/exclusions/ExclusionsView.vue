@@ -104,7 +104,7 @@ watch(
     <Trouble :error="coverageError ?? ledgerError" />
     <section v-if="coverage" class="part stack">
       <div class="spread">
-        <h2>What the rules come to</h2>
+        <h2>What the rules add up to</h2>
         <span class="small faded">
           {{ coverage.pages }} addresses and {{ coverage.resources }} scripts, styles and pictures are known.
           <Button
@@ -126,10 +126,10 @@ watch(
     </section>
     <section v-if="ledger" class="part stack">
       <UnexplainedList :list="ledger.unexplained" :site="id" />
-      <h2>What is excluded, and why</h2>
+      <h2>What is excluded and why</h2>
       <LedgerTable :site="id" />
       <details v-if="may('work')">
-        <summary>Read entries from a file</summary>
+        <summary>Import exclusions</summary>
         <BringLedger :site="id" />
       </details>
     </section>

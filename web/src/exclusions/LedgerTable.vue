@@ -64,13 +64,13 @@ const forWhom = (e: Entry) =>
 </script>
 
 <template>
-  <section v-if="data" class="stack" aria-label="The ledger">
+  <section v-if="data" class="stack" aria-label="Exclusions">
     <div class="row">
       <InputText
         v-model="q"
         size="small"
         placeholder="Search patterns and reasons"
-        aria-label="Search the ledger"
+        aria-label="Search the exclusions"
         @input="offset = 0"
       />
       <select v-model="state" aria-label="Which entries" @change="offset = 0">
@@ -78,7 +78,7 @@ const forWhom = (e: Entry) =>
         <option value="active">in force</option>
         <option value="proposed">proposed</option>
         <option value="retired">retired</option>
-        <option value="due">to be looked at again ({{ data.due }})</option>
+        <option value="due">review due ({{ data.due }})</option>
       </select>
       <span class="small faded">{{ data.total === 1 ? "1 entry" : `${data.total} entries` }}</span>
       <a :href="`/api/v1/sites/${site}/exclusions/export?format=csv`" class="small" download>As CSV</a>
@@ -94,8 +94,8 @@ const forWhom = (e: Entry) =>
           placeholder="page classes"
           aria-label="Page classes they protect"
         />
-        <InputText v-model="bulk.personas" size="small" placeholder="people" aria-label="People they protect" />
-        <label for="look-again" class="small">look again on</label>
+        <InputText v-model="bulk.personas" size="small" placeholder="personas" aria-label="Personas they protect" />
+        <label for="look-again" class="small">review on</label>
         <input id="look-again" v-model="bulk.lookAgain" type="date" />
         <Button type="submit" size="small" label="Set" :loading="acts.edit.isPending.value" />
       </form>
@@ -110,7 +110,7 @@ const forWhom = (e: Entry) =>
         <InputText
           v-model="why"
           size="small"
-          placeholder="why they are needed no more"
+          placeholder="why they are no longer needed"
           aria-label="Why to retire them"
         />
         <Button
@@ -136,9 +136,9 @@ const forWhom = (e: Entry) =>
         <tr>
           <th><span class="visually-hidden">Tick</span></th>
           <th>Pattern</th>
-          <th>Why, and for whom</th>
-          <th>Stands</th>
-          <th>Who, when</th>
+          <th>Why and for whom</th>
+          <th>State</th>
+          <th>By</th>
         </tr>
       </thead>
       <tbody v-for="e in data.entries" :key="e.id">

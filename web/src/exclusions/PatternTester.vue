@@ -63,7 +63,7 @@ async function add() {
         v-if="tried && may('work')"
         size="small"
         text
-        label="Begin a change with it"
+        label="Start a change with it"
         :loading="acts.mend.isPending.value"
         @click="add"
       />
@@ -79,11 +79,11 @@ async function add() {
     </details>
     <Trouble :error="acts.tryPattern.error.value ?? acts.mend.error.value" />
     <div v-if="tried" aria-live="polite" class="found">
-      <p v-if="!tried.possible">▲ It can match nothing. A path begins with “/”.</p>
+      <p v-if="!tried.possible">▲ It cannot match anything. A path begins with “/”.</p>
       <p v-else>
         It matches <b>{{ tried.matches.length }}</b> of {{ tried.known }} that are known<template
           v-if="tried.within.length"
-          >; “{{ tried.within.join("”, “") }}” matches all of that already</template
+          >; “{{ tried.within.join("”, “") }}” already matches all of that</template
         >.
       </p>
       <ul v-if="tried.matches.length" class="plain-list small">

@@ -19,14 +19,14 @@ const rows = computed(() =>
 
 <template>
   <section v-if="rows.length" class="part stack">
-    <h2>What is published shows in time</h2>
+    <h2>Published content shows in time</h2>
     <table class="tide">
       <thead>
         <tr>
           <th>Published</th>
           <th>Page</th>
           <th>Device</th>
-          <th>Has to show it</th>
+          <th>Has to show</th>
           <th>Seen</th>
         </tr>
       </thead>

@@ -49,7 +49,7 @@ function go() {
         <option v-for="p in cell.pages" :key="p.path" :value="p.path">{{ p.path }}</option>
         <option value="all">all pages</option>
       </select>
-      <select v-model="stale" aria-label="How it goes">
+      <select v-model="stale" aria-label="How">
         <option :value="false">purge</option>
         <option :value="true">mark stale</option>
       </select>

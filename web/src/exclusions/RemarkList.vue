@@ -50,9 +50,9 @@ async function mend(r: Remark) {
 </script>
 
 <template>
-  <section class="stack" aria-label="What is to be said of the rules">
+  <section class="stack" aria-label="Findings about the rules">
     <p v-if="!remarks.length">
-      Every rule does something, none is too wide, and no page is left out of the {{ pages }} addresses that are known.
+      Every rule does something, none is too wide, and no page is missed among the {{ pages }} addresses that are known.
     </p>
     <Trouble :error="acts.mend.error.value" />
     <ul class="plain-list">
@@ -70,8 +70,8 @@ async function mend(r: Remark) {
           <Button
             size="small"
             outlined
-            label="Mend it with a change"
-            :aria-label="`Mend it with a change: ${mended(r)}`"
+            label="Fix it with a change"
+            :aria-label="`Fix it with a change: ${mended(r)}`"
             :disabled="acts.mend.isPending.value"
             @click="mend(r)"
           />

@@ -52,7 +52,7 @@ describe("the matrix of who is served from the cache pages", () => {
       cell({ class: "account", trouble: "open" }),
     ]);
     expect(said).toBe(
-      "Pages that never may be were served from the cache: cart. The settings let pages be cached that never may be: account.",
+      "Pages that must never be cached were served from the cache: cart. The settings let pages be cached that must never be: account.",
     );
   });
 });

@@ -39,8 +39,8 @@ export function matrixInWords(cells: Cell[]): string {
   const leaks = of("leaks");
   const open = of("open").filter((c) => !leaks.includes(c));
   const parts: string[] = [];
-  if (leaks.length) parts.push(`Pages that never may be were served from the cache: ${leaks.join(", ")}.`);
-  if (open.length) parts.push(`The settings let pages be cached that never may be: ${open.join(", ")}.`);
-  if (!parts.length) return "Nobody is served a cached page who never may be.";
+  if (leaks.length) parts.push(`Pages that must never be cached were served from the cache: ${leaks.join(", ")}.`);
+  if (open.length) parts.push(`The settings let pages be cached that must never be: ${open.join(", ")}.`);
+  if (!parts.length) return "Nobody who must never be served a cached page is served one.";
   return parts.join(" ");
 }

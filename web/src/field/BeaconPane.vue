@@ -32,12 +32,12 @@ async function choose(e: Event) {
 
 <template>
   <section class="sheet stack">
-    <h2>How visitors tell</h2>
+    <h2>How field data is collected</h2>
     <AskState :pending="isPending" :error="error" what="The beacon" @again="refetch()">
       <template v-if="beacon?.on">
         <p class="small">
-          Put this into the pages. It tells once, when a page is left: the vitals, the path, phone or desktop. It sets
-          no cookie and knows nobody, tells of {{ Math.round((beacon.share ?? 1) * 100) }} % of page views, and of none
+          Put this into the pages. It reports once, when a page is left: the vitals, the path, phone or desktop. It sets
+          no cookie and identifies nobody, reports {{ Math.round((beacon.share ?? 1) * 100) }} % of page views, and none
           whose browser says “do not track”.
         </p>
         <pre><code>{{ snippet(address) }}</code></pre>
@@ -60,14 +60,15 @@ async function choose(e: Event) {
       </template>
       <template v-else-if="beacon">
         <p class="small">
-          Nobody tells yet. A small script in the pages does, without cookies and without knowing who.
+          No field data is collected yet. A small script in the pages reports it, without cookies and without
+          identifying anybody.
         </p>
         <form
           v-if="may('work')"
           class="row"
           @submit.prevent="acts.beacon.mutate({ on: true, share: (Number(share) || 100) / 100 })"
         >
-          <Button type="submit" size="small" label="Make a beacon" :loading="acts.beacon.isPending.value" />
+          <Button type="submit" size="small" label="Create a beacon" :loading="acts.beacon.isPending.value" />
           <label for="beacon-share" class="small">of</label>
           <InputText
             id="beacon-share"
@@ -84,7 +85,7 @@ async function choose(e: Event) {
     <Trouble :error="acts.beacon.error.value" />
     <div v-if="may('work')" class="row">
       <label for="field-file" class="small"
-        >Field data of elsewhere, as CSV (day, device, metric, p75; class, visits)</label
+        >Field data from elsewhere, as CSV (day, device, metric, p75; class, visits)</label
       >
       <input id="field-file" type="file" accept=".csv,text/csv" @change="choose" />
     </div>

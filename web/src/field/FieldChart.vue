@@ -65,7 +65,7 @@ const last = computed(() => props.view.days.at(-1));
     <svg
       :viewBox="`0 0 ${W} ${H + 92}`"
       role="img"
-      :aria-label="`${view.title}, 75th percentile of each day from ${view.from} to ${view.to}; last ${last ? valueOf(view.unit, last.p75) : 'nothing'}. The same stands in the table below.`"
+      :aria-label="`${view.title}, 75th percentile of each day from ${view.from} to ${view.to}; last ${last ? valueOf(view.unit, last.p75) : 'nothing'}. The table below says the same.`"
     >
       <g class="scale">
         <template v-for="t in ticks" :key="t">

@@ -31,7 +31,7 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
 </script>
 
 <template>
-  <AskState :pending="isPending" :error="error" what="What visitors told" @again="refetch()">
+  <AskState :pending="isPending" :error="error" what="Field data" @again="refetch()">
     <template v-if="v">
       <SiteHead :site="id" :name="site?.name ?? ''" here="Visitors" />
       <div class="row choice">
@@ -64,7 +64,7 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
           ></span
         >
       </h1>
-      <h1 v-else class="said">Nothing was told of the last 28 days</h1>
+      <h1 v-else class="said">No page views in the last 28 days</h1>
       <div class="stack">
         <section v-if="v.days.length || v.file.length" class="sheet stack">
           <FieldChart :view="v" />
@@ -99,8 +99,8 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
           </details>
         </section>
         <section class="sheet stack">
-          <h2>What was promoted</h2>
-          <p v-if="!events.length" class="small">Nothing in these days.</p>
+          <h2>Promotions</h2>
+          <p v-if="!events.length" class="small">None in these days.</p>
           <table v-else class="tide">
             <thead>
               <tr>
@@ -108,7 +108,7 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
                 <th>When</th>
                 <th>Change</th>
                 <th>{{ v.title }} before and after</th>
-                <th>What is shown</th>
+                <th>Result</th>
               </tr>
             </thead>
             <tbody>

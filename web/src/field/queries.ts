@@ -21,7 +21,7 @@ export function useField(site: MaybeRefOrGetter<number>, ask: MaybeRefOrGetter<A
   });
 }
 
-/** How visitors tell. */
+/** How field data is collected. */
 export function useBeacon(site: MaybeRefOrGetter<number>) {
   return useQuery({
     queryKey: ["beacon", site],

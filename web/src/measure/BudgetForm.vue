@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What pages may cost: a table, and a row to say one more. */
+/** Budgets: a table, and a row to say one more. */
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
 import { computed, ref } from "vue";
@@ -45,7 +45,7 @@ const title = (b: Budget) => budgetMetrics.find((m) => m.value === b.metric)?.la
         <th>At most</th>
         <th>Pages</th>
         <th>Device</th>
-        <th><span class="visually-hidden">What can be done</span></th>
+        <th><span class="visually-hidden">Actions</span></th>
       </tr>
     </thead>
     <tbody>
@@ -59,8 +59,8 @@ const title = (b: Budget) => budgetMetrics.find((m) => m.value === b.metric)?.la
             v-if="mayEdit"
             size="small"
             text
-            label="Drop"
-            :aria-label="`Drop the budget of ${title(b)}`"
+            label="Remove"
+            :aria-label="`Remove the budget of ${title(b)}`"
             :disabled="busy"
             @click="drop(i)"
           />

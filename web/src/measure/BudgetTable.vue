@@ -16,7 +16,7 @@ const states: Record<string, string> = { held: "clear", exceeded: "broken", "not
           <th>Budget</th>
           <th>Page</th>
           <th>Device</th>
-          <th>What became of it</th>
+          <th>Result</th>
         </tr>
       </thead>
       <tbody>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What two runs measured, held against each other: marks, production before and after, two sites. */
+/** What two runs measured, compared: marks, production before and after, two sites. */
 import { computed } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useComparison, useMeasuredRuns } from "./queries";
@@ -26,7 +26,9 @@ const pick = (side: string, e: Event) =>
 <template>
   <AskState :pending="isPending" :error="error" what="What was measured" @again="refetch()">
     <h1>Two measurements</h1>
-    <p v-if="!runs?.length" class="small">Nothing was measured yet. Measure a change on staging, or take a mark.</p>
+    <p v-if="!runs?.length" class="small">
+      Nothing has been measured yet. Measure a change on staging, or take a mark.
+    </p>
     <div v-else class="stack">
       <div class="row">
         <template v-for="side in ['before', 'after'] as const" :key="side">
@@ -40,8 +42,8 @@ const pick = (side: string, e: Event) =>
         </template>
       </div>
       <p class="small faded">
-        These were not loaded in turns: a machine, or a line, that was slower at one of the two times shows as a
-        difference. What a change did is measured in turns, on the change's page.
+        These were not loaded in turn, so a machine or line that was slower at one of the two times shows as a
+        difference. To see what a change does, measure it on the change's page: there, both sides are loaded in turn.
       </p>
       <AskState
         v-if="before && after"
@@ -51,7 +53,7 @@ const pick = (side: string, e: Event) =>
         @again="compared.refetch()"
       >
         <p>{{ compared.data.value?.summary }}</p>
-        <p v-if="!all.length" class="small">They have no page in common on the same device.</p>
+        <p v-if="!all.length" class="small">They share no page on the same device.</p>
         <EffectTable v-for="c in casesOf(all)" :key="c" :comparisons="all" :of="c" over />
         <BudgetTable :budgets="compared.data.value?.budgets ?? []" />
       </AskState>

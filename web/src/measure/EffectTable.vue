@@ -24,7 +24,7 @@ const states: Record<string, string> = { better: "clear", worse: "broken", "too 
           <th>After</th>
           <th>Difference</th>
           <th class="scale"><span class="small">faster</span><span class="small right">slower</span></th>
-          <th>What is shown</th>
+          <th>Result</th>
         </tr>
       </thead>
       <tbody>

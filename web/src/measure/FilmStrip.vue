@@ -33,7 +33,7 @@ const alt = (name: string, f: Schemas["Frame"] | undefined, m: number) =>
 
 <template>
   <section v-if="sides.length" class="sheet stack">
-    <h2>How it comes into view</h2>
+    <h2>How it appears</h2>
     <table class="film">
       <thead>
         <tr>
@@ -63,7 +63,7 @@ const alt = (name: string, f: Schemas["Frame"] | undefined, m: number) =>
           </td>
         </tr>
         <tr>
-          <th scope="row">how much is there</th>
+          <th scope="row">visual progress</th>
           <td :colspan="moments.length">
             <svg
               class="curve"

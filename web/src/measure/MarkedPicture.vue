@@ -7,7 +7,7 @@ const props = defineProps<{ name: string; side: Schemas["SideMeasured"] }>();
 const last = computed(() => [...props.side.film].reverse().find((f) => f.picture));
 const l = computed(() => props.side.load);
 const words: Record<string, string> = {
-  "largest-contentful-paint": "painted largest",
+  "largest-contentful-paint": "largest paint",
   "layout-shift": "moved",
 };
 const marks = computed(() => {

@@ -53,7 +53,7 @@ const formats = [
       <RouterLink :to="`/runs/${run.id}/pages`">Pages in depth</RouterLink>
       <RouterLink :to="`/measurements?after=${run.id}`">Compare with another run</RouterLink>
       <span class="small"
-        >Take it along as
+        >Export as
         <template v-for="(f, i) in formats" :key="f.as"
           >{{ i ? ", " : "" }}<a :href="`/api/v1/runs/${run.id}/measured/export?format=${f.as}`">{{ f.label }}</a>
         </template></span
@@ -124,7 +124,7 @@ const formats = [
             <th>Metric</th>
             <th>Before</th>
             <th>After</th>
-            <th>What is shown</th>
+            <th>Result</th>
           </tr>
         </thead>
         <tbody>
@@ -148,11 +148,11 @@ const formats = [
         or worse is said only beyond noise, corrected for how often and at how much was looked.
       </template>
       <template v-else-if="over"
-        >A few loads beside the looks, not in turns: enough for budgets, too few to call anything better or worse. What
-        a change does is measured on the change's page.
+        >A few loads beside the looks, not in turn: enough for budgets, too few to call anything better or worse.
+        Measure what a change does on the change's page.
       </template>
       <template v-if="(m.busy ?? []).length"
-        >Rounds {{ (m.busy ?? []).join(", ") }} do not count: the machine was busy with something else.</template
+        >Rounds {{ (m.busy ?? []).join(", ") }} do not count: the machine was busy.</template
       >
       <template v-for="w in m.dropped ?? []" :key="w"> Some loads do not count. {{ w }}</template>
     </p>

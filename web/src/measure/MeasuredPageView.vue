@@ -59,7 +59,7 @@ async function choose(e: Event) {
     input.value = ""; // so that the same file can be chosen again
     har.value = JSON.parse(text.replace(/^\uFEFF/, ""));
   } catch {
-    unreadable.value = `${file.name} is not a HAR file: it is no JSON. Save it from the network view of a browser's own tools.`;
+    unreadable.value = `${file.name} is not a HAR file: it is not JSON. Save it from the network panel of a browser's developer tools.`;
     return;
   }
   read(0);
@@ -112,7 +112,7 @@ const read = (chosen: number) =>
                 </td>
               </tr>
               <tr>
-                <td>painted largest</td>
+                <td>largest paint</td>
                 <td v-for="s in [m.before, m.after]" :key="s?.load.side">
                   <code>{{ s?.load.element || "not told" }}</code>
                 </td>
@@ -134,11 +134,11 @@ const read = (chosen: number) =>
           </table>
         </section>
         <section class="sheet stack">
-          <h2>What it asks for</h2>
+          <h2>Requests</h2>
           <p class="small faded">
-            The upper bar is before, the lower after: light while it waits for an answer, filled while that comes. A
-            frame around a bar: nothing is drawn without it. Dashed lines: the largest paint. Versions in addresses are
-            passed over.
+            The upper bar is before, the lower after: light while it waits for the response, filled while the response
+            arrives. A frame around a bar: it blocks drawing. Dashed lines: the largest paint. Versions in addresses are
+            skipped.
           </p>
           <WaterfallTable
             :rows="m.rows"
@@ -153,10 +153,10 @@ const read = (chosen: number) =>
           <WeightTable what="Host" :before="m.before?.hosts ?? []" :after="m.after?.hosts ?? []" />
         </section>
         <section class="sheet stack">
-          <h2>A recording of your own</h2>
+          <h2>A HAR file of your own</h2>
           <div class="row">
             <label for="har-file" class="small"
-              >A HAR file from any browser, held against “after”; it is not kept</label
+              >A HAR file from any browser, compared with “after”; it is not stored</label
             >
             <input id="har-file" type="file" accept=".har,application/json" @change="choose" />
           </div>

@@ -50,7 +50,7 @@ const grave = ["fails now", "blocks drawing now", "larger", "slower", "new"];
             valueOf("ms", (end * (n - 1)) / 4)
           }}</span>
         </th>
-        <th>What became of it</th>
+        <th>Result</th>
       </tr>
     </thead>
     <tbody>

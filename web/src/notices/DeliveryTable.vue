@@ -49,7 +49,7 @@ const sign: Record<string, string> = { delivered: "clear", failed: "broken", "to
         </tr>
       </tbody>
     </table>
-    <p v-if="data?.more" class="small faded">Earlier ones are in the API (list-deliveries).</p>
+    <p v-if="data?.more" class="small faded">Older ones are in the API (list-deliveries).</p>
   </AskState>
 </template>
 

@@ -86,21 +86,19 @@ const feed = computed(() => {
             </tr>
           </tbody>
         </table>
-        <p class="small faded">
-          Much that comes at a time comes in one mail. You are not told of what you did yourself.
-        </p>
+        <p class="small faded">Several notices at once come in one mail. You get none about what you did yourself.</p>
         <Trouble :error="acts.choose.error.value" />
       </section>
       <section class="stack">
         <form class="stack" @submit.prevent="acts.reach.mutate({ mail: mail.trim(), dailyAt, zone })">
           <h2>Mail</h2>
           <p v-if="!data.sends" class="small late">
-            No mail server is set up, so that mails wait. Whoever runs Tide Marker sets TIDEMARKER_MAIL.
+            No mail server is set up, so mails wait. Set TIDEMARKER_MAIL on the server.
           </p>
           <label for="reach-mail" class="small">Your address; empty for no mail</label>
           <InputText id="reach-mail" v-model="mail" type="email" size="small" autocomplete="email" />
           <div class="row">
-            <label for="reach-at" class="small">The mail of the day comes at</label>
+            <label for="reach-at" class="small">Daily mail at</label>
             <input id="reach-at" v-model="dailyAt" type="time" required />
             <InputText v-model="zone" size="small" aria-label="Time zone" list="zones" class="zone" />
           </div>
@@ -129,20 +127,20 @@ const feed = computed(() => {
           <template v-if="data.feed">
             Your feed has an address since <When :at="data.feed.madeAt" short />;
             <template v-if="data.feed.usedAt">last read <When :at="data.feed.usedAt" short />.</template>
-            <template v-else>nobody has read it yet.</template>
+            <template v-else>not read yet.</template>
           </template>
           <template v-else>A feed reader (Atom) can show your notices.</template>
         </p>
         <OnceShown
           v-if="feed"
           :value="feed"
-          what="Whoever knows this address can read your notices. It is shown once."
+          what="Anybody who has this address can read your notices. It is shown only now."
         />
         <div class="row">
           <Button
             size="small"
             outlined
-            :label="data.feed ? 'Replace the address' : 'Make an address'"
+            :label="data.feed ? 'Replace the address' : 'Create an address'"
             :loading="acts.makeFeed.isPending.value"
             @click="acts.makeFeed.mutate()"
           />
@@ -150,11 +148,11 @@ const feed = computed(() => {
             v-if="data.feed"
             size="small"
             text
-            label="Take it away"
+            label="Remove"
             @click="
               ask({
                 title: 'Remove the address of your feed?',
-                says: 'Programs that read it get nothing from then on.',
+                says: 'Programs that read it will get nothing.',
                 verb: 'Remove it',
                 go: () => acts.removeFeed.mutate(),
               })

@@ -90,8 +90,8 @@ function open(n: Notice) {
       </AskState>
     </section>
     <aside class="stack">
-      <h2>What waits</h2>
-      <p v-if="waiting && !waiting.sites.length" class="faded">Nothing waits for anybody.</p>
+      <h2>Waiting</h2>
+      <p v-if="waiting && !waiting.sites.length" class="faded">Nothing is waiting.</p>
       <ul class="plain-list">
         <li v-for="s in waiting?.sites ?? []" :key="s.id" class="waits">
           <p class="small faded">{{ s.name }}</p>

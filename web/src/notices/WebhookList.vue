@@ -64,8 +64,8 @@ const name = (id?: number) => sites.value?.sites.find((s) => s.id === id)?.name 
   <section class="stack top">
     <div class="spread">
       <p class="small faded">
-        Each notice is sent once to each address, signed as the Standard Webhooks specification says, and again for a
-        day when it is not taken.
+        Each notice is sent once to each address, signed as in the Standard Webhooks specification, and retried for a
+        day if it is not accepted.
       </p>
       <Button v-if="!editing" size="small" label="Add a webhook" @click="edit('new')" />
     </div>
@@ -98,7 +98,7 @@ const name = (id?: number) => sites.value?.sites.find((s) => s.id === id)?.name 
       <Trouble :error="acts.add.error.value ?? acts.edit.error.value" />
     </FormFrame>
     <AskState :pending="isPending" :error="error" what="The webhooks" @again="refetch()">
-      <p v-if="data && !data.length && !editing" class="faded">None: notices reach people only.</p>
+      <p v-if="data && !data.length && !editing" class="faded">None. Notices reach people only.</p>
       <ul class="plain-list">
         <li v-for="w in data ?? []" :key="w.id" class="hook">
           <div class="spread">

@@ -3,11 +3,11 @@ import type { Choice, Choices, Notice } from "./queries";
 
 export const topicWord: Record<Notice["topic"], string> = {
   broken: "Production may be broken",
-  back: "Going back",
-  unknown: "Settings not known",
+  back: "Automatic rollback",
+  unknown: "Settings unknown",
   asked: "Approval asked for",
-  decided: "Decided",
-  mentioned: "Your name",
+  decided: "Approval decided",
+  mentioned: "Mentions",
   outside: "Changed outside",
   settled: "Watch over",
   finished: "Run ended",
@@ -15,7 +15,7 @@ export const topicWord: Record<Notice["topic"], string> = {
 
 export const howWord: Record<Choice["how"], string> = {
   "at once": "by mail, at once",
-  daily: "in the mail of the day",
+  daily: "in the daily mail",
   here: "here only",
   never: "not at all",
   default: "as for all sites",

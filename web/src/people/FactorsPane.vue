@@ -51,11 +51,9 @@ async function renew() {
     <h2>Second factor</h2>
     <AskState :pending="isPending" :error="error" what="Your second factors" @again="refetch()">
       <template v-if="data">
-        <p v-if="data.required && !data.factors.length" class="none">
-          Your role has to have one. Add it first; then all else is open to you.
-        </p>
+        <p v-if="data.required && !data.factors.length" class="none">Your role requires one. Add it first.</p>
         <p v-else-if="!data.factors.length" class="small faded">
-          None. With one, a password that somebody else learns is not enough to sign in as you.
+          None. With one, your password alone is not enough to sign in as you.
         </p>
         <ul v-else class="plain-list">
           <li v-for="f in data.factors" :key="f.id" class="owned">
@@ -72,7 +70,7 @@ async function renew() {
               @click="
                 ask({
                   title: `Remove ${f.name}?`,
-                  says: 'You cannot sign in with it any more.',
+                  says: 'You can no longer sign in with it.',
                   verb: 'Remove it',
                   go: () => removeFactor.mutate(f.id),
                 })
@@ -84,14 +82,14 @@ async function renew() {
           v-if="codes.length"
           :key="codes[0]"
           :value="codes.join(' ')"
-          what="These are your recovery codes, for the day on which you have nothing else. Each works once. Keep them apart from this machine; they are not shown again."
+          what="These are your recovery codes, for when you have nothing else. Each works once. Keep them away from this machine; they are not shown again."
         />
         <form v-if="app" class="stack" @submit.prevent="confirm">
-          <p class="small">Scan this with the app, or type what stands below it. Then enter the code that it shows.</p>
-          <img :src="app.picture" width="220" height="220" alt="The secret as a QR code; as text it stands below" />
+          <p class="small">Scan this with the app, or type the text below it. Then enter the code it shows.</p>
+          <img :src="app.picture" width="220" height="220" alt="The secret as a QR code; it is below as text" />
           <code class="secret">{{ app.secret }}</code>
           <div>
-            <label for="first-code">Code that the app shows now</label>
+            <label for="first-code">Code shown by the app</label>
             <InputText
               id="first-code"
               v-model="code"
@@ -110,7 +108,7 @@ async function renew() {
         </form>
         <form v-else class="stack" @submit.prevent="begin">
           <div>
-            <label for="factor-name">What you call it</label>
+            <label for="factor-name">Name</label>
             <InputText
               id="factor-name"
               v-model="name"

@@ -42,7 +42,7 @@ async function submit() {
         </p>
         <form class="stack" @submit.prevent="submit">
           <div v-if="!data.for">
-            <label for="name">The name you will sign in with</label>
+            <label for="name">Name to sign in with</label>
             <InputText id="name" v-model="name" autocomplete="username" autofocus fluid required />
           </div>
           <div>

@@ -35,7 +35,7 @@ function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
   if (p.disabled) return edit.mutate(to);
   ask({
     title: `Disable ${p.name}?`,
-    says: "They are signed out at once and cannot sign in any more; their tokens are refused. What they did stays in the history.",
+    says: "They are signed out at once and can no longer sign in; their tokens are refused. What they did stays in the history.",
     verb: "Disable them",
     go: () => edit.mutate(to),
   });
@@ -53,8 +53,8 @@ function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
               <th>Name</th>
               <th>Role</th>
               <th>Second factor</th>
-              <th>Last here</th>
-              <th><span class="visually-hidden">What can be done</span></th>
+              <th>Last seen</th>
+              <th><span class="visually-hidden">Actions</span></th>
             </tr>
           </thead>
           <tbody>
@@ -86,7 +86,7 @@ function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
                     @click="
                       ask({
                         title: `Remove all second factors of ${p.name}?`,
-                        says: 'They sign in with their password alone until they add one again. It stands in the history.',
+                        says: 'They sign in with their password alone until they add one again. It is recorded in the history.',
                         verb: 'Remove them',
                         go: () => resetFactors.mutate(p.id),
                       })
@@ -119,8 +119,8 @@ function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
         </table>
         <Trouble :error="edit.error.value ?? resetFactors.error.value ?? requireFactors.error.value" />
         <section v-if="required.data.value">
-          <h2>Who has to have a second factor</h2>
-          <p class="small faded">Somebody who has none adds one before anything else, from their next click on.</p>
+          <h2>Second factor required for</h2>
+          <p class="small faded">People without one are asked to add it at their next click.</p>
           <div class="row">
             <label v-for="r in roles" :key="r.value" class="choice">
               <input
@@ -145,7 +145,7 @@ function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
         <h2>Invite somebody</h2>
         <form class="stack" @submit.prevent="make">
           <div>
-            <label for="note">Whom, for the record</label>
+            <label for="note">Name, for the record</label>
             <InputText id="note" v-model="note" fluid maxlength="200" />
           </div>
           <fieldset class="stack">
@@ -157,7 +157,7 @@ function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
               >
             </label>
           </fieldset>
-          <Button type="submit" label="Make a link" :loading="invite.isPending.value" />
+          <Button type="submit" label="Create a link" :loading="invite.isPending.value" />
           <Trouble :error="invite.error.value" />
         </form>
         <OnceShown

@@ -86,7 +86,7 @@ async function go() {
           :loading="provePasskey.isPending.value"
           @click="prove(() => provePasskey.mutateAsync())"
         />
-        <p v-else class="small faded">This browser cannot ask passkeys. Use a code.</p>
+        <p v-else class="small faded">This browser does not support passkeys. Use a code.</p>
         <Trouble :error="provePasskey.error.value" />
       </template>
       <form class="stack" @submit.prevent="prove(() => proveCode.mutateAsync(code))">
@@ -111,8 +111,8 @@ async function go() {
       <div><Button text size="small" label="Sign in as somebody else" @click="over" /></div>
     </div>
     <p v-if="!proving" class="small faded">
-      Forgotten the password, or not in yet? An administrator makes you a link under People; on the server,
-      <code>tidemarker invite</code> makes one.
+      Forgot your password, or no account yet? An administrator can create a link under People; on the server,
+      <code>tidemarker invite</code> creates one.
     </p>
   </section>
 </template>

@@ -52,7 +52,7 @@ function setPassword() {
     <section class="stack">
       <h2>Tokens for the command line and other programs</h2>
       <p class="small">
-        A program that has one acts in your name. Put it where only that program can read it:
+        A program with a token acts in your name. Put it where only that program can read it:
         <code>TIDEMARKER_TOKEN=… tidemarker try --server {{ here }} …</code>
       </p>
       <AskState :pending="isPending" :error="error" what="Your tokens" @again="refetch()">
@@ -64,7 +64,7 @@ function setPassword() {
               <th>At most</th>
               <th>Last used</th>
               <th>Until</th>
-              <th><span class="visually-hidden">What can be done</span></th>
+              <th><span class="visually-hidden">Actions</span></th>
             </tr>
           </thead>
           <tbody>
@@ -85,7 +85,7 @@ function setPassword() {
                   @click="
                     ask({
                       title: `Revoke the token “${t.name}”?`,
-                      says: 'Programs that use it are refused from then on. A revoked token is never valid again.',
+                      says: 'Programs that use it are refused at once. A revoked token cannot be restored.',
                       verb: 'Revoke it',
                       go: () => revoke.mutate(t.id),
                     })
@@ -104,7 +104,7 @@ function setPassword() {
           ><label for="token">Name</label><InputText id="token" v-model="name" size="small" required maxlength="60"
         /></span>
         <span class="field"
-          ><label for="most">May at most what this role may</label
+          ><label for="most">With the rights of</label
           ><Select
             v-model="most"
             input-id="most"
@@ -112,20 +112,20 @@ function setPassword() {
             option-label="value"
             option-value="value"
             size="small"
-            aria-label="May at most what"
+            aria-label="Rights"
         /></span>
         <span class="field"
           ><label for="days">Days</label
           ><InputNumber v-model="days" input-id="days" :min="1" :max="730" size="small" input-class="days"
         /></span>
-        <Button type="submit" size="small" label="Make a token" :loading="makeToken.isPending.value" />
+        <Button type="submit" size="small" label="Create a token" :loading="makeToken.isPending.value" />
       </form>
       <Trouble :error="makeToken.error.value ?? revoke.error.value" />
       <OnceShown
         v-if="makeToken.data.value"
         :key="makeToken.data.value.secret"
         :value="makeToken.data.value.secret"
-        what="This is the token. It is kept here only as a hash and not shown again."
+        what="This is the token. Only its hash is stored; it is not shown again."
       />
       <FactorsPane class="factors" />
     </section>
@@ -134,11 +134,11 @@ function setPassword() {
         <h2>Password</h2>
         <form class="stack" @submit.prevent="setPassword">
           <div>
-            <label for="old">The one you have</label>
+            <label for="old">Current password</label>
             <InputText id="old" v-model="before" type="password" autocomplete="current-password" fluid required />
           </div>
           <div>
-            <label for="new">The new one</label>
+            <label for="new">New password</label>
             <InputText
               id="new"
               v-model="after"
@@ -150,12 +150,12 @@ function setPassword() {
             />
           </div>
           <Trouble :error="password.error.value" />
-          <p v-if="password.isSuccess.value" role="status">It is set. Your other sessions are over.</p>
+          <p v-if="password.isSuccess.value" role="status">Password changed. Your other sessions were ended.</p>
           <Button type="submit" label="Set the password" :loading="password.isPending.value" />
         </form>
       </section>
       <section class="stack">
-        <h2>Where you are signed in</h2>
+        <h2>Sessions</h2>
         <AskState :pending="asking" :error="unread" what="Your sessions" @again="readSessions()">
           <ul class="plain-list">
             <li v-for="o in sessions" :key="o.key" class="owned">

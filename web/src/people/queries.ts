@@ -20,7 +20,7 @@ export function useTokens() {
   return useQuery({ queryKey: ["tokens"], queryFn: () => body(api.GET("/api/v1/tokens")) });
 }
 
-/** Where you are signed in. */
+/** Sessions. */
 export function useOpenSessions() {
   return useQuery({ queryKey: ["open sessions"], queryFn: () => body(api.GET("/api/v1/session/open")) });
 }

@@ -61,8 +61,8 @@ async function begin() {
       <SiteHead :site="change.site" :name="change.siteName" here="Other sites" />
       <h1>Roll “{{ change.title }}” out to other sites</h1>
       <p class="faded">
-        Its settings are found on each site by what they mean. It is tried on every staging, side by side; nothing is
-        promoted before you let it go, wave by wave, and it stops at the first site on which it is not clear.
+        Its settings are found on each site by their role. It is tried on every staging in parallel. Nothing is promoted
+        until you release it, wave by wave, and it stops at the first site that is not clear.
       </p>
       <form class="stack" @submit.prevent="!lacks && begin()">
         <div class="spread">
@@ -82,15 +82,15 @@ async function begin() {
           </span>
         </div>
         <p v-if="!fitting.length" class="faded">
-          No other site can take it{{ label ? " with this label" : "" }}. What stands in the way is said below.
+          No other site can take it{{ label ? " with this label" : "" }}. The reasons are below.
         </p>
         <table v-else class="tide">
           <thead>
             <tr>
               <th>Site</th>
               <th>Wave</th>
-              <th>What it would get</th>
-              <th>What it would not</th>
+              <th>Gets</th>
+              <th>Does not get</th>
             </tr>
           </thead>
           <tbody>
@@ -124,7 +124,7 @@ async function begin() {
                   </li>
                   <li v-if="c.offer.fit.same" class="faded">{{ c.offer.fit.same }} as it is there already</li>
                 </ul>
-                <p v-if="c.take && !taken(c).length" class="small">Nothing of it is ticked.</p>
+                <p v-if="c.take && !taken(c).length" class="small">Nothing is ticked.</p>
               </td>
               <td>
                 <ul class="plain-list small">
@@ -165,12 +165,12 @@ async function begin() {
               >Why (optional) <Textarea v-model="words.reason" rows="2" maxlength="4000" auto-resize
             /></label>
           </div>
-          <label><input v-model="words.measures" type="checkbox" /> Measure each staging, to see what got faster</label>
+          <label><input v-model="words.measures" type="checkbox" /> Measure each staging to see what got faster</label>
           <Trouble :error="acts.begin.error.value" />
           <div class="row">
             <Button
               type="submit"
-              label="Begin: try it on each staging"
+              label="Try it on each staging"
               :disabled="!!lacks"
               :loading="acts.begin.isPending.value"
             />

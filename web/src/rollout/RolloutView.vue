@@ -61,21 +61,21 @@ async function end() {
       <div v-if="may('work') && !over" class="row acts">
         <Button
           v-if="rollout.state !== 'going'"
-          :label="rollout.state === 'stopped' ? `Let wave ${rollout.wave} go on` : `Promote wave ${rollout.wave}`"
+          :label="rollout.state === 'stopped' ? `Continue with wave ${rollout.wave}` : `Promote wave ${rollout.wave}`"
           :disabled="!rollout.mayGo"
           :loading="acts.go.isPending.value"
           @click="acts.go.mutate(rollout.id)"
         />
         <Button
           v-else
-          label="Stop after what is under way"
+          label="Stop after what is running"
           outlined
           :loading="acts.stop.isPending.value"
           @click="acts.stop.mutate(rollout.id)"
         />
         <Button v-if="!ending" text label="End the rollout" @click="ending = true" />
         <template v-else>
-          <span class="small">Changes that it began stay as they are, each on its own.</span>
+          <span class="small">The changes it started stay as they are.</span>
           <Button size="small" outlined label="End it" :loading="acts.end.isPending.value" @click="end" />
           <Button size="small" text label="Cancel" @click="ending = false" />
         </template>
@@ -94,11 +94,11 @@ async function end() {
             <tr>
               <th>Wave</th>
               <th>Site</th>
-              <th>How far</th>
+              <th>Progress</th>
               <th>On staging</th>
-              <th>What it does to speed</th>
+              <th>Speed</th>
               <th>On production</th>
-              <th><span class="visually-hidden">What can be done</span></th>
+              <th><span class="visually-hidden">Actions</span></th>
             </tr>
           </thead>
           <tbody v-for="w in waves" :key="w">
@@ -153,7 +153,7 @@ async function end() {
                   v-if="may('work') && !over && !['left out', 'discarded', 'settled', 'has it all'].includes(m.stage)"
                   size="small"
                   text
-                  label="Leave out"
+                  label="Remove"
                   :aria-label="`Leave out ${m.name}`"
                   @click="leave(m)"
                 />
@@ -162,14 +162,16 @@ async function end() {
           </tbody>
         </table>
       </div>
-      <form v-if="leaving" class="sheet stack" aria-label="Leave a site out" @submit.prevent="why.trim() && leftOut()">
-        <label for="leave-why">Why does the rollout go on without {{ leaving.name }}? Its change stays as it is.</label>
+      <form v-if="leaving" class="sheet stack" aria-label="Skip a site" @submit.prevent="why.trim() && leftOut()">
+        <label for="leave-why"
+          >Why does the rollout continue without {{ leaving.name }}? Its change stays as it is.</label
+        >
         <InputText id="leave-why" v-model="why" v-focus size="small" maxlength="2000" />
         <div class="row">
           <Button
             type="submit"
             size="small"
-            :label="`Leave ${leaving.name} out`"
+            :label="`Skip ${leaving.name}`"
             :disabled="!why.trim()"
             :loading="acts.leaveOut.isPending.value"
           />

@@ -48,7 +48,7 @@ describe("what a rollout is at", () => {
     ({ state, why: "Shop 2: it was broken.", wave: 2, pace: "watch", members: stages.map(member) }) as Rollout;
   it("is one sentence", () => {
     expect(stands(rollout("open", "tried", "trying", "not clear"))).toBe(
-      "1 of 3 sites clear on staging, 1 still to come. Nothing is promoted until somebody lets it go.",
+      "1 of 3 sites clear on staging, 1 still to come. Nothing is promoted until somebody releases it.",
     );
     expect(stands(rollout("going", "there", "promoting"))).toBe(
       "Wave 2 is being promoted; the next follows when its watches are over and clear.",

@@ -61,9 +61,9 @@ const stages: Record<RolloutSite["stage"], { sign: string; word: string }> = {
   broken: { sign: "broken", word: "not clear on production" },
   there: { sign: "clear", word: "on production" },
   settled: { sign: "settled", word: "settled" },
-  "left out": { sign: "stopped", word: "left out" },
+  "left out": { sign: "stopped", word: "skipped" },
   discarded: { sign: "stopped", word: "discarded" },
-  "has it all": { sign: "clear", word: "has it already" },
+  "has it all": { sign: "clear", word: "already has it" },
 };
 export const stageOf = (s: RolloutSite) => stages[s.stage];
 
@@ -76,7 +76,7 @@ export function stands(r: Rollout): string {
   const tried = n(["tried"]);
   const under = n(["waiting", "trying"]);
   const said = `${tried} of ${r.members.length} ${r.members.length === 1 ? "site" : "sites"} clear on staging`;
-  return `${said}${under ? `, ${under} still to come` : ""}. Nothing is promoted until somebody lets it go.`;
+  return `${said}${under ? `, ${under} still to come` : ""}. Nothing is promoted until somebody releases it.`;
 }
 export const after = (r: Pick<Rollout, "pace">) =>
   r.pace === "watch" ? "when its watches are over and clear" : "when its checks are clear";

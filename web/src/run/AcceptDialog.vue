@@ -19,10 +19,10 @@ const day = ref("");
 const reaches = computed(() => {
   const part = ofPart(props.finding, props.run.findings).length;
   const cause = ofCause(props.finding, props.run.findings).length;
-  const all: { value: Reach; label: string }[] = [{ value: "place", label: "This place alone" }];
+  const all: { value: Reach; label: string }[] = [{ value: "place", label: "Only this place" }];
   all.push({
     value: "part",
-    label: `This part wherever it shows${part > 1 ? `, ${part} findings here` : ""}: every page, person and device`,
+    label: `This part everywhere${part > 1 ? `, ${part} findings here` : ""}: every page, person and device`,
   });
   if (cause > 1) all.push({ value: "cause", label: `The whole cause, ${cause} findings` });
   return all;
@@ -52,10 +52,10 @@ async function accept() {
   <Dialog v-model:visible="open" modal header="Accept as expected" :style="{ width: '32rem' }" :draggable="false">
     <form class="stack" @submit.prevent="accept">
       <p class="small faded">{{ finding.title }}</p>
-      <label for="why">Why is this difference meant? It stands in the record.</label>
+      <label for="why">Why is this difference expected? It is recorded.</label>
       <Textarea id="why" v-model="why" rows="2" autofocus required />
       <fieldset>
-        <legend class="small faded">How far it reaches</legend>
+        <legend class="small faded">Scope</legend>
         <label v-for="r in reaches" :key="r.value" class="choice"
           ><input v-model="reach" type="radio" name="reach" :value="r.value" /> {{ r.label }}</label
         >
@@ -77,13 +77,9 @@ async function accept() {
               aria-label="Last day"
               @focus="lasting = 'day'"
           /></label>
-          <p class="small faded">
-            In later runs it is accepted only as long as it is the very same difference, and no worse.
-          </p>
+          <p class="small faded">In later runs it is accepted only while it is the same difference and no worse.</p>
         </template>
-        <p v-else class="small faded">
-          What is shown to somebody whom it does not belong to can be accepted for one run only.
-        </p>
+        <p v-else class="small faded">Private content shown to others can be accepted for one run only.</p>
       </fieldset>
       <Trouble :error="act.error.value" />
       <Button

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What was foreseen of a run's settings, and what became of each. */
+/** What was predicted of a run's settings, and what became of each. */
 import { useRunForesight } from "./queries";
 import StateGlyph from "../shared/StateGlyph.vue";
 import { pagesOf } from "../change/foresight";
@@ -9,17 +9,17 @@ const { data: record } = useRunForesight(
   () => props.run,
   () => true,
 );
-const outcomes: Record<string, string> = { right: "came", wrong: "did not come", "not seen": "not looked at" };
+const outcomes: Record<string, string> = { right: "came", wrong: "did not happen", "not seen": "not looked at" };
 </script>
 
 <template>
   <section v-if="record && ((record.held ?? []).length || (record.missed ?? []).length)">
-    <h2>What was foreseen</h2>
+    <h2>What was predicted</h2>
     <table class="tide">
       <thead>
         <tr>
-          <th>Foreseen from the mark</th>
-          <th>What became of it</th>
+          <th>Predicted from the mark</th>
+          <th>Result</th>
         </tr>
       </thead>
       <tbody>
@@ -39,7 +39,7 @@ const outcomes: Record<string, string> = { right: "came", wrong: "did not come",
         <tr v-for="m in record.missed ?? []" :key="m">
           <td class="faded">Nothing</td>
           <td>
-            <StateGlyph state="missed" word="found, not foreseen" /><br /><span class="small faded">{{ m }}</span>
+            <StateGlyph state="missed" word="found, not predicted" /><br /><span class="small faded">{{ m }}</span>
           </td>
         </tr>
       </tbody>

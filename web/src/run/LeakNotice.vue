@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Somebody was served what is not theirs: going back comes before looking further. */
+/** Private content reached somebody else: going back comes before looking further. */
 import Button from "primevue/button";
 import { computed } from "vue";
 import { useRouter } from "vue-router";
@@ -16,11 +16,11 @@ const way = computed(() => {
   const { change, difference, site } = props.run;
   if (!difference.length)
     return {
-      says: "The settings are the mark’s own, so going back mends nothing: exclude the page.",
+      says: "The mark has the same settings, so rolling back fixes nothing: exclude the page.",
       label: "To the exclusions",
       to: { path: `/sites/${site}/exclusions` },
     };
-  const says = "Go back first; the evidence stays.";
+  const says = "Roll back first; the evidence stays.";
   return change
     ? { says, label: "Roll back", to: { path: `/changes/${change}`, query: { ask: "rollback" } } }
     : { says, label: "To the marks", to: { path: `/sites/${site}` } };
@@ -35,7 +35,7 @@ const shown = computed(
 <template>
   <section v-if="shown" class="leak spread" role="alert">
     <p>
-      <b>Somebody was served what is not theirs</b>, on {{ pages.slice(0, 3).join(", ")
+      <b>Private content reached somebody else</b>, on {{ pages.slice(0, 3).join(", ")
       }}<template v-if="pages.length > 3"> and {{ pages.length - 3 }} more</template>.
       {{ way.says }}
     </p>

@@ -28,8 +28,8 @@ const details = () =>
       }}
     </h2>
     <p v-if="run.manualTask.state === 'open'" class="faded">
-      Open the site’s own administration, set what the list says, and tick it. Then say so below; the run goes on with
-      looking at the pages.
+      In the site’s own administration, set what the list says and tick each item. Then confirm below; the run continues
+      with the pages.
     </p>
     <p v-else class="small">
       {{ run.manualTask.doneBy }}, <When :at="run.manualTask.doneAt" />.
@@ -79,7 +79,7 @@ const details = () =>
       <ExportField
         v-model="file"
         name="exported"
-        label="The settings exported again prove it. Where the site cannot export them, the ticks have to do."
+        label="The settings exported again prove it. If the site cannot export them, the ticks count."
       />
       <Trouble :error="acts.completeTask.error.value" />
       <ul v-if="details().length" class="small">
@@ -100,7 +100,7 @@ const details = () =>
           @click="
             ask({
               title: `Cancel the run on ${run.environment}?`,
-              says: 'It ends as it is. What was ticked is lost, and what was changed on the site by hand is not put back.',
+              says: 'The run ends. The ticks are lost, and what was changed on the site by hand is not reverted.',
               verb: 'Cancel the run',
               go: () => acts.stop.mutate(run.id),
             })

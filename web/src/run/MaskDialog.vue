@@ -36,15 +36,14 @@ async function mask() {
   <Dialog v-model:visible="open" modal header="Mask this part" :style="{ width: '32rem' }" :draggable="false">
     <form class="stack" @submit.prevent="mask">
       <p class="small faded">
-        From the next run on, how it looks and what it reads is left out of checks. Everything else on the page still
-        counts.
+        From the next run on, checks ignore how it looks and what it says. Everything else on the page still counts.
       </p>
       <label for="mask-selector">Which part, as a CSS selector</label>
       <InputText id="mask-selector" v-model="selector" class="mono" required autofocus />
       <label class="row"
         ><input v-model="everywhere" type="checkbox" /> On every page, not only {{ finding.page }}</label
       >
-      <label for="mask-why">Why may it differ? It stands in the record.</label>
+      <label for="mask-why">Why may it differ? It is recorded.</label>
       <Textarea id="mask-why" v-model="why" rows="2" required />
       <Trouble :error="act.error.value" />
       <Button

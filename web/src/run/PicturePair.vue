@@ -183,11 +183,11 @@ async function whole() {
         >{{ regions.length }} {{ regions.length === 1 ? "place differs" : "places differ" }}</template
       >
       <template v-else-if="others"
-        >This finding rests on something else; how the page looks here is
+        >This finding is not about how the page looks here; that is
         {{ others === 1 ? "another finding" : `${others} other findings` }} of this run</template
       >
       <template v-else
-        >This finding rests on something else; no finding of this run is of how the page looks here</template
+        >This finding is not about looks, and no finding of this run is about how the page looks here</template
       ><template v-if="quiet.length"
         >; {{ quiet.length }} hatched {{ quiet.length === 1 ? "part" : "parts" }} may differ and
         {{ quiet.length === 1 ? "was" : "were" }} left out</template

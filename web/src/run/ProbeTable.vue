@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Everything that was asked to prove that nobody is served what is not theirs, and how it was answered. */
+/** All requests to prove that nobody is served what belongs to somebody else, and how it was answered. */
 import { computed } from "vue";
 import { useProbes } from "./queries";
 import { asked } from "./probes";
@@ -13,7 +13,7 @@ const served: Record<string, string> = {
   stale: "from the cache, stale",
   origin: "from the origin",
   bypass: "from the origin, cache bypassed",
-  unknown: "nothing says",
+  unknown: "unknown",
 };
 const byPage = computed(() => {
   const out = new Map<string, Probe[]>();
@@ -29,7 +29,7 @@ const byPage = computed(() => {
         <th>Who asked</th>
         <th>Device</th>
         <th>The answer came</th>
-        <th>It says of itself</th>
+        <th>Its headers say</th>
       </tr>
     </thead>
     <tbody v-for="[page, list] in byPage" :key="page">

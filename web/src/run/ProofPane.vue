@@ -2,19 +2,16 @@
 /** What one finding rests on, and what can be done about it. */
 import Button from "primevue/button";
 import Dialog from "primevue/dialog";
-import InputText from "primevue/inputtext";
-import Textarea from "primevue/textarea";
 import { computed, ref } from "vue";
-import { useRouter } from "vue-router";
-import { useChangeActs } from "../change/queries";
 import { useRunActs, useProof, type Finding, type Run } from "./queries";
 import { useSession } from "../api/session";
 import AcceptDialog from "./AcceptDialog.vue";
 import AskState from "../shared/AskState.vue";
 import { canMask, type Reach } from "./decisions";
 import CommentList from "../shared/CommentList.vue";
+import ExcludeDialog from "./ExcludeDialog.vue";
 import MaskDialog from "./MaskDialog.vue";
-import { kindNames } from "./findings";
+import { byCause, kindNames } from "./findings";
 import PicturePair from "./PicturePair.vue";
 import ProbeAnswers from "./ProbeAnswers.vue";
 import RequestTable from "./RequestTable.vue";
@@ -25,9 +22,8 @@ import { useShortcuts } from "../shared/shortcuts";
 
 const props = defineProps<{ finding: Finding; run: Run }>();
 const { data: proof, isPending, error, refetch } = useProof(() => props.finding.id);
-const acts = { ...useChangeActs(), ...useRunActs() };
+const acts = useRunActs();
 const { may } = useSession();
-const router = useRouter();
 
 /** Findings of how this very page looks here, where this one is of something else; none is said of one that is. */
 const others = computed(() => {
@@ -44,25 +40,15 @@ function ask(how: Reach) {
   reach.value = how;
   accepting.value = true;
 }
+/** How many findings of the run come of the same cause. */
+const cause = computed(
+  () =>
+    byCause(props.run.findings).find((c) => c.findings.some((f) => f.id === props.finding.id))?.findings.length ?? 1,
+);
 const masking = ref(false);
 
-const leaving = ref(false);
-const alone = ref({ key: "", pattern: "", reason: "" });
-function leave() {
-  const c = proof.value?.candidates[0];
-  alone.value = {
-    key: c?.key ?? "",
-    pattern: c?.pattern ?? "",
-    reason: `${props.finding.title} (run ${props.run.id})`,
-  };
-  leaving.value = true;
-}
-async function exclude() {
-  await acts.exclude.mutateAsync({ change: props.run.change!, finding: props.finding.id, ...alone.value });
-  leaving.value = false;
-  await router.push(`/changes/${props.run.change}`);
-}
-const mayLeave = computed(() => may("work") && props.run.change && (proof.value?.candidates.length ?? 0) > 0);
+const excluding = ref(false);
+const mayExclude = computed(() => may("work") && props.run.change && (proof.value?.candidates.length ?? 0) > 0);
 
 const mayAccept = computed(
   () => may("work") && props.finding.kind !== "not-checked" && props.finding.severity !== "note",
@@ -78,7 +64,7 @@ useShortcuts((key) => {
   if (key === "a") return mayAccept.value && (() => ask("place"));
   if (key === "A") return mayAccept.value && (() => ask("cause"));
   if (key === "m") return mayAccept.value && canMask(props.finding) && (() => (masking.value = true));
-  if (key === "e") return !!mayLeave.value && leave;
+  if (key === "e") return !!mayExclude.value && (() => (excluding.value = true));
 });
 </script>
 
@@ -100,13 +86,20 @@ useShortcuts((key) => {
           v-if="may('work')"
           size="small"
           text
-          label="Take that back"
+          label="Undo"
           @click="acts.accept.mutate({ finding: finding.id, accepted: false, why: '' })"
         />
       </p>
       <div v-else-if="run.state === 'done'" class="row acts">
-        <Button v-if="mayLeave" label="Exclude something" size="small" @click="leave" />
+        <Button v-if="mayExclude" label="Exclude …" size="small" @click="excluding = true" />
         <Button v-if="mayAccept" label="Accept as expected" size="small" outlined @click="ask('place')" />
+        <Button
+          v-if="mayAccept && cause > 1"
+          :label="`Accept the whole cause (${cause})`"
+          size="small"
+          outlined
+          @click="ask('cause')"
+        />
         <Button
           v-if="mayAccept && canMask(finding)"
           label="Mask this part"
@@ -167,32 +160,13 @@ useShortcuts((key) => {
         <Button type="submit" label="Add the host" :loading="acts.addHost.isPending.value" autofocus />
       </form>
     </Dialog>
-    <Dialog v-model:visible="leaving" modal header="Exclude something" :style="{ width: '38rem' }" :draggable="false">
-      <form v-if="proof" class="stack" @submit.prevent="exclude">
-        <fieldset class="candidates">
-          <legend class="small faded">Likeliest first</legend>
-          <label v-for="c in proof.candidates.slice(0, 20)" :key="c.key + c.pattern" class="candidate">
-            <input
-              type="radio"
-              name="candidate"
-              :checked="alone.key === c.key && alone.pattern === c.pattern"
-              @change="Object.assign(alone, { key: c.key, pattern: c.pattern })"
-            />
-            <span
-              ><code v-if="c.pattern">{{ c.pattern }}</code>
-              <span class="small faded">in “{{ c.title }}”: {{ c.why }}</span></span
-            >
-          </label>
-        </fieldset>
-        <label for="pattern">Pattern</label>
-        <InputText id="pattern" v-model="alone.pattern" class="mono" required />
-        <label for="leave-why">Why</label>
-        <Textarea id="leave-why" v-model="alone.reason" rows="2" required />
-        <Trouble :error="acts.exclude.error.value" />
-        <p class="small faded">It becomes part of the change; try the change again to see whether it is enough.</p>
-        <Button type="submit" label="Exclude it" :loading="acts.exclude.isPending.value" autofocus />
-      </form>
-    </Dialog>
+    <ExcludeDialog
+      v-if="excluding && proof"
+      v-model="excluding"
+      :finding="finding"
+      :run="run"
+      :candidates="proof.candidates"
+    />
   </section>
 </template>
 
@@ -213,17 +187,5 @@ useShortcuts((key) => {
   border-left: 4px solid var(--clear);
   background: var(--clear-wash);
   padding: var(--s1) var(--s3);
-}
-.candidates {
-  border: 0;
-  padding: 0;
-  margin: 0;
-  max-height: 15rem;
-  overflow: auto;
-}
-.candidate {
-  display: flex;
-  gap: var(--s2);
-  padding: 3px 0;
 }
 </style>

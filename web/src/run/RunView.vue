@@ -17,6 +17,7 @@ import MeasurePane from "../measure/MeasurePane.vue";
 import ProbeTable from "./ProbeTable.vue";
 import ProofPane from "./ProofPane.vue";
 import SearchPane from "./SearchPane.vue";
+import RunNext from "./RunNext.vue";
 import RunningPane from "./RunningPane.vue";
 import SiteHead from "../site/SiteHead.vue";
 import StateGlyph from "../shared/StateGlyph.vue";
@@ -71,7 +72,7 @@ const titles: Record<string, string> = {
   "roll back": "Rollback",
   check: "Check",
   "isolation test": "Cache isolation test",
-  "later look": "Later look",
+  "later look": "Recheck",
   "culprit search": "Culprit search",
   measure: "Measurement",
   tidy: "Tidy",
@@ -112,8 +113,8 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
           @click="acts.findCulprit.mutate(run.id, { onSuccess: (r) => router.push(`/runs/${r.id}`) })"
         />
         <span class="small faded"
-          >Tries parts of the change on {{ run.environment }} until it is known which edit breaks it, and puts back what
-          it has now.<template v-if="run.searches.length">
+          >Tries parts of the change on {{ run.environment }} until it knows which edit breaks it, then restores the
+          settings.<template v-if="run.searches.length">
             Searched in
             <template v-for="(n, i) in run.searches" :key="n"
               >{{ i ? ", " : "" }}<RouterLink :to="`/runs/${n}`">run {{ n }}</RouterLink></template
@@ -121,13 +122,14 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
           ></span
         >
       </div>
+      <RunNext v-if="over && run.change && may('work') && run.kind !== 'measure'" :change="run.change" />
       <LeakNotice v-if="over" :run="run" />
       <ManualTaskPane v-if="run.manualTask" :run="run" />
       <section v-if="run.state === 'unknown'" class="sheet stack" role="status">
         <h2>It is not known which settings {{ run.environment }} has</h2>
         <p>
-          The site gave no proper answer when it was told, and could not be read back. It is read again until it is
-          known; then this run goes on{{ run.stopAsked ? ", and is stopped" : "" }}.
+          The site gave no proper answer and could not be read back. It is read again until its settings are known; then
+          this run continues{{ run.stopAsked ? ", and is stopped" : "" }}.
           <RouterLink :to="`/sites/${run.site}`">See {{ run.siteName }}</RouterLink>
         </p>
         <p class="small faded">{{ run.progress.now }}</p>
@@ -139,7 +141,7 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
         {{
           run.restored
             ? `${run.environment} has what it had before: read back with the same fingerprint.`
-            : `${run.environment} could not be put back.`
+            : `${run.environment} could not be restored.`
         }}
       </p>
       <p v-if="run.gone" class="small faded">
@@ -148,7 +150,7 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
       </p>
       <p v-if="over && run.problem && run.problem !== run.summary" class="problem">{{ run.problem }}</p>
       <p v-if="over && (run.progress.uncached ?? []).length" class="small faded">
-        Not served from the cache before they were looked at: {{ (run.progress.uncached ?? []).join(", ") }}.
+        Not in the cache before they were checked: {{ (run.progress.uncached ?? []).join(", ") }}.
       </p>
       <ProbeTable v-if="over && run.kind === 'isolation test' && !inOrder.length" :run="run.id" />
       <div v-if="inOrder.length" class="two">
@@ -156,21 +158,21 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
         <ProofPane v-if="finding" :key="finding.id" :finding="finding" :run="run" />
       </div>
       <details v-if="over && run.kind === 'isolation test' && inOrder.length">
-        <summary>Everything that was asked</summary>
+        <summary>All requests</summary>
         <ProbeTable :run="run.id" />
       </details>
       <ForeseenTable v-if="over" :run="run.id" class="later" />
       <details v-if="run.kind !== 'measure' && run.measure?.rounds" class="later">
-        <summary>How fast pages are, measured beside it</summary>
+        <summary>Speed, measured beside it</summary>
         <MeasurePane :run="run" />
       </details>
       <section v-if="(run.later ?? []).length" class="later">
-        <h2>Looked at again later</h2>
+        <h2>Rechecks</h2>
         <table class="tide">
           <thead>
             <tr>
               <th>When</th>
-              <th>Why then</th>
+              <th>Why</th>
               <th>State</th>
             </tr>
           </thead>
@@ -181,7 +183,7 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
                 {{ l.about.why }}<br /><span class="small faded">{{ (l.about.pages ?? []).join(", ") }}</span>
               </td>
               <td>
-                <RouterLink v-if="l.run" :to="`/runs/${l.run}`">Later look {{ l.run }}</RouterLink
+                <RouterLink v-if="l.run" :to="`/runs/${l.run}`">Recheck {{ l.run }}</RouterLink
                 ><template v-else>{{ laterStates[l.state] }}</template
                 ><span v-if="l.why" class="small faded">: {{ l.why }}</span>
               </td>
@@ -193,13 +195,12 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
         v-if="over && !inOrder.length && !['isolation test', 'culprit search', 'measure'].includes(run.kind)"
         class="sheet stack"
       >
-        <h2>Nothing to look at</h2>
+        <h2>No evidence</h2>
         <p v-if="run.verdict === 'clear'">
           {{ run.progress.looks?.done ?? 0 }} looks were made<template v-if="run.kind === 'mark'">, twice</template>;
           all agree with what was expected.
-          <RouterLink v-if="run.change" :to="`/changes/${run.change}`">Go on with the change</RouterLink>
         </p>
-        <p v-else>No finding is recorded.</p>
+        <p v-else>No findings.</p>
       </section>
       <CommentList v-if="over" :about="{ of: 'runs', id: run.id }" class="later" />
     </template>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** A search for the culprit: each edit of the change, and each try with the edits that it had in force. */
 import Button from "primevue/button";
-import { computed, ref } from "vue";
+import { computed } from "vue";
 import { useRouter } from "vue-router";
 import type { Schemas } from "../api/client";
 import { useChangeActs } from "../change/queries";
@@ -25,26 +25,13 @@ const editable = computed(() =>
   ["drafted", "on staging", "checked", "rolled back"].includes(props.run.changeState ?? ""),
 );
 const router = useRouter();
-const excluding = ref(false);
-const trouble = ref<Error>();
 async function exclude(e: Schemas["SearchedExclusions"]) {
-  excluding.value = true;
-  trouble.value = undefined;
-  try {
-    for (const pattern of e.patterns) {
-      await acts.exclude.mutateAsync({
-        change: props.run.change!,
-        key: e.key,
-        pattern,
-        reason: `Without it ${names(e.culprit)} breaks the site: found by culprit search ${props.run.id}.`,
-      });
-    }
-    await router.push(`/changes/${props.run.change}`);
-  } catch (err) {
-    trouble.value = err instanceof Error ? err : new Error(String(err));
-  } finally {
-    excluding.value = false;
-  }
+  await acts.exclude.mutateAsync({
+    change: props.run.change!,
+    exclude: e.patterns.map((pattern) => ({ key: e.key, pattern })),
+    reason: `Without it ${names(e.culprit)} breaks the site: found by culprit search ${props.run.id}.`,
+  });
+  await router.push(`/changes/${props.run.change}`);
 }
 const words: Record<string, string> = {
   culprit: "breaks it",
@@ -100,7 +87,7 @@ const words: Record<string, string> = {
         </tbody>
         <tfoot>
           <tr>
-            <th scope="row" colspan="2">What that came to</th>
+            <th scope="row" colspan="2">Result</th>
             <td v-for="(t, n) in s.tries" :key="n" class="try" :title="tryTitle(t)">
               <RouterLink v-if="t.fromRun" :to="`/runs/${t.fromRun}`"
                 ><StateGlyph :state="t.outcome" :word="tryTitle(t)" bare
@@ -113,8 +100,8 @@ const words: Record<string, string> = {
       </table>
     </div>
     <p class="small faded">
-      A dot: the edit was in force in that try. Triangle: what was found shows. Disc: it does not. Dashed ring: it could
-      not be decided. A sign that is a link was known from an earlier run.
+      A dot: the edit was in force in that try. Triangle: the findings show. Disc: they do not. Dashed ring: it could
+      not be decided. A linked sign comes from an earlier run.
     </p>
     <div v-for="(e, i) in s.exclusions" :key="i" class="sheet stack">
       <h3>What has to be excluded so that {{ names(e.culprit) }} may stay</h3>
@@ -131,8 +118,13 @@ const words: Record<string, string> = {
           ><template v-if="e.cost">What it costs: {{ e.cost }}</template>
         </p>
         <div v-if="over && editable && may('work')" class="row">
-          <Button size="small" label="Exclude in the change" :loading="excluding" @click="exclude(e)" />
-          <span class="small faded">The change is to be tried again then.</span>
+          <Button
+            size="small"
+            label="Exclude in the change"
+            :loading="acts.exclude.isPending.value"
+            @click="exclude(e)"
+          />
+          <span class="small faded">Then try the change again.</span>
         </div>
       </template>
       <p v-else-if="!e.over" role="status">
@@ -142,14 +134,14 @@ const words: Record<string, string> = {
       <p v-else>
         Nothing of {{ e.among }} in “{{ e.title }}” helps: it breaks with all of them excluded, or it was not tried.
       </p>
-      <Trouble :error="trouble" />
+      <Trouble :error="acts.exclude.error.value" />
     </div>
     <div v-if="over && editable && may('work') && (s.culprits ?? []).length" class="stack">
       <div v-for="i in (s.culprits ?? []).keys()" :key="i" class="row">
         <Button
           size="small"
           outlined
-          :label="`Leave ${names(i)} out of the change`"
+          :label="`Remove ${names(i)} from the change`"
           :disabled="acts.leaveOut.isPending.value"
           @click="
             acts.leaveOut.mutate({ run: run.id, culprit: i }, { onSuccess: (x) => router.push(`/changes/${x.id}`) })
@@ -158,8 +150,8 @@ const words: Record<string, string> = {
         <span v-if="s.costs?.[i]" class="small">What it costs: {{ s.costs[i] }}</span>
       </div>
       <p class="small faded">
-        All the rest stays; the change is to be tried again then. How much faster each solution makes the site is
-        measured on the change's page, once it is on {{ run.environment }}.
+        Everything else stays; try the change again then. How much faster each solution makes the site is measured on
+        the change's page, once it is on {{ run.environment }}.
       </p>
     </div>
     <Trouble :error="acts.leaveOut.error.value" />
@@ -167,7 +159,7 @@ const words: Record<string, string> = {
       <Button
         size="small"
         outlined
-        :label="s.enough ? 'Ending after this try' : 'Enough: take what is known'"
+        :label="s.enough ? 'Stopping after this try' : 'Stop with what is known'"
         :disabled="s.enough"
         @click="acts.enough.mutate(run.id)"
       />

@@ -31,7 +31,7 @@ it("groups findings by cause in the server's order, and says where each was seen
   expect(causes[1]!.where).toBe("/ · phone");
   expect(aboutCause(causes[0]!)).toBe("missing file · 2 pages · phone and desktop · visitor, member · 2 symptoms");
   expect(aboutCause({ ...causes[1]!, control: "gone" })).toBe(
-    "looks different · / · phone · goes with the earlier settings",
+    "looks different · / · phone · gone with the earlier settings",
   );
 });
 

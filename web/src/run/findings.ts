@@ -63,7 +63,7 @@ export function aboutCause(c: Cause) {
 
 /** What a control showed, beside a finding's name. */
 export const controlWords: Record<string, string> = {
-  gone: "goes with the earlier settings",
+  gone: "gone with the earlier settings",
   came: "not there before",
   remains: "there before, too",
   random: "comes and goes",

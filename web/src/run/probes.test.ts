@@ -41,8 +41,8 @@ describe("probes in words", () => {
   it("shows as many answers as were asked for", () => {
     expect(answers(probe({})).map((c) => c.name)).toEqual([
       "1. wren asks",
-      "2. a stranger asks after it",
-      "3. a stranger asks when nothing is cached",
+      "2. a visitor asks after it",
+      "3. a visitor asks when nothing is cached",
     ]);
     const two = probe({ kind: "without-parameter", parameter: "q", fresh: answer({ status: 0 }) });
     expect(answers(two).map((c) => c.name)).toEqual(["1. the page as in the test plan", "2. without “q”"]);

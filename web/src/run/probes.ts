@@ -2,15 +2,15 @@ import type { Schemas } from "../api/client";
 
 type Probe = Schemas["Probe"];
 
-const who = (persona?: string) => (persona === "visitor" ? "a stranger" : persona);
+const who = (persona?: string) => (persona === "visitor" ? "a visitor" : persona);
 
 /** Who asked for what, in the few words of a row. */
 export function asked(p: Probe): string {
   switch (p.kind) {
     case "stranger-twice":
-      return "a stranger, then another";
+      return "a visitor, then another";
     case "stranger-after":
-      return `a stranger, right after ${p.persona}`;
+      return `a visitor, right after ${p.persona}`;
     case "persona-after":
       return `${p.persona}, right after ${who(p.before)}`;
     case "persona-twice":
@@ -26,11 +26,11 @@ export function asked(p: Probe): string {
     case "ignored-parameter":
       return `with “${p.parameter}”, which is ignored`;
     case "as-cached":
-      return "a stranger, before anything was purged";
+      return "a visitor, before anything was purged";
     case "links":
-      return "a stranger, following links";
+      return "a visitor, following links";
     case "published":
-      return `a stranger, after “${p.edit}”`;
+      return `a visitor, after “${p.edit}”`;
   }
 }
 
@@ -39,9 +39,9 @@ export function answers(p: Probe): { name: string; a: Schemas["Answer"] }[] {
   const names: [string, string, string] = (() => {
     switch (p.kind) {
       case "stranger-twice":
-        return ["a stranger asks", "another stranger asks", "a stranger asks when nothing is cached"];
+        return ["a visitor asks", "another visitor asks", "a visitor asks when nothing is cached"];
       case "stranger-after":
-        return [`${p.persona} asks`, "a stranger asks after it", "a stranger asks when nothing is cached"];
+        return [`${p.persona} asks`, "a visitor asks after it", "a visitor asks when nothing is cached"];
       case "persona-after":
         return [`${who(p.before)} asks`, `${p.persona} asks after it`, `${p.persona} asks when nothing is cached`];
       case "persona-twice":
@@ -55,7 +55,7 @@ export function answers(p: Probe): { name: string; a: Schemas["Answer"] }[] {
       case "device-after":
         return [`a ${p.before} asks`, `a ${p.device} asks after it`, `a ${p.device} asks when nothing is cached`];
       case "as-cached":
-        return ["a stranger asks, as it is cached", "a stranger asks again", "a stranger asks when nothing is cached"];
+        return ["a visitor asks, as it is cached", "a visitor asks again", "a visitor asks when nothing is cached"];
       case "published":
         return [`before “${p.edit}”`, "after it", "after it, when nothing is cached"];
       case "without-parameter":

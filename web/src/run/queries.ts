@@ -14,7 +14,7 @@ export function useRun(id: Id) {
   });
 }
 
-/** What was foreseen of a run, and what became of it; nothing when nothing was. */
+/** What was predicted of a run, and what became of it; nothing when nothing was. */
 export function useRunForesight(run: Id, over: MaybeRefOrGetter<boolean>) {
   return useQuery({
     queryKey: ["run", run, "foresight"],

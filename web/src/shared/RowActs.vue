@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What can be done with one row of a table: whatever else there is, editing it, leaving it out. */
+/** Actions with one row of a table: whatever else there is, editing it, leaving it out. */
 import Button from "primevue/button";
 import { useAsking } from "./asking";
 
@@ -8,9 +8,9 @@ const emit = defineEmits<{ edit: []; leave: [] }>();
 const ask = useAsking();
 function leave() {
   ask({
-    title: `Leave ${props.name} out?`,
-    says: "Checks do not look at it from then on. Marks that were taken with it keep what they saw.",
-    verb: "Leave it out",
+    title: `Remove ${props.name} from the test plan?`,
+    says: "Checks no longer look at it. Marks that were taken with it keep what they saw.",
+    verb: "Remove",
     go: () => emit("leave"),
   });
 }
@@ -20,7 +20,7 @@ function leave() {
   <div class="row acts">
     <slot />
     <Button size="small" text label="Edit" :aria-label="`Edit ${name}`" @click="$emit('edit')" />
-    <Button v-if="!keeps" size="small" text label="Leave out" :aria-label="`Leave out ${name}`" @click="leave" />
+    <Button v-if="!keeps" size="small" text label="Remove" :aria-label="`Remove ${name}`" @click="leave" />
   </div>
 </template>
 

@@ -37,7 +37,7 @@ async function check() {
   await router.push(`/runs/${r.id}`);
 }
 const lacking = computed(() =>
-  production.value && !may("decide") ? "What is in force on production is accepted by an approver." : "",
+  production.value && !may("decide") ? "Only an approver can accept what is in force on production." : "",
 );
 </script>
 
@@ -46,7 +46,7 @@ const lacking = computed(() =>
     <h2>{{ environment.name }} was changed outside Tide Marker</h2>
     <p class="small">
       Found <When :at="drift.foundAt" />: <Fingerprint :value="drift.was" /> became
-      <Fingerprint :value="drift.found" />. Until somebody settles it, nothing is promoted.
+      <Fingerprint :value="drift.found" />. Nothing is promoted until it is accepted or reverted.
     </p>
     <DifferenceTable :differences="drift.differences" before="Before" after="Found" />
     <div v-if="may('work')" class="row">
@@ -54,7 +54,7 @@ const lacking = computed(() =>
       <Button label="Accept" size="small" outlined :disabled="!!lacking" @click="accepting = true" />
       <Button
         v-if="environment.marks.length"
-        label="Check as it is"
+        label="Check now"
         size="small"
         text
         :loading="acts.check.isPending.value"
@@ -86,11 +86,11 @@ const lacking = computed(() =>
     >
       <form class="stack" @submit.prevent="accept">
         <p>
-          It becomes what {{ environment.name }} is meant to have.
+          It becomes the expected state of {{ environment.name }}.
           <template v-if="production">Changes that were begun earlier have to be begun again from there.</template>
           It is away from its mark until another is taken.
         </p>
-        <label for="accept-why">Why is it meant? It stands in the record under your name.</label>
+        <label for="accept-why">Why is it accepted? It is recorded under your name.</label>
         <Textarea id="accept-why" v-model="reason" rows="3" autofocus required />
         <Trouble :error="acts.acceptDrift.error.value" />
         <Button type="submit" label="Accept" :disabled="!reason.trim()" :loading="acts.acceptDrift.isPending.value" />

@@ -53,10 +53,10 @@ const kinds: Record<string, string> = { despite: "despite the calendar", outside
   <div class="spread">
     <h1>What happened</h1>
     <p v-if="chain" class="small chain" :class="{ broken: chain.broken }">
-      <template v-if="chain.broken">Not as it was recorded: {{ chain.broken }}</template>
+      <template v-if="chain.broken">The history was altered: {{ chain.broken }}</template>
       <template v-else>
-        {{ chain.entries.toLocaleString() }} entries, each with the hash of the one before; held against it now: all as
-        they were recorded, up to <Fingerprint :value="chain.last" />
+        {{ chain.entries.toLocaleString() }} entries, each with the hash of the one before; checked now: none was
+        altered, up to <Fingerprint :value="chain.last" />
       </template>
     </p>
   </div>

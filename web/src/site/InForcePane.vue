@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What an environment had at a moment that somebody names, by whom, and what is different now. */
+/** Settings at a moment that somebody names, by whom, and what is different now. */
 import { computed, ref } from "vue";
 import { useInForceAt } from "./history";
 import Fingerprint from "../shared/Fingerprint.vue";
@@ -15,8 +15,8 @@ const words: Record<string, string> = {
   promote: "promoted",
   try: "tried",
   "roll back": "rolled back",
-  "put back": "put back",
-  control: "put back for a moment, to compare",
+  "put back": "restored",
+  control: "earlier settings for a moment, to compare",
   search: "tried in a culprit search",
   outside: "changed outside Tide Marker",
   first: "first read",
@@ -25,7 +25,7 @@ const words: Record<string, string> = {
 
 <template>
   <details class="moment">
-    <summary>What an environment had at a moment</summary>
+    <summary>Settings at a moment</summary>
     <div class="stack inside">
       <div class="row">
         <label class="small" for="moment-env">On</label>
@@ -37,7 +37,7 @@ const words: Record<string, string> = {
       </div>
       <Trouble :error="error" />
       <template v-if="data">
-        <p v-if="!data.known">Nothing is recorded of that time.</p>
+        <p v-if="!data.known">Nothing is recorded for that time.</p>
         <template v-else>
           <p>
             <Fingerprint :value="data.fingerprint" /> since <When :at="data.since" />: {{ words[data.kind] ?? data.kind
@@ -48,13 +48,13 @@ const words: Record<string, string> = {
               in <RouterLink :to="`/runs/${data.run}`">run {{ data.run }}</RouterLink></template
             >.
             <strong v-if="data.unsure"
-              >Something was being done just then: it had these settings, or those that came next.</strong
+              >Settings were being changed at that moment: it had these, or the next ones.</strong
             >
           </p>
           <p v-if="!data.differences.length" class="small faded">It has the same settings now.</p>
           <table v-else class="tide">
             <caption class="small faded">
-              What is different now
+              Different now
             </caption>
             <thead>
               <tr>

@@ -12,7 +12,7 @@ const { may } = useSession();
 const { data } = useParity(() => props.site);
 const compare = useCompare();
 
-const kinds = { host: "Host", catalogue: "Settings there are", files: "Scripts and styles", pages: "Pages" } as const;
+const kinds = { host: "Host", catalogue: "Available settings", files: "Scripts and styles", pages: "Pages" } as const;
 type Kind = keyof typeof kinds;
 const weighty = computed(() => (data.value?.unlike ?? []).filter((u) => u.weighs));
 const grouped = computed(() =>
@@ -23,14 +23,16 @@ const grouped = computed(() =>
 </script>
 
 <template>
-  <section v-if="data" class="parity" aria-label="Whether staging is like production">
+  <section v-if="data" class="parity" aria-label="How staging differs from production">
     <div class="row">
       <p v-if="data.at">
         <b>{{ data.summary }}</b>
         <span class="small faded"> Compared <When :at="data.at" short />.</span>
-        <template v-if="weighty.length"> A check on staging proves little of what differs besides values.</template>
+        <template v-if="weighty.length">
+          Where they differ in more than values, a check on staging proves little.</template
+        >
       </p>
-      <p v-else>Whether staging is like production has not been compared yet; a check proves little when it is not.</p>
+      <p v-else>Staging and production have not been compared yet; a check on a staging that differs proves little.</p>
       <Button
         v-if="may('work')"
         size="small"

@@ -25,7 +25,7 @@ const days = ref<Days>({});
 watch(kept, (k) => k && (days.value = { ...k.days }), { immediate: true });
 const rows: { of: keyof Days; label: string; why: string }[] = [
   { of: "clear", label: "Runs that were clear", why: "Their looks, measurements and pictures" },
-  { of: "others", label: "All other runs", why: "The same, of broken and unsure ones" },
+  { of: "others", label: "All other runs", why: "The same, for broken and unsure runs" },
   {
     of: "personal",
     label: "Pages as personas were shown them",
@@ -46,10 +46,10 @@ const count = (n: number) => n.toLocaleString();
 </script>
 
 <template>
-  <AskState :pending="isPending" :error="error" what="What is kept of the site" @again="refetch()">
+  <AskState :pending="isPending" :error="error" what="Retention" @again="refetch()">
     <template v-if="kept">
       <SiteHead :site="id" :name="site?.name ?? ''" here="Kept" />
-      <h1>What is kept</h1>
+      <h1>Retention</h1>
       <div class="two">
         <section>
           <h2>How much</h2>
@@ -78,12 +78,12 @@ const count = (n: number) => n.toLocaleString();
             </tbody>
           </table>
           <p class="small faded below">
-            Marks in use, what they refer to, and the history are kept for ever. Verdicts and findings stay when the
+            Marks in use, what they refer to, and the history are kept forever. Verdicts and findings stay when the
             pictures behind them are gone.
           </p>
         </section>
         <section>
-          <h2>For how many days</h2>
+          <h2>Days</h2>
           <form class="stack" @submit.prevent="acts.decide.mutate({ site: id, days })">
             <div v-for="r in rows" :key="r.of" class="days">
               <label :for="r.of"
@@ -98,26 +98,24 @@ const count = (n: number) => n.toLocaleString();
                 suffix=" days"
               />
             </div>
-            <p v-if="less && changed" class="warn">
-              What is older than that is removed within the hour, and is not to be had back.
-            </p>
+            <p v-if="less && changed" class="warn">Anything older is removed within the hour and cannot be restored.</p>
             <Trouble :error="acts.decide.error.value" />
             <Button
               v-if="may('decide')"
               type="submit"
-              label="Keep it so"
+              label="Save"
               :disabled="!changed"
               :loading="acts.decide.isPending.value"
             />
-            <p v-else class="small faded">An approver decides this.</p>
+            <p v-else class="small faded">Only approvers can edit this.</p>
           </form>
         </section>
       </div>
       <section v-if="may('administer')" class="remove">
         <h2>Remove the site from Tide Marker</h2>
         <p class="last">
-          All that is recorded of it goes: changes, runs, marks, exclusions, history. The site itself keeps the settings
-          that it has.
+          Everything recorded about it is deleted: changes, runs, marks, exclusions, history. The site itself keeps the
+          settings that it has.
         </p>
         <Button outlined label="Remove…" @click="removing = true" />
       </section>
@@ -134,7 +132,7 @@ const count = (n: number) => n.toLocaleString();
             <p>
               {{ count(removal.size.runs) }} runs, {{ count(removal.size.looks) }} looks,
               {{ valueOf("bytes", removal.size.bytes) }} of pictures and bodies, and
-              {{ count(removal.size.events) }} lines of history go, and cannot be had back but from a backup.
+              {{ count(removal.size.events) }} lines of history go, and cannot be restored but from a backup.
             </p>
             <p v-if="removal.open" class="warn">Not now: {{ removal.open }}</p>
             <template v-else>
@@ -143,7 +141,7 @@ const count = (n: number) => n.toLocaleString();
               <Trouble :error="acts.remove.error.value" />
               <Button
                 type="submit"
-                :label="`Remove ${removal.name} for ever`"
+                :label="`Remove ${removal.name} forever`"
                 :disabled="typed !== removal.name"
                 :loading="acts.remove.isPending.value"
               />

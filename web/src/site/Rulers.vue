@@ -62,7 +62,7 @@ const word: Record<string, string> = {
   "roll back": "rolled back",
   check: "checked",
   "isolation test": "isolation tested",
-  "later look": "looked at later",
+  "later look": "rechecked",
   "culprit search": "searched",
   tidy: "tidied",
   outside: "outside",

@@ -121,7 +121,7 @@ async function upload(e: Event) {
                     :download="`${data.siteName} ${c.fingerprint.slice(0, 8)}.json`"
                     >Export</a
                   >
-                  <Button v-if="may('work')" text size="small" label="Make a bundle" @click="bundling = c" />
+                  <Button v-if="may('work')" text size="small" label="Create a bundle" @click="bundling = c" />
                 </p>
               </th>
             </tr>
@@ -141,18 +141,18 @@ async function upload(e: Event) {
           </tbody>
         </table>
       </div>
-      <Dialog v-model:visible="making" modal header="Make a bundle" :style="{ width: '30rem' }" :draggable="false">
+      <Dialog v-model:visible="making" modal header="Create a bundle" :style="{ width: '30rem' }" :draggable="false">
         <form class="stack" @submit.prevent="make">
           <p>
-            Of {{ bundling?.name }}: its values by what they mean, so that they fit other sites. Addresses, cookies and
-            scripts stay out of it.
+            Of {{ bundling?.name }}: its values by role, so that they fit other sites. Addresses, cookies and scripts
+            are not included.
           </p>
           <label for="bundle-name">Name</label>
           <InputText id="bundle-name" v-model="name" required maxlength="60" autofocus />
-          <label for="bundle-summary">What it is for</label>
+          <label for="bundle-summary">Purpose</label>
           <InputText id="bundle-summary" v-model="summary" maxlength="500" />
           <Trouble :error="acts.make.error.value" />
-          <Button type="submit" label="Make it" :disabled="!name.trim()" :loading="acts.make.isPending.value" />
+          <Button type="submit" label="Create" :disabled="!name.trim()" :loading="acts.make.isPending.value" />
         </form>
       </Dialog>
       <Dialog
@@ -196,7 +196,7 @@ async function upload(e: Event) {
                   <td>
                     {{ m.title }}
                     <p v-if="m.confirm" class="small lacking">
-                      Of the other site’s own; tick it when it is right here.
+                      Specific to the other site; tick it only if it is right here.
                     </p>
                   </td>
                   <td>{{ shown(m.now) }}</td>
@@ -217,7 +217,7 @@ async function upload(e: Event) {
             <Trouble :error="acts.take.error.value" />
             <Button
               type="submit"
-              label="Begin a change with what is ticked"
+              label="Start a change with what is ticked"
               :disabled="!take.length"
               :loading="acts.take.isPending.value"
             />

@@ -1,12 +1,11 @@
 <script setup lang="ts">
 import Button from "primevue/button";
 import Dialog from "primevue/dialog";
-import InputText from "primevue/inputtext";
-import Textarea from "primevue/textarea";
 import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 import { useCalendar } from "../calendar/queries";
 import { useSiteActs, useSite, type Environment } from "./queries";
+import { unnamed } from "../change/naming";
 import { useChangeActs } from "../change/queries";
 import { useSession } from "../api/session";
 import AskState from "../shared/AskState.vue";
@@ -35,11 +34,10 @@ const { data: calendar } = useCalendar(() => props.id, from, new Date(Date.now()
 
 const counted = (n: number, one: string) => `${n} ${one}${n === 1 ? "" : "s"}`;
 
-const beginning = ref(false);
 const climbing = ref(false);
-const words = ref({ title: "", reason: "", effect: "" });
+/** A change begins with its settings; title and reason follow when there is something to say. */
 async function begin() {
-  const c = await acts.begin.mutateAsync({ site: props.id, ...words.value });
+  const c = await acts.begin.mutateAsync({ site: props.id, title: unnamed, reason: "", effect: "" });
   await router.push(`/changes/${c.id}`);
 }
 
@@ -73,8 +71,24 @@ async function upload() {
   asked.value = false;
   file.value = "";
 }
+/** Environments that changes go through and that have nothing to go back to yet. */
+const unmarked = computed(() => {
+  const all = site.value?.environments.filter((e) => ["staging", "production"].includes(e.role)) ?? [];
+  return all.every((e) => !e.marks.length && (e.able.reads || e.fingerprint)) ? all : [];
+});
+const markedRuns = ref<number[]>([]);
+/** Both first marks: each is asked for by itself, so that one that is refused takes nothing from the other. */
+async function markAll() {
+  const got = await Promise.allSettled(unmarked.value.map((e) => acts.mark.mutateAsync(e.id)));
+  markedRuns.value = got.flatMap((g) => (g.status === "fulfilled" ? [g.value.id] : []));
+}
 const trouble = computed(
-  () => acts.mark.error.value ?? acts.check.error.value ?? acts.read.error.value ?? acts.goBack.error.value,
+  () =>
+    acts.begin.error.value ??
+    acts.mark.error.value ??
+    acts.check.error.value ??
+    acts.read.error.value ??
+    acts.goBack.error.value,
 );
 const openChanges = computed(() => site.value?.changes.filter((c) => !["discarded"].includes(c.state)) ?? []);
 </script>
@@ -88,17 +102,33 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
         <div class="row next">
           <RouterLink v-if="waitingAt" :to="waitingAt" class="waits">{{ site.waiting }}</RouterLink>
           <span v-else-if="site.waiting" class="waits-plain">{{ site.waiting }}</span>
-          <Button v-if="may('work')" outlined label="Climb" @click="climbing = true" />
-          <Button v-if="may('work')" label="New change" @click="beginning = true" />
+          <Button v-if="may('work')" outlined label="Step up" @click="climbing = true" />
+          <Button v-if="may('work')" label="New change" :loading="acts.begin.isPending.value" @click="begin" />
         </div>
       </div>
       <SiteLabels :site="site.id" :labels="site.labels" />
       <Trouble :error="trouble" />
       <p v-if="session && !may('work')" class="small faded">
-        As {{ session.role }} you see everything and change nothing; an administrator can give you another role.
+        As {{ session.role }} you can read everything and edit nothing; an administrator can give you another role.
       </p>
       <UnknownNotice v-for="e in site.environments.filter((x) => x.unknown)" :key="`u${e.id}`" :environment="e" />
       <DriftNotice v-for="e in site.environments.filter((x) => x.drift)" :key="e.id" :environment="e" />
+      <p v-if="unmarked.length > 1 && may('work') && !markedRuns.length" class="first">
+        <Button
+          :label="`Take the first mark of ${unmarked.map((e) => e.name).join(' and ')}`"
+          :loading="acts.mark.isPending.value"
+          @click="markAll"
+        />
+        <span class="small"
+          >A mark is a proven state to roll back to. Nothing can be tried or promoted without one.</span
+        >
+      </p>
+      <p v-if="markedRuns.length" role="status" class="small">
+        Marks are being taken:
+        <template v-for="(r, i) in markedRuns" :key="r"
+          >{{ i ? ", " : "" }}<RouterLink :to="`/runs/${r}`">run {{ r }}</RouterLink></template
+        >.
+      </p>
       <section class="sheet chart">
         <Rulers :environments="site.environments" :calendar="calendar" />
       </section>
@@ -119,18 +149,18 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
               >Export its settings in its own administration, and upload the file.</template
             >
           </p>
-          <p v-if="!e.marks.length" class="none">No mark yet: there is nowhere to go back to.</p>
+          <p v-if="!e.marks.length" class="none">No mark yet: there is nothing to roll back to.</p>
           <ul v-else class="plain-list">
             <li v-for="m in e.marks.slice(0, 3)" :key="m.id" class="mark">
               <RouterLink :to="`/runs/${m.run}`">Mark {{ m.id }}</RouterLink>
               <span class="small"
                 ><Fingerprint :value="m.fingerprint" /> · <When :at="m.takenAt" short />
-                <span v-if="m.browser" class="faded drawn">drawn by {{ m.browser }}</span></span
+                <span v-if="m.browser" class="faded drawn">rendered by {{ m.browser }}</span></span
               >
               <StateGlyph v-if="m.fingerprint === e.fingerprint" state="clear" word="in force" />
               <Button
                 v-else-if="may('work')"
-                label="Go back to it"
+                label="Roll back to it"
                 size="small"
                 text
                 @click="back = { env: e, mark: m }"
@@ -145,7 +175,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
               :outlined="e.marks.length > 0 && !e.redrawn"
               @click="mark(e.id)"
             />
-            <Button v-if="e.marks.length" label="Check as it is" size="small" outlined @click="check(e.id)" />
+            <Button v-if="e.marks.length" label="Check now" size="small" outlined @click="check(e.id)" />
             <Button
               v-if="e.connector && !e.able.reads"
               label="Upload settings"
@@ -158,7 +188,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
         </section>
         <section>
           <h2>Changes</h2>
-          <p v-if="!openChanges.length" class="faded">None yet. A change begins from what is on production.</p>
+          <p v-if="!openChanges.length" class="faded">None yet. A change starts from what is on production.</p>
           <ul class="plain-list">
             <li v-for="c in openChanges.slice(0, 6)" :key="c.id" class="change">
               <RouterLink :to="`/changes/${c.id}`">{{ c.title }}</RouterLink>
@@ -171,12 +201,12 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
       <p class="small faded foot">
         <RouterLink :to="`/sites/${id}/test-plan`"
           >{{ counted(site.pages, "page") }} and {{ counted(site.journeys, "journey") }} in the test plan</RouterLink
-        >, as {{ site.personas.join(", ") }}. <RouterLink :to="`/sites/${id}/kept`">What is kept</RouterLink>
+        >, as {{ site.personas.join(", ") }}. <RouterLink :to="`/sites/${id}/kept`">Retention</RouterLink>
       </p>
       <Consequence
         v-if="back"
         v-model="asking"
-        :title="`Go back to mark ${back.mark.id} on ${back.env.name}`"
+        :title="`Roll ${back.env.name} back to mark ${back.mark.id}`"
         :does="[
           `${back.env.name} gets the settings of ${back.mark.fingerprint.slice(0, 8)} and they are read back.`,
           'The page cache is purged, and the pages of the test plan are warmed.',
@@ -204,23 +234,11 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
       <Dialog
         v-model:visible="climbing"
         modal
-        header="Climb through the bundles"
+        header="Step up through the bundles"
         :style="{ width: '40rem' }"
         :draggable="false"
       >
         <ClimbForm :site="id" @begun="(change) => router.push(`/changes/${change}`)" />
-      </Dialog>
-      <Dialog v-model:visible="beginning" modal header="New change" :style="{ width: '34rem' }" :draggable="false">
-        <form class="stack" @submit.prevent="begin">
-          <label for="title">What changes</label>
-          <InputText id="title" v-model="words.title" autofocus required maxlength="200" />
-          <label for="reason">Why</label>
-          <Textarea id="reason" v-model="words.reason" rows="2" />
-          <label for="effect">What should get better</label>
-          <Textarea id="effect" v-model="words.effect" rows="2" />
-          <Trouble :error="acts.begin.error.value" />
-          <Button type="submit" label="Begin" :disabled="!words.title.trim()" :loading="acts.begin.isPending.value" />
-        </form>
       </Dialog>
     </template>
   </AskState>
@@ -281,6 +299,12 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
   font-style: italic;
   border-left: 4px solid var(--broken);
   padding-left: var(--s2);
+}
+.first {
+  display: flex;
+  gap: var(--s3);
+  align-items: center;
+  flex-wrap: wrap;
 }
 .foot {
   margin-top: var(--s3);

@@ -54,15 +54,15 @@ const register = useMutation({
   <div class="spread top">
     <h1>Sites</h1>
     <span class="row">
-      <Button size="small" text :label="byName ? 'What waits first' : 'By name'" @click="byName = !byName" />
-      <Button size="small" text :label="only ? 'All sites' : 'Only what waits'" @click="only = !only" />
+      <Button size="small" text :label="byName ? 'Waiting first' : 'By name'" @click="byName = !byName" />
+      <Button size="small" text :label="only ? 'All sites' : 'Waiting'" @click="only = !only" />
       <select v-if="data?.labels.length || label" v-model="label" aria-label="Label">
         <option value="">all labels</option>
         <option v-for="l in data?.labels ?? []" :key="l.label" :value="l.label">{{ l.label }} ({{ l.sites }})</option>
       </select>
-      <InputText v-model="q" placeholder="A part of the name" aria-label="Filter by name" size="small" />
+      <InputText v-model="q" placeholder="Part of the name" aria-label="Filter by name" size="small" />
       <RouterLink v-if="may('work')" to="/add-site">Add a site</RouterLink>
-      <Button v-if="may('work')" label="Register a site file" size="small" outlined @click="adding = true" />
+      <Button v-if="may('work')" label="Import a site file" size="small" outlined @click="adding = true" />
     </span>
   </div>
   <AskState :pending="isPending" :error="error" what="Sites" @again="refetch()">
@@ -80,7 +80,7 @@ const register = useMutation({
       </h2>
       <p v-if="!q && !only && !label">
         A site is described by a file: its environments, pages, personas and journeys. “Add a site” makes one step by
-        step. Or paste one with “Register a site file”, or run <code>tidemarker site import FILE</code>.
+        step. Or paste one with “Import a site file”, or run <code>tidemarker site import FILE</code>.
       </p>
     </section>
     <ul v-else class="plain-list" :class="{ many: data.total > 8 }">
@@ -101,7 +101,7 @@ const register = useMutation({
           <p v-else-if="s.waiting">
             <RouterLink :to="whereItWaits(s)">{{ s.waiting }}</RouterLink>
           </p>
-          <p v-else class="faded">Nothing waits for you.</p>
+          <p v-else class="faded">Nothing is waiting for you.</p>
         </div>
         <div v-for="e in s.environments" :key="e.name" class="env">
           <h2>{{ e.name }}</h2>
@@ -123,16 +123,16 @@ const register = useMutation({
       <RouterLink v-if="offset + 30 < data.total" :to="{ query: asked(offset + 30) }">Later</RouterLink>
     </p>
   </AskState>
-  <Dialog v-model:visible="adding" modal header="Register a site" :style="{ width: '44rem' }" :draggable="false">
+  <Dialog v-model:visible="adding" modal header="Import a site" :style="{ width: '44rem' }" :draggable="false">
     <form class="stack" @submit.prevent="register.mutate(false)">
-      <label for="file">The site file, YAML or JSON. A site of the same name is updated.</label>
+      <label for="file">The site file, YAML or JSON. A site with the same name is updated.</label>
       <Textarea id="file" v-model="file" rows="16" class="mono" spellcheck="false" autofocus />
       <Trouble :error="register.error.value" />
       <div class="row">
-        <Button type="submit" label="Register" :disabled="!file.trim()" :loading="register.isPending.value" />
+        <Button type="submit" label="Import" :disabled="!file.trim()" :loading="register.isPending.value" />
         <Button
           v-if="register.error.value instanceof Problem && register.error.value.status === 409"
-          label="Register with these roles"
+          label="Import with these roles"
           outlined
           @click="register.mutate(true)"
         />

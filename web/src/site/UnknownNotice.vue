@@ -16,7 +16,7 @@ const words: Record<string, string> = {
   try: "A try",
   promote: "A promotion",
   "roll back": "A rollback",
-  "put back": "Putting back",
+  "put back": "Restoring",
   control: "A control",
 };
 </script>
@@ -27,7 +27,7 @@ const words: Record<string, string> = {
     <p>
       {{ words[act.kind] ?? act.kind }} was to put <Fingerprint :value="act.fingerprint" /> in force in place of
       <Fingerprint :value="act.predecessor" />, begun <When :at="act.at" /> by {{ act.who }}. The site gave no proper
-      answer, and could not be read back.
+      answer and could not be read back.
       <template v-if="act.run">
         <RouterLink :to="`/runs/${act.run}`">The run</RouterLink> goes on as soon as it is known.
       </template>
@@ -35,10 +35,10 @@ const words: Record<string, string> = {
     </p>
     <p class="small faded">
       <template v-if="environment.able.reads && act.nextReadAt">
-        Read {{ act.reads }} {{ act.reads === 1 ? "time" : "times" }} in vain so far; next
+        Read {{ act.reads }} {{ act.reads === 1 ? "time" : "times" }} without an answer so far; next
         <When :at="act.nextReadAt" />.
       </template>
-      <template v-else>Upload its settings as they are now: they say what is in force.</template>
+      <template v-else>Upload its settings as they are now: they show what is in force.</template>
       {{ act.note }}
     </p>
     <div v-if="may('work') && environment.able.reads" class="row">

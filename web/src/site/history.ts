@@ -45,7 +45,7 @@ export function useChain(id: Id) {
   });
 }
 
-/** What an environment had at a moment. */
+/** Settings at a moment. */
 export function useInForceAt(env: Id, time: MaybeRefOrGetter<string>) {
   return useQuery({
     queryKey: ["in force", env, time],

@@ -20,7 +20,7 @@ const until = (d: Schemas["DecisionView"]) => (d.until ? `until ${day(d.until)}`
         <th>Where</th>
         <th>Until</th>
         <th>Why</th>
-        <th><span class="visually-hidden">What can be done</span></th>
+        <th><span class="visually-hidden">Actions</span></th>
       </tr>
     </thead>
     <tbody>
@@ -47,8 +47,8 @@ const until = (d: Schemas["DecisionView"]) => (d.until ? `until ${day(d.until)}`
             v-if="mayEnd && d.holds"
             size="small"
             text
-            label="Find it again"
-            :aria-label="`Find it again: ${d.of.title}`"
+            label="No longer accept"
+            :aria-label="`No longer accept: ${d.of.title}`"
             :disabled="busy"
             @click="emit('end', d.id)"
           />

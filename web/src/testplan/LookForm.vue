@@ -18,13 +18,13 @@ const draft = defineModel<Draft>({ required: true });
 defineEmits<{ keep: []; away: [] }>();
 const lacks = computed(() => unfinished(draft.value));
 const words = {
-  personas: { is: "Somebody who looks", steps: "Gets ready by", after: "Signs out by", of: "signing out" },
+  personas: { is: "A persona", steps: "Gets ready by", after: "Signs out by", of: "signing out" },
   journeys: { is: "A journey", steps: "Steps", after: "", of: "" },
   publishing: {
-    is: "Something that is published",
+    is: "A publishing test",
     steps: "Published by",
-    after: "Taken back by",
-    of: "taking it back",
+    after: "Undone by",
+    of: "undoing it",
   },
 };
 const said = computed(() => words[draft.value.kind]);
@@ -44,7 +44,7 @@ function show() {
         <select id="look-kind" v-model="draft.who">
           <option v-for="k in kindsOfPersona" :key="k" :value="k">{{ k.replaceAll("-", " ") }}</option>
         </select>
-        <label for="look-marks">only they may see</label>
+        <label for="look-marks">private texts</label>
         <InputText
           id="look-marks"
           v-model="draft.privateTexts"
@@ -68,17 +68,17 @@ function show() {
       </template>
     </div>
     <p v-if="draft.kind === 'publishing'" class="small faded">
-      It is published on {{ first }} by “Test cache isolation” and by checks there, asked for, and taken back. Never on
+      It is published on {{ first }} by “Test cache isolation” and by checks there, asked for, and undone. Never on
       production.
     </p>
     <h4>{{ said.steps }}</h4>
     <StepEditor v-model="draft.lines" />
     <p v-if="draft.kind !== 'journeys'" class="small faded">
-      <code v-pre>{canary}</code> in what is filled in stands for a word made up each time.
+      <code v-pre>{canary}</code> in a filled-in text is replaced by a word made up each time.
       {{
         draft.kind === "publishing"
-          ? "By it is known which edit a page shows."
-          : "Where it turns up for somebody else is a leak."
+          ? "It shows which edit a page has."
+          : "If it shows for somebody else, that is a leak."
       }}
     </p>
     <template v-if="said.after">
@@ -95,12 +95,12 @@ function show() {
           </select>
           <label :for="`within-${i}`">within</label>
           <InputText :id="`within-${i}`" v-model="s.within" size="small" class="short" inputmode="numeric" />
-          <span class="small faded">seconds; empty leaves it to the settings</span>
+          <span class="small faded">seconds; empty: as the settings say</span>
           <Button
             size="small"
             text
-            label="Leave out"
-            :aria-label="`Leave out page ${i + 1}`"
+            label="Remove"
+            :aria-label="`Remove page ${i + 1}`"
             @click="draft.shows.splice(i, 1)"
           />
         </li>

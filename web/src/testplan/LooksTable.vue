@@ -52,7 +52,9 @@ const recording = useMutation({
     try {
       said = JSON.parse(text);
     } catch {
-      throw new Error(`${file.name} is no recording: it is not JSON. Export it from the browser's recorder as JSON.`);
+      throw new Error(
+        `${file.name} is not a recording: it is not JSON. Export it from the browser's recorder panel as JSON.`,
+      );
     }
     return body(api.POST("/api/v1/recordings", { body: said }));
   },
@@ -101,7 +103,7 @@ const count = (list: unknown[] | undefined, one: string) =>
         <th>What</th>
         <th>Steps</th>
         <th>Where</th>
-        <th><span class="visually-hidden">What can be done</span></th>
+        <th><span class="visually-hidden">Actions</span></th>
       </tr>
     </thead>
     <tbody>
@@ -167,7 +169,7 @@ const count = (list: unknown[] | undefined, one: string) =>
       </tr>
       <tr v-for="(e, i) in looks.publishing" :key="`e${i}`">
         <td>
-          <b>{{ e.name }}</b> <span class="small faded">is published by {{ e.persona }}, and taken back</span>
+          <b>{{ e.name }}</b> <span class="small faded">is published by {{ e.persona }}, and undone</span>
         </td>
         <td class="small">{{ count(e.steps ?? [], "step") }}, shows on {{ count(e.shows ?? [], "page") }}</td>
         <td class="small">{{ first }}</td>
@@ -194,8 +196,8 @@ const count = (list: unknown[] | undefined, one: string) =>
       aria-label="A recording from a browser’s recorder panel, as JSON"
       @change="readFile"
     />
-    <Button size="small" text label="Add somebody who looks" @click="edit('personas', -1)" />
-    <Button size="small" text label="Add something that is published" @click="edit('publishing', -1)" />
+    <Button size="small" text label="Add a persona" @click="edit('personas', -1)" />
+    <Button size="small" text label="Add a publishing test" @click="edit('publishing', -1)" />
   </p>
   <Trouble :error="recording.error.value" />
   <ul v-if="draft && recording.data.value?.notes?.length" class="small" aria-live="polite">
@@ -225,9 +227,7 @@ const count = (list: unknown[] | undefined, one: string) =>
     </p>
     <StepList :now="ran" />
     <p v-if="wayOut && mayEdit" class="row">
-      <span
-        >There is “{{ wayOut.by }}”. What a browser is served after signing out is only looked at when it does.</span
-      >
+      <span>There is “{{ wayOut.by }}”. What a browser is served after signing out is only tested when it does.</span>
       <Button size="small" outlined label="Sign out by it" :loading="keeping.isPending.value" @click="takeWayOut" />
     </p>
   </div>

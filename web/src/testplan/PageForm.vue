@@ -29,7 +29,7 @@ const lacks = computed(() => unfinishedPage(draft.value, props.pages));
       </select>
     </div>
     <fieldset class="row">
-      <legend>Looked at by</legend>
+      <legend>Personas</legend>
       <label v-for="p in ['visitor', ...personas]" :key="p"
         ><input v-model="draft.personas" type="checkbox" :value="p" /> {{ p }}</label
       >
@@ -43,11 +43,11 @@ const lacks = computed(() => unfinishedPage(draft.value, props.pages));
     <div class="row">
       <label for="page-form">A form on it can be sent for</label>
       <InputText id="page-form" v-model="draft.formLives" size="small" class="short" inputmode="numeric" />
-      <span class="small faded">seconds after the page was made; empty when nobody said</span>
+      <span class="small faded">seconds after the page was generated; empty: unknown</span>
     </div>
     <div>
       <p class="row">
-        <span>Parts that may differ</span>
+        <span>Masked parts</span>
         <Button size="small" text label="Add one" @click="draft.masks.push({ selector: '', reason: '' })" />
       </p>
       <ul class="plain-list">
@@ -63,8 +63,8 @@ const lacks = computed(() => unfinishedPage(draft.value, props.pages));
           <Button
             size="small"
             text
-            label="Leave out"
-            :aria-label="`Leave out part ${i + 1}`"
+            label="Remove"
+            :aria-label="`Remove part ${i + 1}`"
             @click="draft.masks.splice(i, 1)"
           />
         </li>

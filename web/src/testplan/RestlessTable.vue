@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What marks learned to change by themselves, and what a person said must not differ all the same. */
+/** What marks learned to change by themselves, and what a person said do not mask it all the same. */
 import Button from "primevue/button";
 import { computed } from "vue";
 import type { Schemas } from "../api/client";
@@ -36,7 +36,7 @@ const where = (pages: string[] | null) =>
         <th>On</th>
         <th>Learned from the mark of</th>
         <th>In checks</th>
-        <th><span class="visually-hidden">What can be done</span></th>
+        <th><span class="visually-hidden">Actions</span></th>
       </tr>
     </thead>
     <tbody>
@@ -47,22 +47,22 @@ const where = (pages: string[] | null) =>
         </td>
         <td class="small" :title="(r.pages ?? []).join(', ')">{{ where(r.pages) }}</td>
         <td class="small">{{ r.environment }}</td>
-        <td class="small">{{ isSteady(r) ? "must not differ" : "may differ" }}</td>
+        <td class="small">{{ isSteady(r) ? "do not mask it" : "may differ" }}</td>
         <td>
           <Button
             v-if="mayEdit"
             size="small"
             text
             :disabled="busy"
-            :label="isSteady(r) ? 'Let it differ' : 'Must not differ'"
-            :aria-label="`${r.name}: ${isSteady(r) ? 'let it differ' : 'must not differ'}`"
+            :label="isSteady(r) ? 'Mask it' : 'Do not mask it'"
+            :aria-label="`${r.name}: ${isSteady(r) ? 'mask it' : 'do not mask it'}`"
             @click="say(r, !isSteady(r))"
           />
         </td>
       </tr>
     </tbody>
   </table>
-  <p v-else class="faded">No mark has learned of a part that changes by itself.</p>
+  <p v-else class="faded">No part that changes by itself has been found.</p>
 </template>
 
 <style scoped>

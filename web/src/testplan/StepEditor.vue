@@ -77,10 +77,10 @@ function add(i: number) {
           :aria-label="`Value of step ${i + 1}${of}`"
           :type="l.secret ? 'password' : 'text'"
           :autocomplete="l.secret ? 'new-password' : 'off'"
-          :placeholder="l.secret ? 'as it is kept' : valueOf(l.verb)"
+          :placeholder="l.secret ? 'unchanged' : valueOf(l.verb)"
           @update:model-value="put(i, { value: $event ?? '' })"
         />
-        <label v-if="l.verb === 'fill'" class="small" title="Never shown again, in no evidence, and in no file"
+        <label v-if="l.verb === 'fill'" class="small" title="Never shown again, not in evidence and not in any file"
           ><input
             type="checkbox"
             :checked="!!l.secret"
@@ -111,7 +111,7 @@ function add(i: number) {
             size="small"
             text
             label="×"
-            :aria-label="`Leave out step ${i + 1}${of}`"
+            :aria-label="`Remove step ${i + 1}${of}`"
             @click="lines = lines.filter((_, n) => n !== i)"
           />
         </span>

@@ -32,7 +32,7 @@ defineProps<{ now?: Schemas["JourneyLook"]; was?: Schemas["JourneyLook"] }>();
       {{ was.outcome.steps.length - now.outcome.steps.length }} more steps were not reached.
     </li>
   </ol>
-  <p v-else class="faded">No run of this journey is kept.</p>
+  <p v-else class="faded">No run of this journey is stored.</p>
 </template>
 
 <style scoped>

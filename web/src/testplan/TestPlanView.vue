@@ -36,7 +36,7 @@ const changed = ref(false);
 async function change(to: Partial<TestPlan>, by = acts, looks = true) {
   const { pages, personas, journeys, publishing, version } = plan.value!;
   await by.change.mutateAsync({ pages, personas, journeys, publishing, version, ...to });
-  if (looks) changed.value = true; // what must not differ is compared with the marks there are
+  if (looks) changed.value = true; // what do not mask it is compared with the marks there are
 }
 const keepLooks = (to: Looks) =>
   change({ ...to, pages: pagesFor(plan.value!.pages, plan.value!.personas, to.personas) }, looksActs);
@@ -63,10 +63,10 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
   <SiteHead :site="id" :name="site.data.value?.name ?? ''" here="Test plan" />
   <div class="spread">
     <h1>Test plan</h1>
-    <a :href="`/api/v1/sites/${id}/file`" class="small" download>Save it as a site file</a>
+    <a :href="`/api/v1/sites/${id}/file`" class="small" download>Download as a site file</a>
   </div>
   <p class="faded">
-    Every mark and check looks at these pages, as these people, and takes these journeys.
+    Every mark and check looks at these pages as these personas and runs these journeys.
     <template v-if="missing.length">No page of the class {{ missing.join(", ") }} is in it.</template>
   </p>
   <p v-if="changed && !unmarked" class="notice">
@@ -95,10 +95,10 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
             <tr>
               <th>Page</th>
               <th>Class</th>
-              <th>Looked at by</th>
+              <th>Personas</th>
               <th>On</th>
-              <th>May differ</th>
-              <th><span class="visually-hidden">What can be done</span></th>
+              <th>Masks</th>
+              <th><span class="visually-hidden">Actions</span></th>
             </tr>
           </thead>
           <tbody>
@@ -140,7 +140,7 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
         <Trouble :error="acts.change.error.value" />
       </section>
       <section class="part">
-        <h2>Who looks, what has to work, and what is published to see that it shows</h2>
+        <h2>Personas, journeys and publishing tests</h2>
         <LooksTable
           :looks="plan"
           :pages="plan.pages.map((p) => p.path)"
@@ -151,7 +151,7 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
           :run="(what) => looksActs.run.mutateAsync(what)"
         />
         <div v-if="learned?.doubts?.length" class="doubts">
-          <h3>Does not hold as it is written</h3>
+          <h3>Does not work as written</h3>
           <ul>
             <li v-for="d in learned.doubts" :key="d.journey + d.environment + d.device">
               <RouterLink :to="`/runs/${d.run}`">{{ d.title }}</RouterLink>
@@ -161,7 +161,7 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
         </div>
       </section>
       <section class="part">
-        <h2>What pages may cost</h2>
+        <h2>Budgets</h2>
         <BudgetForm
           :budgets="plan.budgets ?? []"
           :may-edit="may('work')"
@@ -173,8 +173,7 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
       <section v-if="learned" class="part">
         <h2>What changes by itself</h2>
         <p class="faded">
-          These parts were different in the two looks of a mark, although nobody changed anything. Checks leave them
-          out.
+          These parts differed between the two looks of a mark although nobody changed anything. Checks ignore them.
         </p>
         <RestlessTable
           :restless="learned.restless ?? []"
@@ -185,8 +184,8 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
         />
       </section>
       <section v-if="decisions?.length" class="part">
-        <h2>What was accepted</h2>
-        <p class="faded">Differences that somebody took as meant, for longer than one run.</p>
+        <h2>Accepted differences</h2>
+        <p class="faded">Differences accepted as expected for more than one run.</p>
         <DecisionTable
           :decisions="decisions"
           :may-end="may('work')"

@@ -98,7 +98,7 @@ describe("a page in a form", () => {
     const d = pageDraftOf();
     expect(unfinishedPage(d, pages)).toBe("This page is in the test plan already.");
     expect(unfinishedPage({ ...d, path: "b" }, pages)).toBe("A path begins with /.");
-    expect(unfinishedPage({ ...d, path: "/b", personas: [] }, pages)).toBe("Say who looks at it.");
+    expect(unfinishedPage({ ...d, path: "/b", personas: [] }, pages)).toBe("Choose at least one persona.");
     expect(unfinishedPage({ ...d, path: "/b", devices: [] }, pages)).toBe("Say on which devices.");
     expect(unfinishedPage({ ...d, path: "/b", formLives: "0" }, pages)).toBe("Seconds are a whole number.");
     expect(unfinishedPage({ ...d, path: "/b", masks: [{ selector: " ", reason: "" }] }, pages)).toContain("selector");

@@ -1,7 +1,7 @@
 import type { Schemas } from "../api/client";
 import { lacking, linesOf, stepOf, type Line } from "./steps";
 
-/** Who looks, what has to work, and what is published to see that it shows. */
+/** Personas, journeys and publishing tests. */
 export interface Looks {
   personas: Schemas["Persona"][];
   journeys: Schemas["Journey"][];
@@ -70,7 +70,7 @@ export function unfinished(d: Draft): string {
   if (d.kind === "journeys" && !d.devices.length) return "Say on which devices.";
   if (d.kind === "publishing") {
     if (!d.lines.some((l) => l.verb === "fill" && l.value.includes("{canary}")))
-      return "One step has to fill in {canary}, a word made up each time, so that it is known which edit a page shows.";
+      return "One step has to fill in {canary}, a word made up each time, to recognise the edit on the page.";
     if (!d.shows.length) return "Say which page has to show it.";
     if (d.shows.some((s) => !s.page)) return "Choose the page that has to show it.";
     if (d.shows.some((s) => s.within && !/^[1-9]\d*$/.test(s.within))) return "Seconds are a whole number.";
@@ -163,7 +163,7 @@ export function unfinishedPage(d: PageDraft, pages: Page[]): string {
   const path = d.path.trim();
   if (!path.startsWith("/")) return "A path begins with /.";
   if (path !== d.was && pages.some((p) => p.path === path)) return "This page is in the test plan already.";
-  if (!d.personas.length) return "Say who looks at it.";
+  if (!d.personas.length) return "Choose at least one persona.";
   if (!d.devices.length) return "Say on which devices.";
   if (d.formLives && !/^[1-9]\d*$/.test(d.formLives)) return "Seconds are a whole number.";
   if (d.masks.some((m) => !m.selector.trim())) return "A mask needs a selector.";

@@ -81,7 +81,7 @@ export function lacking(l: Line): string {
   if (valueOf(l.verb) && !value && l.verb !== "fill") return `Say ${valueOf(l.verb)}.`;
   if ((l.verb === "go" || l.verb === "url") && !/^[/*]/.test(value)) return "A path begins with /.";
   if (l.verb === "wait" || l.verb === "count" || l.verb === "status") {
-    if (!/^\d+$/.test(value)) return "This has to be a whole number.";
+    if (!/^\d+$/.test(value)) return "This must be a whole number.";
   }
   return "";
 }
