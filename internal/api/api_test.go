@@ -253,8 +253,11 @@ func TestAnExclusionIsPartOfTheChangeAndOfTheRecord(t *testing.T) {
 	r.get(fmt.Sprintf("/api/v1/runs/%d", r.run), &run)
 	at := fmt.Sprintf("/api/v1/changes/%d/exclusions", r.change)
 	finding := run.id("script-error")
-	assert.Equal(t, http.StatusUnprocessableEntity, r.post(at, map[string]any{"key": "js.late", "pattern": "/lib.js", "reason": "r"}, nil), "a switch takes no patterns")
-	assert.Equal(t, http.StatusUnprocessableEntity, r.post(at, map[string]any{"key": "js.notLate", "pattern": "/lib.js", "reason": ""}, nil))
+	excluding := func(key, reason string) map[string]any {
+		return map[string]any{"exclude": []map[string]string{{"key": key, "pattern": "/lib.js"}}, "reason": reason, "finding": finding}
+	}
+	assert.Equal(t, http.StatusUnprocessableEntity, r.post(at, excluding("js.late", "r"), nil), "a switch takes no patterns")
+	assert.Equal(t, http.StatusUnprocessableEntity, r.post(at, excluding("js.notLate", ""), nil))
 	var change struct {
 		Edits      map[string]any
 		Exclusions []struct {
@@ -263,7 +266,7 @@ func TestAnExclusionIsPartOfTheChangeAndOfTheRecord(t *testing.T) {
 		}
 	}
 	for range 2 { // saying it twice adds it once
-		require.Equal(t, http.StatusCreated, r.post(at, map[string]any{"key": "js.notLate", "pattern": "/lib.js", "reason": "Everything needs it", "finding": finding}, &change))
+		require.Equal(t, http.StatusCreated, r.post(at, excluding("js.notLate", "Everything needs it"), &change))
 	}
 	assert.Equal(t, []any{"/lib.js"}, change.Edits["js.notLate"])
 	require.Len(t, change.Exclusions, 1)

@@ -162,7 +162,7 @@ func TestWhatSomebodySavedAfterAFailedSaveIsNotOverwritten(t *testing.T) {
 	marin.edited(c, map[string]any{"images.lazy": true, "markup.compact": true})
 	d.see("button", `Only changed \(2\)`)
 	d.click("button", "^Try it on staging$")
-	d.see("[role=alert]", "is not saved, and nothing was begun")
+	d.see("[role=alert]", "is not saved, so nothing was started")
 
 	cut.Store(false)
 	d.fill(`[id="pages.never"]`, "/cart\n/checkout\n/wishlist")
@@ -233,7 +233,7 @@ func TestARevisionIsCarriedOver(t *testing.T) {
 	d.click("button", "^Copy from another site$")
 	d.fill("#carried", exported)
 	d.click("[role=dialog] button", "^See what fits$")
-	d.see("[role=dialog] p", "tick it when it is right here")
+	d.see("[role=dialog] p", "tick it only if it is right here")
 	d.accessible("a copy-settings")
 	d.click("[role=dialog] button", "^Start a change with what is ticked$")
 	d.see("h1", "^Copied settings$")

@@ -138,7 +138,7 @@ func TestAChangeIsApprovedInTheFreezeAndGoesOutWhenItIsOver(t *testing.T) {
 	d.reaches(c.ID, release.Checked)
 
 	d.signIn("Vera", "/sites/1/calendar")
-	d.see("p", "Promotions may go out now")
+	d.see("p", "Promotions may start now")
 	d.click("button", "^Add$")
 	d.fill("#entry-title", "Sale week")
 	d.fill("#entry-zone", "UTC")

@@ -137,10 +137,10 @@ func TestFindingsAreDecidedWithKeys(t *testing.T) {
 	d.click("[role=dialog] button", "^Accept$")
 	d.see("h1", "accepted as expected")
 	d.open("/sites/1/test-plan")
-	d.see("h2", "^What was accepted$")
+	d.see("h2", "^Accepted differences$")
 	d.see("td", "The new script is meant.")
 	d.accessible("what was accepted")
-	d.click("button", "^Find it again$")
+	d.click("button", "^No longer accept$")
 	d.see("td", "^ended by Ada")
 }
 

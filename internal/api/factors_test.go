@@ -204,7 +204,7 @@ func TestAPasskeyIsAddedAndUsedInTheInterface(t *testing.T) {
 	require.NoError(t, d.store.RequireFactors(t.Context(), []people.Role{people.Administrator}))
 
 	d.signIn("Ada", "/")
-	d.see("p", "^Your role has to have one")
+	d.see("p", "^Your role requires one")
 	d.accessible("a second factor to be added first")
 	d.fill("#factor-name", "security key")
 	d.click("button", "^Add a passkey$")

@@ -20,7 +20,7 @@ import (
 func TestARecordingIsReadIntoTheTestPlan(t *testing.T) {
 	d := deskOf(t, standin.Fernhollow(), site.Site{Name: "Fernhollow", Pages: []site.Page{{Path: "/", Class: "home", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}}}})
 	d.signIn("Ada", "/sites/1/test-plan")
-	d.see("h2", "has to work|Who looks")
+	d.see("h2", "Personas, journeys")
 	file, err := d.page.Timeout(patience).Element("input[type=file]")
 	require.NoError(t, err)
 	require.NoError(t, file.SetFiles([]string{"../core/journey/testdata/recording.json"}))

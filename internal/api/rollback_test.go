@@ -151,7 +151,7 @@ func TestWhatIsNotKnownIsShownAndBlocksUntilItIsRead(t *testing.T) {
 	d.signIn("Ada", "/sites/1")
 	d.see("h2", "It is not known which settings staging has")
 	d.see("p", "A try was to put")
-	d.see("p", "in vain so far")
+	d.see("p", "without an answer so far")
 	d.accessible("a site of which something is not known")
 	d.connectorAt(d.staging.ConnectorURL())
 	d.click("button", "^Read it now$")

@@ -66,7 +66,7 @@ func TestAChangeIsRolledOutToAnotherSite(t *testing.T) {
 	d.see("td", "^not measured$")
 	d.accessible("a rollout")
 	d.open("/")
-	d.click("a", "^The rollout of Compact markup to other sites waits")
+	d.click("a", "^The rollout of Compact markup to other sites is waiting")
 	d.click("button", "^Promote wave 1$")
 	d.see("strong", "^1 of 1 site has it")
 	d.see("td .glyph", "on production")

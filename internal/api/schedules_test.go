@@ -79,7 +79,7 @@ func TestATidyIsScheduledAndCarriedOutAgain(t *testing.T) {
 	d.choose("form.sheet select", "Tidy production")
 	d.choose("form.sheet .pair select", "No old spam")
 	d.see("p", "Now it would delete 12:[^.]* 12\\.")
-	d.see("form span", "Say how many records may be deleted at once")
+	d.see("form span", "Say how many records may be deleted at most")
 	d.fill("form.sheet input[type=number]", "500")
 	require.NoError(t, d.see("form.sheet label", "^First on").MustElement("input").InputTime(time.Now()))
 	d.accessible("scheduling a tidy")

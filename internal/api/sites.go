@@ -171,6 +171,7 @@ func (s *Server) siteOperations(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "get-site", Method: http.MethodGet, Path: "/sites/{id}", Summary: "A site with its environments, marks and changes", Tags: []string{"sites"}},
 		func(ctx context.Context, in *ByID) (*output[SiteView], error) { return out(s.siteView(ctx, in.ID)) })
 	s.labelOperation(api)
+	s.findOperation(api)
 	s.historyOperations(api)
 }
 

@@ -116,7 +116,7 @@ func TestTheTestPlanIsChangedWhereItIsSeen(t *testing.T) {
 	assert.Equal(t, []site.Showing{{Page: "/library/reading-the-first-pins", Within: 5}}, edits[0].Shows)
 	assert.Equal(t, "visitor", edits[0].Persona)
 
-	d.click("button[aria-label='Leave out /library/reading-the-first-pins']", ".")
+	d.click("button[aria-label='Remove /library/reading-the-first-pins']", ".")
 	d.click("[role=alertdialog] button", "^Leave it out$")
 	d.gone("[role=alertdialog]")
 	d.see("[role=alert]", "is not one of the pages")
@@ -158,7 +158,7 @@ func TestTheTestPlanThroughTheAPI(t *testing.T) {
 	theirs.Pages = []site.Page{{Path: "/cart"}}
 	status, text = put(maintainer, theirs)
 	assert.Equal(t, http.StatusConflict, status)
-	assert.Contains(t, text, "Nothing of yours was kept")
+	assert.Contains(t, text, "Nothing of yours was saved")
 
 	_, _ = observer.ask(http.MethodGet, at+"/test-plan", nil, &now)
 	require.Len(t, now.Pages, 2)

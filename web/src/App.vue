@@ -2,13 +2,14 @@
 import { useQueryClient } from "@tanstack/vue-query";
 import Button from "primevue/button";
 import ConfirmDialog from "primevue/confirmdialog";
-import { useMutationObserver } from "@vueuse/core";
+import { useEventListener, useMutationObserver } from "@vueuse/core";
 import { nextTick, ref, useTemplateRef, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { connected, follow } from "./api/live";
 import { useUnread } from "./notices/queries";
 import { useSession, useSessionActs } from "./api/session";
 import { night, switchNight } from "./design/theme";
+import SearchDialog from "./shared/SearchDialog.vue";
 import ShortcutsDialog from "./shared/ShortcutsDialog.vue";
 import { useShortcuts } from "./shared/shortcuts";
 
@@ -49,6 +50,13 @@ router.afterEach(async (to, from, failure) => {
 });
 
 useShortcuts((key) => key === "?" && (() => (keys.value = true)));
+const searching = ref(false);
+// Ctrl K as everywhere; also while something is typed, and not over an open dialog.
+useEventListener("keydown", (e: KeyboardEvent) => {
+  if (e.key.toLowerCase() !== "k" || !(e.ctrlKey || e.metaKey) || e.altKey || e.shiftKey || !session.value) return;
+  e.preventDefault();
+  if (!document.querySelector("[role=dialog], [role=alertdialog]")) searching.value = true;
+});
 </script>
 
 <template>
@@ -64,6 +72,8 @@ useShortcuts((key) => key === "?" && (() => (keys.value = true)));
     <span v-if="!connected" class="offline" role="status">No connection; trying again</span>
     <span class="grow" />
     <template v-if="session">
+      <Button text size="small" label="Search" title="Search everything (Ctrl K)" @click="searching = true" />
+      <RouterLink to="/words" class="small">Words</RouterLink>
       <RouterLink to="/notices" class="small"
         >Notices<b v-if="unread" class="count"
           >{{ unread > 99 ? "99+" : unread }}<span class="visually-hidden"> unread</span></b
@@ -84,6 +94,7 @@ useShortcuts((key) => key === "?" && (() => (keys.value = true)));
     <RouterView :key="$route.path" />
   </main>
   <ShortcutsDialog v-model="keys" />
+  <SearchDialog v-if="searching" v-model="searching" />
   <ConfirmDialog :style="{ width: '32rem' }" :draggable="false" />
 </template>
 

@@ -5,7 +5,8 @@ const id = (r: { params: { id?: string | string[] } }) => ({ id: Number(r.params
 export const router = createRouter({
   history: createWebHistory(),
   // What is chosen on a page is part of its address; it stays where it is.
-  scrollBehavior: (to, from, saved) => saved ?? (to.path === from.path ? false : { top: 0 }),
+  scrollBehavior: (to, from, saved) =>
+    saved ?? (to.hash ? { el: to.hash } : to.path === from.path ? false : { top: 0 }),
   routes: [
     { path: "/", component: () => import("./site/SitesView.vue"), meta: { title: "Sites" } },
     { path: "/sites/:id(\\d+)", component: () => import("./site/SiteView.vue"), props: id },
@@ -30,6 +31,7 @@ export const router = createRouter({
     { path: "/measurements", component: () => import("./measure/CompareView.vue"), meta: { title: "Measurements" } },
     { path: "/add-site/:id(\\d+)?", component: () => import("./addsite/AddSiteView.vue"), props: id },
     { path: "/notices", component: () => import("./notices/NoticesView.vue"), meta: { title: "Notices" } },
+    { path: "/words", component: () => import("./shared/WordsView.vue"), meta: { title: "Words" } },
     { path: "/people", component: () => import("./people/PeopleView.vue") },
     { path: "/you", component: () => import("./people/YouView.vue") },
     { path: "/sign-in", component: () => import("./people/SignInView.vue"), meta: { open: true } },

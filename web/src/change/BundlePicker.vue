@@ -7,6 +7,7 @@ import { useBundleActs, useBundles, usePreview, type Change } from "./queries";
 import AskState from "../shared/AskState.vue";
 import DifferenceTable from "../shared/DifferenceTable.vue";
 import Trouble from "../shared/Trouble.vue";
+import TermHint from "../shared/TermHint.vue";
 
 const props = defineProps<{
   change: Change;
@@ -28,7 +29,7 @@ async function take(name: string) {
 
 <template>
   <section>
-    <h2>Bundles</h2>
+    <h2><TermHint of="bundle">Bundles</TermHint></h2>
     <p v-if="change.bundle" class="small">
       It amounts to <b>{{ change.bundle }}</b>.
       <Button

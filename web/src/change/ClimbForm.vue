@@ -5,6 +5,7 @@ import InputText from "primevue/inputtext";
 import { ref } from "vue";
 import { useChangeActs } from "./queries";
 import Trouble from "../shared/Trouble.vue";
+import TermHint from "../shared/TermHint.vue";
 
 const props = defineProps<{ site: number }>();
 const emit = defineEmits<{ begun: [change: number] }>();
@@ -25,7 +26,7 @@ async function begin() {
 <template>
   <form class="stack" @submit.prevent="begin">
     <p>
-      Tries one bundle after the other on staging, from cautious to bold. When one breaks something, the setting is
+      Tries one <TermHint of="bundle">bundle</TermHint> after the other on staging, from cautious to bold. When one breaks something, the setting is
       found and excluded or left out. You get one checked change that can be promoted.
     </p>
     <div class="row">

@@ -9,6 +9,7 @@ import StateGlyph from "../shared/StateGlyph.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
 import { after, blame, place, purposes, sentence } from "./watches";
+import TermHint from "../shared/TermHint.vue";
 
 const props = defineProps<{ watch: Watch; settle: boolean }>();
 const { may } = useSession();
@@ -42,7 +43,7 @@ const sign: Record<string, string> = { clear: "clear", found: "broken", news: "c
 
 <template>
   <section class="stack" aria-labelledby="watch-title">
-    <h2 id="watch-title">Watch</h2>
+    <h2 id="watch-title"><TermHint of="watch">Watch</TermHint></h2>
     <p>
       <StateGlyph :state="watch.state === 'watching' ? 'running' : watch.state" :word="watch.state" />
       <span v-if="watch.state === 'watching'" class="small faded"> until <When :at="watch.ends" short /></span>

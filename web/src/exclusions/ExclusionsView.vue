@@ -17,6 +17,7 @@ import RemarkList from "./RemarkList.vue";
 import SiteHead from "../site/SiteHead.vue";
 import Trouble from "../shared/Trouble.vue";
 import UnexplainedList from "./UnexplainedList.vue";
+import TermHint from "../shared/TermHint.vue";
 
 const props = defineProps<{ id: number }>();
 const { may } = useSession();
@@ -126,7 +127,7 @@ watch(
     </section>
     <section v-if="ledger" class="part stack">
       <UnexplainedList :list="ledger.unexplained" :site="id" />
-      <h2>What is excluded and why</h2>
+      <h2>What is <TermHint of="exclusion">excluded</TermHint> and why</h2>
       <LedgerTable :site="id" />
       <details v-if="may('work')">
         <summary>Import exclusions</summary>

@@ -154,7 +154,7 @@ async function end() {
                   size="small"
                   text
                   label="Remove"
-                  :aria-label="`Leave out ${m.name}`"
+                  :aria-label="`Skip ${m.name}`"
                   @click="leave(m)"
                 />
               </td>

@@ -10,6 +10,7 @@ import { useSession } from "../api/session";
 import StateGlyph from "../shared/StateGlyph.vue";
 import Trouble from "../shared/Trouble.vue";
 import { knownOf, lasting, tryTitle } from "./search";
+import TermHint from "../shared/TermHint.vue";
 
 const props = defineProps<{ run: Run }>();
 const acts = { ...useChangeActs(), ...useRunActs() };
@@ -45,7 +46,7 @@ const words: Record<string, string> = {
 <template>
   <section class="stack search">
     <div class="row">
-      <h2>{{ over ? "What was tried" : "What is known" }}</h2>
+      <h2>{{ over ? "What was tried" : "What is known" }} in this <TermHint of="culprit">culprit search</TermHint></h2>
       <span class="small faded"
         >about what <RouterLink :to="`/runs/${s.ofRun}`">run {{ s.ofRun }}</RouterLink> found</span
       >

@@ -4,6 +4,8 @@ import { singleKeys } from "./shortcuts";
 
 const open = defineModel<boolean>({ required: true });
 const keys = [
+  ["Ctrl K", "search everything"],
+  ["t / p / b", "try, promote, roll back the change"],
   ["j / k", "next / previous finding"],
   ["n", "next open finding"],
   ["1 2 3", "side by side, laid over, difference"],

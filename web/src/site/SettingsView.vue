@@ -13,6 +13,7 @@ import Fingerprint from "../shared/Fingerprint.vue";
 import ParityPane from "./ParityPane.vue";
 import SiteHead from "./SiteHead.vue";
 import Trouble from "../shared/Trouble.vue";
+import TermHint from "../shared/TermHint.vue";
 
 const props = defineProps<{ id: number }>();
 const router = useRouter();

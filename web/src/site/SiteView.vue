@@ -21,6 +21,7 @@ import StateGlyph from "../shared/StateGlyph.vue";
 import Trouble from "../shared/Trouble.vue";
 import UnknownNotice from "./UnknownNotice.vue";
 import When from "../shared/When.vue";
+import TermHint from "../shared/TermHint.vue";
 
 const props = defineProps<{ id: number }>();
 const router = useRouter();
@@ -77,10 +78,17 @@ const unmarked = computed(() => {
   return all.every((e) => !e.marks.length && (e.able.reads || e.fingerprint)) ? all : [];
 });
 const markedRuns = ref<number[]>([]);
-/** Both first marks: each is asked for by itself, so that one that is refused takes nothing from the other. */
+/** Both first marks in one act, staging first. */
 async function markAll() {
-  const got = await Promise.allSettled(unmarked.value.map((e) => acts.mark.mutateAsync(e.id)));
-  markedRuns.value = got.flatMap((g) => (g.status === "fulfilled" ? [g.value.id] : []));
+  const runs: number[] = [];
+  for (const e of unmarked.value) {
+    try {
+      runs.push((await acts.mark.mutateAsync(e.id)).id);
+    } catch {
+      break; // why stands above; what was begun is not taken back
+    }
+  }
+  markedRuns.value = runs;
 }
 const trouble = computed(
   () =>
@@ -120,7 +128,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
           @click="markAll"
         />
         <span class="small"
-          >A mark is a proven state to roll back to. Nothing can be tried or promoted without one.</span
+          >Nothing can be tried or promoted without a <TermHint of="mark">mark</TermHint>.</span
         >
       </p>
       <p v-if="markedRuns.length" role="status" class="small">
@@ -149,7 +157,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
               >Export its settings in its own administration, and upload the file.</template
             >
           </p>
-          <p v-if="!e.marks.length" class="none">No mark yet: there is nothing to roll back to.</p>
+          <p v-if="!e.marks.length" class="none">No <TermHint of="mark">mark</TermHint> yet: there is nothing to roll back to.</p>
           <ul v-else class="plain-list">
             <li v-for="m in e.marks.slice(0, 3)" :key="m.id" class="mark">
               <RouterLink :to="`/runs/${m.run}`">Mark {{ m.id }}</RouterLink>

@@ -15,6 +15,7 @@ import SiteHead from "../site/SiteHead.vue";
 import Trouble from "../shared/Trouble.vue";
 import { publishingFor, pageDraftOf, pagesFor, withPage, type Looks, type PageDraft } from "./looks";
 import { classes } from "../shared/classes";
+import TermHint from "../shared/TermHint.vue";
 
 const props = defineProps<{ id: number }>();
 const { may } = useSession();
@@ -140,7 +141,7 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
         <Trouble :error="acts.change.error.value" />
       </section>
       <section class="part">
-        <h2>Personas, journeys and publishing tests</h2>
+        <h2><TermHint of="persona">Personas</TermHint>, journeys and <TermHint of="publishing">publishing tests</TermHint></h2>
         <LooksTable
           :looks="plan"
           :pages="plan.pages.map((p) => p.path)"
