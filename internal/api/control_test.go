@@ -40,7 +40,7 @@ func TestAControlIsSeenInTheInterface(t *testing.T) {
 	d.see("h2", "^What changes by itself$")
 	d.see("td", "staging")
 	d.click("button", "^Do not mask it$")
-	d.see("td", "^do not mask it$")
+	d.see("td", "^compared$")
 	d.accessible("what was learned")
 	steady := 0
 	for _, p := range d.document().Pages {

@@ -53,7 +53,7 @@ func TestACulpritIsFoundSeenAndExcluded(t *testing.T) {
 	d.see("a", fmt.Sprintf("^run %d$", runs[0].ID))
 	d.see("button", "^Find the culprit$")
 	d.open(fmt.Sprintf("/runs/%d", runs[0].ID))
-	d.see("button", "^Leave “Defer scripts” out of the change$")
+	d.see("button", "^Remove “Defer scripts” from the change$")
 	d.see(".row span", `^What it costs: (\d+) of \d+ files stay as they are: \d+\.\d of \d+\.\d kB\.$`)
 	status, text = marin.ask(http.MethodPost, fmt.Sprintf("/runs/%d/leave-out", runs[0].ID), map[string]any{"culprit": 3}, nil)
 	require.Equal(t, http.StatusConflict, status, text)
@@ -71,7 +71,7 @@ func TestACulpritIsFoundSeenAndExcluded(t *testing.T) {
 
 	d.reaches(c.ID, release.Checked)
 	d.open(fmt.Sprintf("/runs/%d", runs[0].ID))
-	d.click("button", "^Leave “Defer scripts” out of the change$")
+	d.click("button", "^Remove “Defer scripts” from the change$")
 	d.see("h1", "Faster scripts")
 	change, err = d.store.Change(t.Context(), c.ID)
 	require.NoError(t, err)

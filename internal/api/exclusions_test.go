@@ -247,7 +247,7 @@ func TestAPolicyIsDecidedWithAReason(t *testing.T) {
 	err := d.page.Timeout(patience).MustElement("#policy").Select([]string{"are never served from the cache"}, true, rod.SelectorTypeText)
 	require.NoError(t, err)
 	d.fill("#policy-reason", "It shows who is in the shop now.")
-	d.click("button", "^Decide$")
+	d.click("button", "^Set the policy$")
 	d.see("p", "The settings let pages be cached that must never be: home")
 	d.see("section[aria-label='The chosen cell'] dd", "It shows who is in the shop now")
 	var m struct{ Cells []exclusion.Cell }

@@ -78,7 +78,7 @@ func TestAClimbIsBegunSeenAndStopped(t *testing.T) {
 		Pages: []site.Page{{Path: "/contact", Class: "form", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}}}})
 	d.marked()
 	d.signIn("Ada", "/sites/1")
-	d.click("button", "^Climb$")
+	d.click("button", "^Step up$")
 	d.fill("#climb-from", "25:00")
 	d.fill("#climb-to:not([disabled])", "05:00")
 	d.click("button", "^Start$")

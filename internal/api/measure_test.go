@@ -122,7 +122,7 @@ func (d *desk) inDepth(run int64) {
 	assert.Equal(d, http.StatusNotFound, status, text)
 
 	d.open(fmt.Sprintf("/measurements?before=%d&after=%d", run, run))
-	d.see("p", "were not loaded in turns")
+	d.see("p", "were not loaded in turn")
 	d.see("h2", "^On a desktop$")
 	d.accessible("two measurements")
 	d.open(at)

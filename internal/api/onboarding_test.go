@@ -103,7 +103,7 @@ func TestASiteThatNobodyHasSeenIsAdded(t *testing.T) {
 	d.click("button", "^Add the site$")
 	d.see("[role=alert]", "Not filled in: the field “Password”, the journey “signing in”")
 	d.click("button[aria-label='Remove signing in']", ".")
-	d.click("[role=alertdialog] button", "^Leave it out$")
+	d.click("[role=alertdialog] button", "^Remove$")
 	d.gone("[role=alertdialog]")
 	d.click("button", "^Add the site$")
 	d.see("h1", "^The hill$")

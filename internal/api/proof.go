@@ -234,6 +234,49 @@ func (s *Server) differencePicture(w http.ResponseWriter, r *http.Request) {
 	_ = (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(w, img)
 }
 
+// thumbnailPicture shows where a finding is, small: the part of this run's picture around the region, framed.
+func (s *Server) thumbnailPicture(w http.ResponseWriter, r *http.Request) {
+	id, err := strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
+	if err != nil {
+		http.Error(w, "A finding's number is wanted.", http.StatusBadRequest)
+		return
+	}
+	img, err := s.thumbnail(r.Context(), id)
+	if err != nil {
+		http.Error(w, "There is no picture of it.", http.StatusNotFound)
+		return
+	}
+	w.Header().Set("Content-Type", "image/png")
+	w.Header().Set("Cache-Control", "private, max-age=86400")
+	_ = (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(w, img)
+}
+
+const thumbnailWidth, thumbnailHeight = 240, 150
+
+func (s *Server) thumbnail(ctx context.Context, findingID int64) (image.Image, error) {
+	f, err := s.Store.Finding(ctx, findingID)
+	if err != nil {
+		return nil, err
+	}
+	doc := f.Document.V
+	if doc.Region == nil {
+		return nil, store.ErrNotFound
+	}
+	look, err := s.Store.Look(ctx, f.RunID, max(1, doc.Pass))
+	if err != nil {
+		return nil, err
+	}
+	now := pageOf(look, evidence.Key{Page: doc.Page, Persona: doc.Persona, Device: doc.Device})
+	if now == nil || now.Picture == nil {
+		return nil, store.ErrNotFound
+	}
+	img, err := inspect.Pictures(ctx, s.Runner.Tools.Blobs)(now.Picture.SHA256)
+	if err != nil {
+		return nil, err
+	}
+	return visual.Thumbnail(img, doc.Region.Rect(), thumbnailWidth, thumbnailHeight, accent), nil
+}
+
 // accent marks changed pixels; it is told apart from grey by lightness, too.
 var accent = color.NRGBA{0xb0, 0x1e, 0x5a, 0xff}
 

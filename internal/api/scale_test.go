@@ -139,6 +139,8 @@ func (d *desk) filledIn(path string, n scale, i int, random *rand.Rand) string {
 		return fmt.Sprint(1 + random.IntN(most))
 	}
 	switch {
+	case path == "/search":
+		return path + "?q=" + []string{"site", "defer", "/cart", "not defined"}[i%4]
 	case strings.HasPrefix(path, "/sites/"):
 		return strings.Replace(path, "{id}", number("sites", n.sites), 1)
 	case strings.Contains(path, "{fingerprint}"):

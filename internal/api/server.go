@@ -90,6 +90,7 @@ func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
 	r.Get("/api/v1/events", signedIn(s.events))
 	r.Get("/api/v1/blobs/{sha256}", signedIn(s.blob))
 	r.Get("/api/v1/findings/{id}/difference.png", signedIn(s.differencePicture))
+	r.Get("/api/v1/findings/{id}/thumbnail.png", signedIn(s.thumbnailPicture))
 	r.Get("/api/contract/connector-v1.openapi.yaml", serveBytes("application/yaml", contract.ConnectorYAML))
 	r.Get("/api/contract/site-file.schema.json", serveBytes("application/schema+json", contract.SiteFileSchema))
 	r.Get("/api/contract/copied-settings.schema.json", serveBytes("application/schema+json", contract.CopiedSettingsSchema))

@@ -117,7 +117,7 @@ func TestTheTestPlanIsChangedWhereItIsSeen(t *testing.T) {
 	assert.Equal(t, "visitor", edits[0].Persona)
 
 	d.click("button[aria-label='Remove /library/reading-the-first-pins']", ".")
-	d.click("[role=alertdialog] button", "^Leave it out$")
+	d.click("[role=alertdialog] button", "^Remove$")
 	d.gone("[role=alertdialog]")
 	d.see("[role=alert]", "is not one of the pages")
 	_, there = d.document().Page("/library/reading-the-first-pins")

@@ -79,9 +79,10 @@ type collected struct {
 	Lines   []evidence.Line  `json:"lines"`
 	Masked  []evidence.Box   `json:"masked"`
 	Shifts  []struct {
-		At    float64  `json:"at"`
-		Score float64  `json:"score"`
-		Moved []string `json:"moved"`
+		At    float64       `json:"at"`
+		Score float64       `json:"score"`
+		Moved []string      `json:"moved"`
+		Paths []vitals.Path `json:"paths"`
 	} `json:"shifts"`
 	Timing  evidence.Timing   `json:"timing"`
 	Listens []string          `json:"listens"`
@@ -158,7 +159,7 @@ func (t *tab) look(task site.PageTask, reader *httpcache.Reader, out *evidence.P
 	out.Focus, out.Rules, out.Code, out.Late, out.Waits = c.Focus, c.Rules, c.Code, c.Late, c.Waits
 	out.Listens, out.Facts, out.Links, out.Empty, out.Fonts = c.Listens, c.Facts, c.Links, c.Empty, c.Fonts
 	for _, s := range c.Shifts {
-		out.Shifts = append(out.Shifts, vitals.Shift{At: time.Duration(s.At * float64(time.Millisecond)), Score: s.Score, Moved: s.Moved})
+		out.Shifts = append(out.Shifts, vitals.Shift{At: time.Duration(s.At * float64(time.Millisecond)), Score: s.Score, Moved: s.Moved, Paths: s.Paths})
 	}
 	return picture, nil
 }

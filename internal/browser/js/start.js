@@ -23,6 +23,9 @@
     const cls = typeof node.className === "string" && node.className.trim() ? "." + node.className.trim().split(/\s+/)[0] : "";
     return (node.tagName.toLowerCase() + (node.id ? "#" + node.id : cls)).slice(0, 80);
   };
+  // A rectangle of the viewport as one of the page, in whole pixels.
+  const whole = (n) => Math.max(-1e6, Math.min(1e6, Math.round(n) || 0));
+  const box = (r) => ({ x: whole(r.x + scrollX), y: whole(r.y + scrollY), width: whole(r.width), height: whole(r.height) });
   const watch = (type, each) => {
     try {
       new PerformanceObserver((list) => list.getEntries().forEach(each)).observe({ type, buffered: true });
@@ -32,7 +35,8 @@
     // A look gives no input. What says it had any followed a change of the viewport, which
     // a phone's page makes by itself when it loads, so those count too.
     if (seen.shifts.length > 500) return;
-    seen.shifts.push({ at: e.startTime, score: e.value, moved: (e.sources || []).map((s) => name(s.node)).filter(Boolean).slice(0, 5) });
+    const paths = seen.shifts.length < 50 ? (e.sources || []).slice(0, 5).map((s) => ({ from: box(s.previousRect), to: box(s.currentRect) })) : [];
+    seen.shifts.push({ at: e.startTime, score: e.value, paths, moved: (e.sources || []).map((s) => name(s.node)).filter(Boolean).slice(0, 5) });
   });
   watch("largest-contentful-paint", (e) => { seen.largest = e.startTime; seen.element = name(e.element); });
   watch("longtask", (e) => { if (seen.tasks.length < 2000) seen.tasks.push([e.startTime, e.duration]); });

@@ -3,6 +3,8 @@ package visual
 import (
 	"image"
 	"image/color"
+
+	"golang.org/x/image/draw"
 )
 
 // cell is the side, in pixels, of the grid on which changed pixels are gathered.
@@ -83,6 +85,42 @@ func Draw(b *image.NRGBA, r Result, accent color.NRGBA) *image.NRGBA {
 			grey := 191 + luma8(in[4*x], in[4*x+1], in[4*x+2])/4
 			p[0], p[1], p[2], p[3] = grey, grey, grey, 255
 		}
+	}
+	return out
+}
+
+// Thumbnail is the part of a picture around a region, with the region framed, scaled down to fit into w by h pixels. All of
+// the picture's width is shown where the region is wide; what is small is not enlarged.
+func Thumbnail(img *image.NRGBA, r image.Rectangle, w, h int, accent color.NRGBA) *image.NRGBA {
+	all := img.Bounds()
+	r = r.Intersect(all)
+	// Half as much again on each side shows where it is, and no less than the thumbnail has room for.
+	want := image.Rect(0, 0, max(w, 2*r.Dx()), max(h, 2*r.Dy()))
+	if want.Dx()*h > want.Dy()*w {
+		want.Max.Y = want.Dx() * h / w
+	} else {
+		want.Max.X = want.Dy() * w / h
+	}
+	from := want.Add(image.Pt(r.Min.X+r.Dx()/2-want.Dx()/2, r.Min.Y+r.Dy()/2-want.Dy()/2))
+	// It is moved into the picture before what sticks out is cut off.
+	from = from.Add(image.Pt(max(0, all.Min.X-from.Min.X), max(0, all.Min.Y-from.Min.Y)))
+	from = from.Sub(image.Pt(max(0, from.Max.X-all.Max.X), max(0, from.Max.Y-all.Max.Y)))
+	from = from.Intersect(all)
+	if from.Empty() {
+		return image.NewNRGBA(image.Rect(0, 0, 1, 1))
+	}
+	scale := min(1, float64(w)/float64(from.Dx()), float64(h)/float64(from.Dy()))
+	out := image.NewNRGBA(image.Rect(0, 0, max(1, int(float64(from.Dx())*scale)), max(1, int(float64(from.Dy())*scale))))
+	draw.ApproxBiLinear.Scale(out, out.Bounds(), img, from, draw.Src, nil)
+	at := func(x, y int) image.Point {
+		return image.Pt(int(float64(x-from.Min.X)*scale), int(float64(y-from.Min.Y)*scale))
+	}
+	frame := image.Rectangle{at(r.Min.X, r.Min.Y), at(r.Max.X, r.Max.Y)}.Inset(-2)
+	for _, side := range []image.Rectangle{
+		{frame.Min, image.Pt(frame.Max.X, frame.Min.Y+2)}, {image.Pt(frame.Min.X, frame.Max.Y-2), frame.Max},
+		{frame.Min, image.Pt(frame.Min.X+2, frame.Max.Y)}, {image.Pt(frame.Max.X-2, frame.Min.Y), frame.Max},
+	} {
+		draw.Draw(out, side.Intersect(out.Bounds()), image.NewUniform(accent), image.Point{}, draw.Src)
 	}
 	return out
 }

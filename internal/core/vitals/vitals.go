@@ -12,6 +12,21 @@ type Shift struct {
 	At    time.Duration `json:"at" doc:"Since the navigation began, in nanoseconds."`
 	Score float64       `json:"score" doc:"Impact fraction times distance fraction (W3C Layout Instability)."`
 	Moved []string      `json:"moved,omitempty" doc:"The elements that moved."`
+	Paths []Path        `json:"paths,omitempty" doc:"From where to where elements moved, the largest first."`
+}
+
+// Path is from where to where an element moved, in CSS pixels of the page (W3C Layout Instability, attribution).
+type Path struct {
+	From Box `json:"from"`
+	To   Box `json:"to"`
+}
+
+// Box is a rectangle in CSS pixels.
+type Box struct {
+	X      int `json:"x"`
+	Y      int `json:"y"`
+	Width  int `json:"width"`
+	Height int `json:"height"`
 }
 
 // A session window closes after a gap without shifts, and never grows beyond its

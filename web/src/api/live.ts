@@ -20,7 +20,7 @@ export function reader(client: QueryClient) {
       const underWay = client.getQueryCache().findAll({ queryKey, fetchStatus: "fetching" });
       await Promise.allSettled(underWay.map((q) => q.promise));
       again.set(name, false);
-      // What no persona at is only marked, and read when somebody does.
+      // What nobody looks at is only marked, and read when somebody does.
       await client.invalidateQueries({ queryKey }, { cancelRefetch: false });
     }
     again.delete(name);

@@ -3301,6 +3301,16 @@ export interface components {
             environments: components["schemas"]["OnboardingPlace"][];
             name: string;
         };
+        Box: {
+            /** Format: int64 */
+            height: number;
+            /** Format: int64 */
+            width: number;
+            /** Format: int64 */
+            x: number;
+            /** Format: int64 */
+            y: number;
+        };
         Budget: {
             /** @description Of pages; absent: each. */
             class?: string;
@@ -5677,6 +5687,10 @@ export interface components {
             /** @description Of the W3C's Web Authentication, as JSON: PublicKeyCredentialCreationOptionsJSON or PublicKeyCredentialRequestOptionsJSON. */
             options: unknown;
         };
+        Path: {
+            from: components["schemas"]["Box"];
+            to: components["schemas"]["Box"];
+        };
         PatternHolder: {
             key: string;
             role: string;
@@ -6604,6 +6618,8 @@ export interface components {
             at: number;
             /** @description The elements that moved. */
             moved?: string[];
+            /** @description From where to where elements moved, the largest first. */
+            paths?: components["schemas"]["Path"][];
             /**
              * Format: double
              * @description Impact fraction times distance fraction (W3C Layout Instability).

@@ -78,7 +78,7 @@ const trouble = computed(
         <span v-if="a.words" class="small">“{{ a.words }}”</span>
         <span class="small faded">requested by {{ a.askedBy }}, <When :at="a.askedAt" short /></span>
         <span v-if="a.goes" class="small">
-          It is promoted by itself<template v-if="a.opens">
+          It is promoted automatically<template v-if="a.opens">
             from <When :at="a.opens" /> on, unless something changes before</template
           ><template v-else> in a moment</template>.
           <template v-if="a.waits && a.waits !== a.calendar">It waits: {{ a.waits }}</template>

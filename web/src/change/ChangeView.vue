@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import InputText from "primevue/inputtext";
-import { computed, onMounted, onUnmounted, ref, useTemplateRef, watch } from "vue";
+import { computed, onMounted, onUnmounted, useTemplateRef, watch } from "vue";
 import { onBeforeRouteLeave } from "vue-router";
 import { Problem } from "../api/client";
 import { useChangeActs, useChange } from "./queries";
@@ -24,6 +24,7 @@ import Trouble from "../shared/Trouble.vue";
 import { inWords } from "../shared/wording";
 import Button from "primevue/button";
 import { useShortcuts } from "../shared/shortcuts";
+import { flagInAddress, textInAddress } from "../shared/address";
 
 const props = defineProps<{ id: number }>();
 const { data: change, isPending, error, refetch } = useChange(() => props.id);
@@ -82,8 +83,8 @@ const refusalOf = (key: string) =>
     (d) => d.location === `body.edits.${key}`,
   )?.message;
 
-const find = ref("");
-const only = ref(false);
+const find = textInAddress("q");
+const only = flagInAddress("changed");
 const groups = computed(() => {
   const out = new Map<string, NonNullable<typeof change.value>["catalogue"]["settings"]>();
   const word = find.value.toLowerCase();

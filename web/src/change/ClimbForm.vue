@@ -26,8 +26,8 @@ async function begin() {
 <template>
   <form class="stack" @submit.prevent="begin">
     <p>
-      Tries one <TermHint of="bundle">bundle</TermHint> after the other on staging, from cautious to bold. When one breaks something, the setting is
-      found and excluded or left out. You get one checked change that can be promoted.
+      Tries one <TermHint of="bundle">bundle</TermHint> after the other on staging, from cautious to bold. When one
+      breaks something, the setting is found and excluded or left out. You get one checked change that can be promoted.
     </p>
     <div class="row">
       <label for="climb-from">Between</label>

@@ -3,11 +3,21 @@
 import { computed } from "vue";
 import type { Cell } from "./queries";
 import { grid, inWords, matrixInWords, signOf } from "./cells";
+import { useGrid } from "../shared/grid";
 import CellSign from "./CellSign.vue";
 
 const props = defineProps<{ cells: Cell[] }>();
 const chosen = defineModel<Cell>();
 const g = computed(() => grid(props.cells));
+const widths = computed(() =>
+  g.value.people.map((p) => Math.max(...g.value.classes.map((c) => g.value.cellsOf(c, p).length))),
+);
+/** The number of a cell among all of its row. */
+const column = (p: number, n: number) => widths.value.slice(0, p).reduce((a, b) => a + b, n);
+const keys = useGrid(
+  () => g.value.classes.length,
+  () => column(g.value.people.length, 0),
+);
 const key = [
   { policy: "never", trouble: "", says: "never cached" },
   { policy: "all", trouble: "", says: "cached for all" },
@@ -23,7 +33,7 @@ const same = (c: Cell) =>
 <template>
   <div>
     <p class="sum">{{ matrixInWords(cells) }}</p>
-    <table class="tide matrix">
+    <table class="tide matrix" @keydown="keys.onKeydown">
       <thead>
         <tr>
           <th>Pages</th>
@@ -34,18 +44,20 @@ const same = (c: Cell) =>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="c in g.classes" :key="c">
+        <tr v-for="(c, row) in g.classes" :key="c">
           <th scope="row">{{ c }}</th>
-          <td v-for="p in g.people" :key="p">
+          <td v-for="(p, at) in g.people" :key="p">
             <button
-              v-for="cell in g.cellsOf(c, p)"
+              v-for="(cell, n) in g.cellsOf(c, p)"
               :key="cell.device"
               type="button"
+              :data-cell="`${row},${column(at, n)}`"
+              :tabindex="keys.tab(row, column(at, n))"
               :class="{ loud: signOf(cell).loud, chosen: same(cell), nobody: cell.nobody }"
               :aria-pressed="same(cell)"
               :aria-label="`${c}, ${p}, ${cell.device}: ${inWords(cell.policy)}. ${cell.text}`"
               :title="`${cell.device}: ${cell.text}`"
-              @click="chosen = cell"
+              @click="(keys.put(row, column(at, n)), (chosen = cell))"
             >
               <CellSign :cell="cell" />
             </button>

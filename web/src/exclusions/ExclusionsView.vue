@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import Button from "primevue/button";
-import { computed, ref, watch } from "vue";
+import { computed } from "vue";
 import { useRouter } from "vue-router";
 import { useCoverage, useExclusionActs, useLedger, useMatrix, type Cell } from "./queries";
 import { useSite } from "../site/queries";
@@ -18,6 +18,7 @@ import SiteHead from "../site/SiteHead.vue";
 import Trouble from "../shared/Trouble.vue";
 import UnexplainedList from "./UnexplainedList.vue";
 import TermHint from "../shared/TermHint.vue";
+import { numberInAddress, textInAddress } from "../shared/address";
 
 const props = defineProps<{ id: number }>();
 const { may } = useSession();
@@ -27,7 +28,7 @@ const acts = useExclusionActs(() => props.id);
 
 /** The environment whose settings are shown: production, unless another is chosen. */
 const environments = computed(() => site.data.value?.environments ?? []);
-const picked = ref(0);
+const picked = numberInAddress("environment");
 const environment = computed(
   () => picked.value || (environments.value.find((e) => e.role === "production") ?? environments.value.at(-1))?.id || 0,
 );
@@ -40,21 +41,17 @@ async function testIsolation() {
   const run = await acts.isolation.mutateAsync(environment.value);
   await router.push(`/runs/${run.id}`);
 }
-const cell = ref<Cell>();
-// Elsewhere something else may be wrong; the worst there is shown first.
-watch(environment, () => (cell.value = undefined));
+/** The chosen cell, by its class, persona and device: another environment has one of the same name. */
+const chosen = textInAddress("cell");
+const named = (c: Cell) => `${c.class},${c.persona},${c.device}`;
 const worst = ["leaks", "open", "wasted", ""];
-watch(
-  matrix,
-  (m) => {
-    if (!m) return;
-    const was = cell.value;
-    cell.value =
-      m.cells.find((c) => was && c.class === was.class && c.persona === was.persona && c.device === was.device) ??
-      [...m.cells].sort((a, b) => worst.indexOf(a.trouble) - worst.indexOf(b.trouble))[0];
-  },
-  { immediate: true },
-);
+/** The cell that was chosen, or the one in which most is wrong. */
+const cell = computed<Cell | undefined>({
+  get: () =>
+    matrix.value?.cells.find((c) => named(c) === chosen.value) ??
+    [...(matrix.value?.cells ?? [])].sort((a, b) => worst.indexOf(a.trouble) - worst.indexOf(b.trouble))[0],
+  set: (c) => (chosen.value = c ? named(c) : ""),
+});
 </script>
 
 <template>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 /** The ledger: what is excluded, why, for whom and until when; searched, edited in bulk, tried without. */
+import { refDebounced } from "@vueuse/core";
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
 import { computed, ref, watch } from "vue";
@@ -9,18 +10,21 @@ import { useSession } from "../api/session";
 import EntryHistory from "./EntryHistory.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
+import { numberInAddress, oneInAddress, textInAddress } from "../shared/address";
 
 const props = defineProps<{ site: number }>();
+const states = ["", "active", "proposed", "retired", "due"] as const satisfies readonly (LedgerFilter["state"] | "")[];
 const { may } = useSession();
 const router = useRouter();
 const acts = useExclusionActs(() => props.site);
 
-const q = ref("");
-const state = ref<LedgerFilter["state"] | "">("");
-const offset = ref(0);
+const q = textInAddress("q");
+const asked = refDebounced(q, 250);
+const state = oneInAddress("state", states, "");
+const offset = numberInAddress("from");
 const size = 50;
 const filter = computed<LedgerFilter>(() => ({
-  q: q.value || undefined,
+  q: asked.value || undefined,
   state: state.value || undefined,
   limit: size,
   offset: offset.value,

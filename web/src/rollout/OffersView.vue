@@ -12,6 +12,7 @@ import { lacking, numbered, taken, termsOf, type Chosen } from "./rollouts";
 import SiteHead from "../site/SiteHead.vue";
 import Trouble from "../shared/Trouble.vue";
 import { inWords } from "../shared/wording";
+import { textInAddress } from "../shared/address";
 
 const props = defineProps<{ id: number }>();
 const router = useRouter();
@@ -28,7 +29,7 @@ watch(
   },
   { immediate: true },
 );
-const label = ref("");
+const label = textInAddress("label");
 const labels = computed(() => [...new Set(all.value.flatMap((c) => c.offer.labels))].sort());
 const listed = computed(() => all.value.filter((c) => !label.value || c.offer.labels.includes(label.value)));
 const free = (c: Chosen) => !c.offer.why && !c.offer.in;

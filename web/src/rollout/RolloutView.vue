@@ -153,7 +153,7 @@ async function end() {
                   v-if="may('work') && !over && !['left out', 'discarded', 'settled', 'has it all'].includes(m.stage)"
                   size="small"
                   text
-                  label="Remove"
+                  label="Skip"
                   :aria-label="`Skip ${m.name}`"
                   @click="leave(m)"
                 />

@@ -8,6 +8,7 @@ import SelectButton from "primevue/selectbutton";
 import { computed, nextTick, onMounted, onUnmounted, ref, useTemplateRef, watch } from "vue";
 import type { Schemas } from "../api/client";
 import { useShortcuts } from "../shared/shortcuts";
+import { oneInAddress } from "../shared/address";
 
 const props = defineProps<{
   before?: Schemas["Picture"];
@@ -20,6 +21,8 @@ const props = defineProps<{
   quiet: Schemas["Region"][];
   /** The finding is not of how the page looks; so many others are. */
   others?: number;
+  /** From where to where parts moved while this run's page loaded. */
+  moved?: Schemas["Path"][];
 }>();
 type Way = "beside" | "over" | "difference";
 /** Where only one of the two has a picture, such as of a page that is new, there is nothing to lay over it. */
@@ -32,20 +35,26 @@ const ways = computed(() =>
     ] satisfies { value: Way; label: string }[]
   ).filter((w) => w.value === "beside" || (props.before && props.now)),
 );
-const way = ref<Way>("beside");
+const way = oneInAddress<Way>("pictures", ["beside", "over", "difference"], "beside");
 const swapped = ref(false);
 const edge = ref(50);
 const zoom = ref(0); // 0: fit the width
 const url = (p?: Schemas["Picture"]) => (p ? `/api/v1/blobs/${p.sha256}` : "");
 const against = ref<"mark" | "control">("mark"); // what this run's picture is laid over
 const thisRun = computed(() => (props.changed ? "with the change" : "this run"));
-const places = computed(() => props.regions.map((r) => ({ x: r.x, y: r.y, width: r.width, height: r.height })));
+const places = computed(() =>
+  props.regions.map((r) => ({ x: r.x, y: r.y, width: r.width, height: r.height, says: said[r.happened ?? ""] })),
+);
+/** What happened to a block of rows; so many places are told, more would cover each other. */
+const said: Record<string, string> = { came: "new", went: "gone", moved: "moved" };
+const tagged = 8;
 /** Where to look for the same in the mark: what came in above has moved it. */
 const wasAt = computed(() =>
   props.regions
     .filter((r) => r.happened !== "came")
     .map((r) => ({
       x: r.x,
+      says: r.happened === "went" ? "gone in this run" : undefined,
       y: r.was ?? 0,
       width: r.width,
       height: r.happened === "went" || r.happened === "moved" ? (r.rows ?? r.height) : r.height,
@@ -158,7 +167,16 @@ async function whole() {
             <img v-if="p.picture" :src="url(p.picture)" :alt="`The page, ${p.name}`" :style="{ width: size.width }" />
             <p v-else class="faded">no picture</p>
             <span v-for="(r, n) in quiet" :key="`q${n}`" class="quiet" :style="box(r)" />
-            <span v-for="(r, n) in p.places" :key="n" class="region" :style="box(r)" />
+            <span v-for="(r, n) in p.places" :key="n" class="region" :style="box(r)"
+              ><span v-if="r.says && n < tagged" class="happened">{{ r.says }}</span></span
+            >
+            <template v-if="p.picture && p.picture === now">
+              <template v-for="(m, n) in moved ?? []" :key="`m${n}`">
+                <span class="from" :style="box(m.from)" /><span class="moved" :style="box(m.to)"
+                  ><span class="happened">shifted</span></span
+                >
+              </template>
+            </template>
           </div>
         </figure>
       </div>
@@ -275,6 +293,28 @@ img {
   position: absolute;
   border: 2px solid #b01e5a;
   outline: 1px solid #fff;
+}
+.happened {
+  position: absolute;
+  left: -2px;
+  bottom: 100%;
+  padding: 0 4px;
+  font-size: 0.75rem;
+  line-height: 1.3;
+  background: #b01e5a;
+  color: #fff;
+}
+.from,
+.moved {
+  position: absolute;
+  border: 2px dotted #1d4a60;
+}
+.moved {
+  border-style: solid;
+  outline: 1px solid #fff;
+}
+.moved .happened {
+  background: #1d4a60;
 }
 .quiet {
   position: absolute;

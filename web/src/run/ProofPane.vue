@@ -34,6 +34,13 @@ const others = computed(() => {
   ).length;
 });
 
+/** The largest shifts while the page loaded, where it shifted at all. */
+const moved = computed(() =>
+  [...(proof.value?.now?.shifts ?? [])]
+    .sort((a, b) => b.score - a.score)
+    .slice(0, 3)
+    .flatMap((s) => s.paths ?? []),
+);
 const accepting = ref(false);
 const reach = ref<Reach>("place");
 function ask(how: Reach) {
@@ -136,6 +143,7 @@ useShortcuts((key) => {
           :regions="proof.regions"
           :quiet="proof.quiet"
           :others="others"
+          :moved="moved"
         />
         <p v-else-if="proof.now?.missing">{{ proof.now.missing }}</p>
         <RequestTable v-if="proof.now" :before="proof.before ?? undefined" :now="proof.now" />

@@ -17,6 +17,8 @@ import MeasurePane from "../measure/MeasurePane.vue";
 import ProbeTable from "./ProbeTable.vue";
 import ProofPane from "./ProofPane.vue";
 import SearchPane from "./SearchPane.vue";
+import ChangedStrip from "./ChangedStrip.vue";
+import RunMap from "./RunMap.vue";
 import RunNext from "./RunNext.vue";
 import RunningPane from "./RunningPane.vue";
 import SiteHead from "../site/SiteHead.vue";
@@ -38,7 +40,7 @@ const chosen = computed<number | undefined>({
     const asked = Number(route.query.finding);
     return inOrder.value.some((f) => f.id === asked) ? asked : inOrder.value[0]?.id;
   },
-  set: (id) => void router.replace({ query: { finding: id } }),
+  set: (id) => void router.replace({ query: { ...route.query, finding: id } }),
 });
 const finding = computed(() => inOrder.value.find((f) => f.id === chosen.value));
 
@@ -153,6 +155,10 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
         Not in the cache before they were checked: {{ (run.progress.uncached ?? []).join(", ") }}.
       </p>
       <ProbeTable v-if="over && run.kind === 'isolation test' && !inOrder.length" :run="run.id" />
+      <div v-if="!['measure', 'culprit search'].includes(run.kind)" class="glance">
+        <RunMap v-model="chosen" :run="run" />
+        <ChangedStrip v-model="chosen" :run="run" />
+      </div>
       <div v-if="inOrder.length" class="two">
         <FindingList v-model="chosen" :findings="run.findings" />
         <ProofPane v-if="finding" :key="finding.id" :finding="finding" :run="run" />
@@ -234,6 +240,15 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
 .two > :first-child {
   max-height: calc(100vh - 190px);
   overflow: auto;
+}
+.glance {
+  display: flex;
+  flex-wrap: wrap;
+  gap: var(--s3) var(--s5);
+  margin-top: var(--s3);
+}
+.glance > * {
+  min-width: 0;
 }
 .culprit {
   margin-bottom: var(--s3);

@@ -39,6 +39,14 @@ export function useProof(finding: MaybeRefOrGetter<number | undefined>) {
   });
 }
 
+/** What a run looked at so far. */
+export function useLooks(run: Id) {
+  return useQuery({
+    queryKey: ["run", run, "looks"],
+    queryFn: () => body(api.GET("/api/v1/runs/{id}/looks", { params: { path: { id: toValue(run) } } })),
+  });
+}
+
 export function useProbes(run: Id) {
   return useQuery({
     queryKey: ["probes", run],

@@ -15,7 +15,9 @@ const panel = useTemplateRef<InstanceType<typeof Popover>>("panel");
     :title="`What ${words[of].word} means`"
     aria-haspopup="dialog"
     @click="panel?.toggle($event)"
-  ><slot>{{ words[of].word }}</slot></button>
+  >
+    <slot>{{ words[of].word }}</slot>
+  </button>
   <Popover ref="panel" :aria-label="words[of].word">
     <p class="means">
       <b>{{ words[of].word }}</b>: {{ words[of].means }}

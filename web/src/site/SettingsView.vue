@@ -13,7 +13,7 @@ import Fingerprint from "../shared/Fingerprint.vue";
 import ParityPane from "./ParityPane.vue";
 import SiteHead from "./SiteHead.vue";
 import Trouble from "../shared/Trouble.vue";
-import TermHint from "../shared/TermHint.vue";
+import { flagInAddress, textInAddress } from "../shared/address";
 
 const props = defineProps<{ id: number }>();
 const router = useRouter();
@@ -21,9 +21,9 @@ const { may } = useSession();
 const { data, isPending, error, refetch } = useSettings(() => props.id);
 const acts = useBundleActs();
 
-const find = ref("");
-const differing = ref(false);
-const marks = ref(false);
+const find = textInAddress("q");
+const differing = flagInAddress("differing");
+const marks = flagInAddress("marks");
 const columns = computed(
   () => data.value?.columns.map((c, i) => ({ ...c, i })).filter((c) => marks.value || c.kind === "environment") ?? [],
 );

@@ -127,9 +127,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
           :loading="acts.mark.isPending.value"
           @click="markAll"
         />
-        <span class="small"
-          >Nothing can be tried or promoted without a <TermHint of="mark">mark</TermHint>.</span
-        >
+        <span class="small">Nothing can be tried or promoted without a <TermHint of="mark">mark</TermHint>.</span>
       </p>
       <p v-if="markedRuns.length" role="status" class="small">
         Marks are being taken:
@@ -157,7 +155,9 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
               >Export its settings in its own administration, and upload the file.</template
             >
           </p>
-          <p v-if="!e.marks.length" class="none">No <TermHint of="mark">mark</TermHint> yet: there is nothing to roll back to.</p>
+          <p v-if="!e.marks.length" class="none">
+            No <TermHint of="mark">mark</TermHint> yet: there is nothing to roll back to.
+          </p>
           <ul v-else class="plain-list">
             <li v-for="m in e.marks.slice(0, 3)" :key="m.id" class="mark">
               <RouterLink :to="`/runs/${m.run}`">Mark {{ m.id }}</RouterLink>

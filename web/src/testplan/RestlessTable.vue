@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What marks learned to change by themselves, and what a person said do not mask it all the same. */
+/** What marks learned to change by themselves, and what a person said must be compared all the same. */
 import Button from "primevue/button";
 import { computed } from "vue";
 import type { Schemas } from "../api/client";
@@ -47,7 +47,7 @@ const where = (pages: string[] | null) =>
         </td>
         <td class="small" :title="(r.pages ?? []).join(', ')">{{ where(r.pages) }}</td>
         <td class="small">{{ r.environment }}</td>
-        <td class="small">{{ isSteady(r) ? "do not mask it" : "may differ" }}</td>
+        <td class="small">{{ isSteady(r) ? "compared" : "masked" }}</td>
         <td>
           <Button
             v-if="mayEdit"

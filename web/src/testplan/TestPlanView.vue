@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import Button from "primevue/button";
+import InputText from "primevue/inputtext";
 import { computed, ref } from "vue";
 import { useSite } from "../site/queries";
 import { useSession } from "../api/session";
@@ -16,6 +17,7 @@ import Trouble from "../shared/Trouble.vue";
 import { publishingFor, pageDraftOf, pagesFor, withPage, type Looks, type PageDraft } from "./looks";
 import { classes } from "../shared/classes";
 import TermHint from "../shared/TermHint.vue";
+import { textInAddress } from "../shared/address";
 
 const props = defineProps<{ id: number }>();
 const { may } = useSession();
@@ -37,7 +39,7 @@ const changed = ref(false);
 async function change(to: Partial<TestPlan>, by = acts, looks = true) {
   const { pages, personas, journeys, publishing, version } = plan.value!;
   await by.change.mutateAsync({ pages, personas, journeys, publishing, version, ...to });
-  if (looks) changed.value = true; // what do not mask it is compared with the marks there are
+  if (looks) changed.value = true; // what must not differ is compared with the marks there are
 }
 const keepLooks = (to: Looks) =>
   change({ ...to, pages: pagesFor(plan.value!.pages, plan.value!.personas, to.personas) }, looksActs);
@@ -52,11 +54,17 @@ async function keepPage() {
   });
   page.value = undefined;
 }
-const cls = ref("");
+const cls = textInAddress("class");
+const find = textInAddress("q");
 const counts = computed(() =>
   classes.map((c) => [c, plan.value?.pages.filter((p) => p.class === c).length ?? 0] as const).filter(([, n]) => n),
 );
-const shown = computed(() => plan.value?.pages.filter((p) => !cls.value || p.class === cls.value) ?? []);
+const shown = computed(
+  () =>
+    plan.value?.pages.filter(
+      (p) => (!cls.value || p.class === cls.value) && p.path.toLowerCase().includes(find.value.trim().toLowerCase()),
+    ) ?? [],
+);
 const missing = computed(() => classes.filter((c) => c !== "other" && !plan.value?.pages.some((p) => p.class === c)));
 </script>
 
@@ -79,6 +87,13 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
       <section class="part">
         <div class="spread">
           <h2>Pages</h2>
+          <InputText
+            v-if="plan.pages.length > 10 || find"
+            v-model="find"
+            size="small"
+            placeholder="Part of the path"
+            aria-label="Search pages"
+          />
           <span class="row filters" role="group" aria-label="Class">
             <Button size="small" :text="!!cls" :label="`all (${plan.pages.length})`" @click="cls = ''" />
             <Button
@@ -141,7 +156,9 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
         <Trouble :error="acts.change.error.value" />
       </section>
       <section class="part">
-        <h2><TermHint of="persona">Personas</TermHint>, journeys and <TermHint of="publishing">publishing tests</TermHint></h2>
+        <h2>
+          <TermHint of="persona">Personas</TermHint>, journeys and <TermHint of="publishing">publishing tests</TermHint>
+        </h2>
         <LooksTable
           :looks="plan"
           :pages="plan.pages.map((p) => p.path)"
