@@ -87,7 +87,14 @@ useEventListener("keydown", (e: KeyboardEvent) => {
       >
       <Button text size="small" label="Sign out" @click="signOut.mutate()" />
     </template>
-    <Button text size="small" label="Shortcuts" title="Keyboard shortcuts (press ?)" @click="keys = true" />
+    <Button
+      text
+      size="small"
+      class="keys"
+      label="Shortcuts"
+      title="Keyboard shortcuts (press ?)"
+      @click="keys = true"
+    />
     <Button text size="small" :label="night ? 'Light' : 'Dark'" @click="switchNight" />
   </header>
   <main id="main" ref="main" tabindex="-1">
@@ -112,8 +119,9 @@ useEventListener("keydown", (e: KeyboardEvent) => {
 }
 .strip {
   display: flex;
+  flex-wrap: wrap;
   align-items: center;
-  gap: var(--s3);
+  gap: 2px var(--s3);
   padding: 5px var(--s4);
   border-bottom: 3px double var(--rule-strong);
   background: var(--sheet);
@@ -147,6 +155,23 @@ main {
   max-width: 1440px;
   margin: 0 auto;
   padding: var(--s4);
+}
+@media (max-width: 700px) {
+  .keys {
+    display: none;
+  }
+  .strip {
+    padding: 4px var(--s3);
+  }
+  .strip :deep(.p-button) {
+    padding: 2px 4px;
+  }
+  .grow {
+    flex-basis: 100%;
+  }
+  main {
+    padding: var(--s3);
+  }
 }
 main:focus {
   outline: none;

@@ -11,6 +11,7 @@ import App from "./App.vue";
 import { Problem } from "./api/client";
 import { sessionQuery } from "./api/session";
 import { Chart } from "./design/preset";
+import { vListed } from "./shared/listed";
 import { router } from "./router";
 
 // A session that is over, wherever that shows first.
@@ -40,6 +41,7 @@ router.beforeEach(async (to) => {
 });
 
 createApp(App)
+  .directive("listed", vListed)
   .use(router)
   .use(VueQueryPlugin, { queryClient: client })
   .use(PrimeVue, { theme: { preset: Chart, options: { darkModeSelector: ".night" } } })

@@ -141,7 +141,7 @@ async function giveUp() {
             @click="acts.pages.mutate({ id: onboarding.id, paths: picked, watch: false })"
           />
         </p>
-        <table class="tide">
+        <table v-listed class="tide">
           <thead>
             <tr>
               <th><span class="visually-hidden">Tick</span></th>
@@ -243,5 +243,10 @@ async function giveUp() {
   flex-wrap: wrap;
   gap: 2px;
   margin: var(--s2) 0;
+}
+@media (max-width: 900px) {
+  .tests li {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 </style>

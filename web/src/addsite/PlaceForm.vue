@@ -129,4 +129,9 @@ legend {
   flex-direction: column;
   max-width: 24rem;
 }
+@media (max-width: 900px) {
+  .places {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -121,7 +121,7 @@ async function remove(e: CalendarEntry) {
             @away="editing = undefined"
           />
           <p v-if="!entries.length && !editing" class="faded">
-            None: promotions may go out at any time.
+            None: promotions may start at any time.
             <template v-if="!may('decide')">Approvers add them.</template>
           </p>
           <ul class="plain-list">
@@ -219,5 +219,10 @@ async function remove(e: CalendarEntry) {
   height: auto;
   color: var(--deep);
   vertical-align: 0;
+}
+@media (max-width: 900px) {
+  .two {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 </style>

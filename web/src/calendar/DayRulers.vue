@@ -21,61 +21,63 @@ const titled = (days: Day[], i: number, entry: number) =>
 </script>
 
 <template>
-  <svg
-    :viewBox="`0 0 ${width} ${y(days.length - 1, days) + row + 4}`"
-    class="days"
-    role="img"
-    aria-label="Freezes and windows, day by day; the table beside says the same"
-  >
-    <defs>
-      <pattern id="frozen" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
-        <rect width="6" height="6" class="frozen-ground" />
-        <line x1="0" x2="0" y1="0" y2="6" class="frozen-line" />
-      </pattern>
-    </defs>
-    <text v-for="h in hours" :key="h" :x="x(h / 24)" y="13" class="hour" :class="{ end: h === 24 }">{{ h }}:00</text>
-    <g v-for="(d, i) in days" :key="d.start.getTime()" :transform="`translate(0 ${y(i, days)})`">
-      <text x="0" y="12" class="day" :class="{ today: d.now !== undefined }">{{ weekday(d.start) }}</text>
-      <line :x1="left" :x2="width - 4" y1="13.5" y2="13.5" class="base" />
-      <line
-        v-for="n in 25"
-        :key="n"
-        :x1="x((n - 1) / 24)"
-        :x2="x((n - 1) / 24)"
-        :y1="n % 6 === 1 ? 8 : 11"
-        y2="13.5"
-        class="tick"
-      />
-      <g v-for="s in d.stretches" :key="`${s.entry}-${s.from}`">
-        <title>{{ s.title }} ({{ s.kind }})</title>
-        <rect
-          :x="x(s.from)"
-          :width="x(s.to) - x(s.from)"
-          :y="s.kind === 'freeze' ? 0.5 : 2.5"
-          :height="s.kind === 'freeze' ? 13 : 11"
-          :class="s.kind"
+  <div class="across" tabindex="0" role="group" aria-label="Freezes and windows, day by day">
+    <svg
+      :viewBox="`0 0 ${width} ${y(days.length - 1, days) + row + 4}`"
+      class="days"
+      role="img"
+      aria-label="Freezes and windows, day by day; the table beside says the same"
+    >
+      <defs>
+        <pattern id="frozen" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+          <rect width="6" height="6" class="frozen-ground" />
+          <line x1="0" x2="0" y1="0" y2="6" class="frozen-line" />
+        </pattern>
+      </defs>
+      <text v-for="h in hours" :key="h" :x="x(h / 24)" y="13" class="hour" :class="{ end: h === 24 }">{{ h }}:00</text>
+      <g v-for="(d, i) in days" :key="d.start.getTime()" :transform="`translate(0 ${y(i, days)})`">
+        <text x="0" y="12" class="day" :class="{ today: d.now !== undefined }">{{ weekday(d.start) }}</text>
+        <line :x1="left" :x2="width - 4" y1="13.5" y2="13.5" class="base" />
+        <line
+          v-for="n in 25"
+          :key="n"
+          :x1="x((n - 1) / 24)"
+          :x2="x((n - 1) / 24)"
+          :y1="n % 6 === 1 ? 8 : 11"
+          y2="13.5"
+          class="tick"
         />
-        <text
-          v-if="titled(days, i, s.entry) && x(s.to) - x(s.from) > s.title.length * 5.6"
-          :x="x(s.from) + 5"
-          y="11"
-          class="title"
+        <g v-for="s in d.stretches" :key="`${s.entry}-${s.from}`">
+          <title>{{ s.title }} ({{ s.kind }})</title>
+          <rect
+            :x="x(s.from)"
+            :width="x(s.to) - x(s.from)"
+            :y="s.kind === 'freeze' ? 0.5 : 2.5"
+            :height="s.kind === 'freeze' ? 13 : 11"
+            :class="s.kind"
+          />
+          <text
+            v-if="titled(days, i, s.entry) && x(s.to) - x(s.from) > s.title.length * 5.6"
+            :x="x(s.from) + 5"
+            y="11"
+            class="title"
+          >
+            {{ s.title }}
+          </text>
+        </g>
+        <path
+          v-for="g in d.going"
+          :key="g.change"
+          :transform="`translate(${x(g.at)} 7)`"
+          d="M0-6 6 0 0 6-6 0Z"
+          class="gone"
         >
-          {{ s.title }}
-        </text>
+          <title>{{ g.site }}: {{ g.title }} was promoted</title>
+        </path>
+        <line v-if="d.now !== undefined" :x1="x(d.now)" :x2="x(d.now)" y1="-1" y2="16" class="now" />
       </g>
-      <path
-        v-for="g in d.going"
-        :key="g.change"
-        :transform="`translate(${x(g.at)} 7)`"
-        d="M0-6 6 0 0 6-6 0Z"
-        class="gone"
-      >
-        <title>{{ g.site }}: {{ g.title }} was promoted</title>
-      </path>
-      <line v-if="d.now !== undefined" :x1="x(d.now)" :x2="x(d.now)" y1="-1" y2="16" class="now" />
-    </g>
-  </svg>
+    </svg>
+  </div>
 </template>
 
 <style scoped>

@@ -134,4 +134,9 @@ fieldset {
   border-left: 4px solid var(--unsure);
   padding: var(--s1) var(--s3);
 }
+@media (max-width: 900px) {
+  .pair {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -205,4 +205,9 @@ async function add() {
   gap: 0;
   flex-wrap: nowrap;
 }
+@media (max-width: 900px) {
+  .pair {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -29,9 +29,20 @@ async function take(name: string) {
 
 <template>
   <section>
-    <h2><TermHint of="bundle">Bundles</TermHint></h2>
+    <div class="row bundles" role="group" aria-label="Bundles">
+      <span class="small"><TermHint of="bundle">Bundles</TermHint>, from cautious to bold:</span>
+      <Button
+        v-for="b in bundles"
+        :key="b.name"
+        outlined
+        size="small"
+        :label="b.name"
+        :title="b.summary"
+        @click="chosen = b.name"
+      />
+    </div>
     <p v-if="change.bundle" class="small">
-      It amounts to <b>{{ change.bundle }}</b>.
+      It equals bundle <b>{{ change.bundle }}</b>.
       <Button
         v-if="change.stepDown"
         text
@@ -41,12 +52,6 @@ async function take(name: string) {
         @click="take(change.stepDown)"
       />
     </p>
-    <ul class="plain-list bundles">
-      <li v-for="b in bundles" :key="b.name">
-        <Button text size="small" :label="b.name" @click="chosen = b.name" />
-        <span class="small faded">{{ b.summary }}</span>
-      </li>
-    </ul>
     <Trouble v-if="!open" :error="apply.error.value" />
     <Dialog v-model:visible="open" modal :header="chosen" :style="{ width: '46rem' }" :draggable="false">
       <AskState
@@ -56,6 +61,7 @@ async function take(name: string) {
         @again="preview.refetch()"
       >
         <div v-if="preview.data.value" class="stack">
+          <p>{{ bundles?.find((b) => b.name === chosen)?.summary }}</p>
           <DifferenceTable :differences="preview.data.value.differences" before="The change now" after="With it" />
           <template v-if="preview.data.value.unmet.length">
             <h3>What this site does not have</h3>
@@ -77,15 +83,8 @@ async function take(name: string) {
 </template>
 
 <style scoped>
-.bundles li {
-  border-bottom: 1px solid var(--rule);
-  padding: 2px 0 6px;
-  display: flex;
-  flex-direction: column;
-  align-items: flex-start;
-}
-.bundles :deep(button) {
-  justify-content: flex-start;
-  padding-left: 0;
+.bundles {
+  gap: 4px var(--s2);
+  margin-bottom: var(--s2);
 }
 </style>

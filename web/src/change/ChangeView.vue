@@ -295,4 +295,9 @@ aside {
   border-left: 1px solid var(--rule);
   padding-left: var(--s4);
 }
+@media (max-width: 900px) {
+  .three {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -29,7 +29,7 @@ const kinds: Record<string, string> = { try: "tried", search: "searched", skip: 
       {{ doing(climb) }}
       <RouterLink v-if="climb.run" :to="`/runs/${climb.run}`">See run {{ climb.run }}</RouterLink>
     </p>
-    <table v-if="(climb.steps ?? []).length" class="tide">
+    <table v-listed v-if="(climb.steps ?? []).length" class="tide">
       <thead>
         <tr>
           <th>Bundle</th>

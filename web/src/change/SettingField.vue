@@ -145,4 +145,9 @@ textarea {
 .input :deep(input.p-inputnumber-input) {
   width: 8rem;
 }
+@media (max-width: 900px) {
+  .field {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -66,7 +66,7 @@ async function decide() {
         >
       </dd>
     </dl>
-    <table class="tide">
+    <table v-listed class="tide">
       <thead>
         <tr>
           <th>Page</th>

@@ -33,38 +33,40 @@ const same = (c: Cell) =>
 <template>
   <div>
     <p class="sum">{{ matrixInWords(cells) }}</p>
-    <table class="tide matrix" @keydown="keys.onKeydown">
-      <thead>
-        <tr>
-          <th>Pages</th>
-          <th v-for="p in g.people" :key="p" :class="{ nobody: g.nobody.has(p) }">
-            {{ g.nobody.has(p) ? p.replaceAll("-", " ") : p
-            }}<span v-if="g.nobody.has(p)" class="small"><br />no persona</span>
-          </th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="(c, row) in g.classes" :key="c">
-          <th scope="row">{{ c }}</th>
-          <td v-for="(p, at) in g.people" :key="p">
-            <button
-              v-for="(cell, n) in g.cellsOf(c, p)"
-              :key="cell.device"
-              type="button"
-              :data-cell="`${row},${column(at, n)}`"
-              :tabindex="keys.tab(row, column(at, n))"
-              :class="{ loud: signOf(cell).loud, chosen: same(cell), nobody: cell.nobody }"
-              :aria-pressed="same(cell)"
-              :aria-label="`${c}, ${p}, ${cell.device}: ${inWords(cell.policy)}. ${cell.text}`"
-              :title="`${cell.device}: ${cell.text}`"
-              @click="(keys.put(row, column(at, n)), (chosen = cell))"
-            >
-              <CellSign :cell="cell" />
-            </button>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <div class="scroll">
+      <table class="tide matrix" @keydown="keys.onKeydown">
+        <thead>
+          <tr>
+            <th>Pages</th>
+            <th v-for="p in g.people" :key="p" :class="{ nobody: g.nobody.has(p) }">
+              {{ g.nobody.has(p) ? p.replaceAll("-", " ") : p
+              }}<span v-if="g.nobody.has(p)" class="small"><br />no persona</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="(c, row) in g.classes" :key="c">
+            <th scope="row">{{ c }}</th>
+            <td v-for="(p, at) in g.people" :key="p">
+              <button
+                v-for="(cell, n) in g.cellsOf(c, p)"
+                :key="cell.device"
+                type="button"
+                :data-cell="`${row},${column(at, n)}`"
+                :tabindex="keys.tab(row, column(at, n))"
+                :class="{ loud: signOf(cell).loud, chosen: same(cell), nobody: cell.nobody }"
+                :aria-pressed="same(cell)"
+                :aria-label="`${c}, ${p}, ${cell.device}: ${inWords(cell.policy)}. ${cell.text}`"
+                :title="`${cell.device}: ${cell.text}`"
+                @click="(keys.put(row, column(at, n)), (chosen = cell))"
+              >
+                <CellSign :cell="cell" />
+              </button>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
     <p class="small faded key">
       <span v-for="k in key" :key="k.says"><CellSign :cell="{ ...k, text: '' }" /> {{ k.says }}</span>
       <span>left desktop, right phone</span>
@@ -83,6 +85,14 @@ const same = (c: Cell) =>
   font-family: var(--text);
   color: var(--ink);
   border-bottom: 1px solid var(--rule);
+}
+.scroll {
+  overflow-x: auto;
+}
+.matrix th[scope="row"] {
+  position: sticky;
+  left: 0;
+  background: var(--paper);
 }
 .matrix td {
   padding: 2px 6px 2px 0;

@@ -147,4 +147,9 @@ const cell = computed<Cell | undefined>({
   border-top: 1px solid var(--rule-strong);
   padding-top: var(--s3);
 }
+@media (max-width: 900px) {
+  .top {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -20,7 +20,7 @@ const rows = computed(() =>
 <template>
   <section v-if="rows.length" class="part stack">
     <h2>Published content shows in time</h2>
-    <table class="tide">
+    <table v-listed class="tide">
       <thead>
         <tr>
           <th>Published</th>

@@ -93,4 +93,9 @@ li {
 .mend {
   overflow-wrap: anywhere;
 }
+@media (max-width: 900px) {
+  li {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -69,4 +69,9 @@ li code {
 form :deep(input) {
   flex: 1;
 }
+@media (max-width: 900px) {
+  li {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

@@ -62,48 +62,50 @@ const last = computed(() => props.view.days.at(-1));
 
 <template>
   <figure class="chart">
-    <svg
-      :viewBox="`0 0 ${W} ${H + 92}`"
-      role="img"
-      :aria-label="`${view.title}, 75th percentile of each day from ${view.from} to ${view.to}; last ${last ? valueOf(view.unit, last.p75) : 'nothing'}. The table below says the same.`"
-    >
-      <g class="scale">
-        <template v-for="t in ticks" :key="t">
-          <line :x1="L" :x2="W" :y1="y(t)" :y2="y(t)" />
-          <text :x="L - 8" :y="y(t) + 4" text-anchor="end">{{ valueOf(view.unit, t) }}</text>
-        </template>
-        <template v-for="m in months" :key="m">
-          <line :x1="x(m)" :x2="x(m)" :y1="H" :y2="H + 6" />
-          <text :x="x(m) + 3" :y="H + 17">{{ monthName(m) }}</text>
-        </template>
-      </g>
-      <path v-for="(s, i) in stretches(view.days)" :key="'band' + i" class="band" :d="band(s)" />
-      <path v-for="(s, i) in stretches(view.file)" :key="'file' + i" class="file" :d="line(s)" />
-      <path v-for="(s, i) in stretches(view.days)" :key="'line' + i" class="line" :d="line(s)" />
-      <g v-for="t in thresholds" :key="t.word" class="threshold">
-        <line :x1="L" :x2="W" :y1="y(t.v)" :y2="y(t.v)" />
-        <text :x="L + 6" :y="y(t.v) - 5">{{ t.word }} {{ valueOf(view.unit, t.v) }}</text>
-      </g>
-      <g v-for="e in events" :key="e.n" class="event" :class="e.e.kind.replace(' ', '-')">
-        <line :x1="e.x" :x2="e.x" y1="6" :y2="H" />
-        <path :d="`M${e.x} 6 l16 6 l-16 6 z`" />
-        <text :x="e.x - 4" y="17" text-anchor="end">{{ e.n }}</text>
-        <title>{{ e.e.title || e.e.kind }}</title>
-      </g>
-      <g class="share">
-        <rect
-          v-for="b in bars"
-          :key="b.day + b.is"
-          :class="b.is"
-          :x="b.x"
-          :y="b.y"
-          :width="step * 0.92"
-          :height="b.tall"
-        />
-        <text :x="L - 8" :y="H + 44" text-anchor="end">good</text>
-        <text :x="L - 8" :y="H + 84" text-anchor="end">poor</text>
-      </g>
-    </svg>
+    <div class="across" tabindex="0" role="group" aria-label="The chart; it scrolls sideways">
+      <svg
+        :viewBox="`0 0 ${W} ${H + 92}`"
+        role="img"
+        :aria-label="`${view.title}, 75th percentile of each day from ${view.from} to ${view.to}; last ${last ? valueOf(view.unit, last.p75) : 'nothing'}. The table below says the same.`"
+      >
+        <g class="scale">
+          <template v-for="t in ticks" :key="t">
+            <line :x1="L" :x2="W" :y1="y(t)" :y2="y(t)" />
+            <text :x="L - 8" :y="y(t) + 4" text-anchor="end">{{ valueOf(view.unit, t) }}</text>
+          </template>
+          <template v-for="m in months" :key="m">
+            <line :x1="x(m)" :x2="x(m)" :y1="H" :y2="H + 6" />
+            <text :x="x(m) + 3" :y="H + 17">{{ monthName(m) }}</text>
+          </template>
+        </g>
+        <path v-for="(s, i) in stretches(view.days)" :key="'band' + i" class="band" :d="band(s)" />
+        <path v-for="(s, i) in stretches(view.file)" :key="'file' + i" class="file" :d="line(s)" />
+        <path v-for="(s, i) in stretches(view.days)" :key="'line' + i" class="line" :d="line(s)" />
+        <g v-for="t in thresholds" :key="t.word" class="threshold">
+          <line :x1="L" :x2="W" :y1="y(t.v)" :y2="y(t.v)" />
+          <text :x="L + 6" :y="y(t.v) - 5">{{ t.word }} {{ valueOf(view.unit, t.v) }}</text>
+        </g>
+        <g v-for="e in events" :key="e.n" class="event" :class="e.e.kind.replace(' ', '-')">
+          <line :x1="e.x" :x2="e.x" y1="6" :y2="H" />
+          <path :d="`M${e.x} 6 l16 6 l-16 6 z`" />
+          <text :x="e.x - 4" y="17" text-anchor="end">{{ e.n }}</text>
+          <title>{{ e.e.title || e.e.kind }}</title>
+        </g>
+        <g class="share">
+          <rect
+            v-for="b in bars"
+            :key="b.day + b.is"
+            :class="b.is"
+            :x="b.x"
+            :y="b.y"
+            :width="step * 0.92"
+            :height="b.tall"
+          />
+          <text :x="L - 8" :y="H + 44" text-anchor="end">good</text>
+          <text :x="L - 8" :y="H + 84" text-anchor="end">poor</text>
+        </g>
+      </svg>
+    </div>
     <figcaption class="small faded">
       The line is the 75th percentile of each day, its band where that of all such visitors lies (95 %). Below, the
       parts of page views that were good, in need of improvement and poor: the deeper the colour, the worse.<template

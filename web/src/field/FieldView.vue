@@ -33,7 +33,7 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
 <template>
   <AskState :pending="isPending" :error="error" what="Field data" @again="refetch()">
     <template v-if="v">
-      <SiteHead :site="id" :name="site?.name ?? ''" here="Visitors" />
+      <SiteHead :site="id" :name="site?.name ?? ''" here="Field data" />
       <div class="row choice">
         <label for="field-metric" class="small">Metric</label>
         <select id="field-metric" v-model="ask.metric">
@@ -74,7 +74,7 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
           </p>
           <details>
             <summary>The same as a table</summary>
-            <table class="tide">
+            <table v-listed class="tide">
               <thead>
                 <tr>
                   <th>Day</th>
@@ -101,7 +101,7 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
         <section class="sheet stack">
           <h2>Promotions</h2>
           <p v-if="!events.length" class="small">None in these days.</p>
-          <table v-else class="tide">
+          <table v-listed v-else class="tide">
             <thead>
               <tr>
                 <th></th>
@@ -144,7 +144,7 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
         </section>
         <section v-if="v.classes.length" class="sheet stack">
           <h2>Page by page, the slowest first</h2>
-          <table class="tide">
+          <table v-listed class="tide">
             <thead>
               <tr>
                 <th>Pages</th>

@@ -38,7 +38,7 @@ const title = (b: Budget) => budgetMetrics.find((m) => m.value === b.metric)?.la
   <p v-if="!budgets.length" class="faded">
     No budgets. With one, checks on staging measure its pages after each change, and say when it is exceeded.
   </p>
-  <table v-else class="tide">
+  <table v-listed v-else class="tide">
     <thead>
       <tr>
         <th>Metric</th>

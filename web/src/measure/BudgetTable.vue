@@ -10,7 +10,7 @@ const states: Record<string, string> = { held: "clear", exceeded: "broken", "not
 <template>
   <section v-if="budgets.length" class="sheet stack">
     <h2>Budgets</h2>
-    <table class="tide">
+    <table v-listed class="tide">
       <thead>
         <tr>
           <th>Budget</th>

@@ -16,7 +16,7 @@ const states: Record<string, string> = { better: "clear", worse: "broken", "too 
       <h2>On a {{ of }}</h2>
       <span class="small faded">{{ profile }}</span>
     </div>
-    <table class="tide">
+    <table v-listed class="tide">
       <thead>
         <tr>
           <th>Metric</th>

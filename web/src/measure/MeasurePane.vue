@@ -91,7 +91,7 @@ const formats = [
     />
     <div v-if="!all.length && m.levels?.length" class="sheet">
       <h2>How fast it is</h2>
-      <table class="tide">
+      <table v-listed class="tide">
         <thead>
           <tr>
             <th>Page</th>
@@ -116,7 +116,7 @@ const formats = [
     <BudgetTable :budgets="m.budgets ?? []" />
     <details v-if="byPage.length">
       <summary>Page by page</summary>
-      <table class="tide">
+      <table v-listed class="tide">
         <thead>
           <tr>
             <th>Page</th>

@@ -96,7 +96,7 @@ const read = (chosen: number) =>
             <MarkedPicture v-if="m.before" name="before" :side="m.before" />
             <MarkedPicture v-if="m.after" name="after" :side="m.after" />
           </div>
-          <table class="tide">
+          <table v-listed class="tide">
             <thead>
               <tr>
                 <th>Of the load in the middle</th>
@@ -199,5 +199,10 @@ const read = (chosen: number) =>
 }
 .problem {
   color: var(--broken);
+}
+@media (max-width: 900px) {
+  .two {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 </style>

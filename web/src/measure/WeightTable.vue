@@ -15,7 +15,7 @@ const rows = computed(() =>
 </script>
 
 <template>
-  <table class="tide">
+  <table v-listed class="tide">
     <thead>
       <tr>
         <th>{{ what }}</th>

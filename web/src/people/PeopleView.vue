@@ -47,7 +47,7 @@ function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
   <AskState :pending="isPending" :error="error" what="The people" @again="refetch()">
     <div class="two">
       <section class="stack">
-        <table class="tide">
+        <table v-listed class="tide">
           <thead>
             <tr>
               <th>Name</th>
@@ -215,5 +215,10 @@ fieldset {
 .out {
   color: var(--broken);
   font-weight: 600;
+}
+@media (max-width: 900px) {
+  .two {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 </style>

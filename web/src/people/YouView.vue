@@ -57,7 +57,7 @@ function setPassword() {
       </p>
       <AskState :pending="isPending" :error="error" what="Your tokens" @again="refetch()">
         <p v-if="!data?.length" class="faded">You have none.</p>
-        <table v-else class="tide">
+        <table v-listed v-else class="tide">
           <thead>
             <tr>
               <th>Name</th>
@@ -208,5 +208,10 @@ function setPassword() {
 }
 .field :deep(.days) {
   width: 6rem;
+}
+@media (max-width: 900px) {
+  .two {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 </style>

@@ -85,7 +85,7 @@ async function begin() {
         <p v-if="!fitting.length" class="faded">
           No other site can take it{{ label ? " with this label" : "" }}. The reasons are below.
         </p>
-        <table v-else class="tide">
+        <table v-listed v-else class="tide">
           <thead>
             <tr>
               <th>Site</th>
@@ -210,5 +210,10 @@ async function begin() {
 }
 td {
   vertical-align: top;
+}
+@media (max-width: 900px) {
+  .how {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 </style>

@@ -89,7 +89,7 @@ async function end() {
       </p>
       <Trouble :error="trouble" />
       <div class="scroll">
-        <table class="tide">
+        <table v-listed class="tide">
           <thead>
             <tr>
               <th>Wave</th>

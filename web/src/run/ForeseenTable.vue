@@ -15,7 +15,7 @@ const outcomes: Record<string, string> = { right: "came", wrong: "did not happen
 <template>
   <section v-if="record && ((record.held ?? []).length || (record.missed ?? []).length)">
     <h2>What was predicted</h2>
-    <table class="tide">
+    <table v-listed class="tide">
       <thead>
         <tr>
           <th>Predicted from the mark</th>

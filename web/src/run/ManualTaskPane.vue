@@ -39,7 +39,7 @@ const details = () =>
           : "No exported file proves it."
       }}
     </p>
-    <table class="tide">
+    <table v-listed class="tide">
       <thead>
         <tr>
           <th>Done</th>

@@ -23,7 +23,7 @@ const byPage = computed(() => {
 </script>
 
 <template>
-  <table class="tide">
+  <table v-listed class="tide">
     <thead>
       <tr>
         <th>Who asked</th>

@@ -24,7 +24,7 @@ const count = (list: unknown[] | undefined, one: string) =>
       {{ e.message }} <span class="faded">{{ e.source }}:{{ e.line }}</span>
     </p>
     <p v-for="(c, i) in now.console ?? []" :key="`c${i}`" class="mono faded">{{ c }}</p>
-    <table class="tide small">
+    <table v-listed class="tide small">
       <thead>
         <tr>
           <th>Request</th>

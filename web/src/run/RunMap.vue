@@ -82,7 +82,7 @@ function choose(r: number, c: number) {
   margin-left: var(--s3);
 }
 .scroll {
-  max-height: 15rem;
+  max-height: 10rem;
   overflow: auto;
   width: fit-content;
   max-width: 100%;
@@ -107,6 +107,7 @@ thead tr:first-child th {
 }
 th[scope="row"] {
   text-align: left;
+  min-width: 9rem;
   max-width: 20rem;
   overflow-wrap: anywhere;
   padding-left: 0;

@@ -8,15 +8,5 @@ const { data: change } = useChange(() => props.change);
 </script>
 
 <template>
-  <div v-if="change" class="row next" aria-label="Next" role="group">
-    <ChangeActs :change="change" brief />
-    <RouterLink :to="`/changes/${change.id}`" class="small">Go to the change</RouterLink>
-  </div>
+  <ChangeActs v-if="change" :change="change" brief role="group" aria-label="Next" />
 </template>
-
-<style scoped>
-.next {
-  margin-bottom: var(--s3);
-  align-items: flex-start;
-}
-</style>

@@ -105,26 +105,25 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
           }}<template v-if="run.attempt > 1 && !run.manualTask"> · taken up again after an interruption</template>
         </p>
       </div>
-      <div v-if="over && (run.noSearch === '' || run.searches.length)" class="row culprit">
+      <div v-if="over && (run.change || run.noSearch === '' || run.searches.length)" class="row acts">
+        <RunNext v-if="run.change && may('work') && run.kind !== 'measure'" :change="run.change" />
         <Button
           v-if="run.noSearch === '' && may('work')"
           size="small"
           outlined
           label="Find the culprit"
+          :title="`Tries parts of the change on ${run.environment} until it knows which edit breaks it, then restores the settings.`"
           :disabled="acts.findCulprit.isPending.value"
           @click="acts.findCulprit.mutate(run.id, { onSuccess: (r) => router.push(`/runs/${r.id}`) })"
         />
-        <span class="small faded"
-          >Tries parts of the change on {{ run.environment }} until it knows which edit breaks it, then restores the
-          settings.<template v-if="run.searches.length">
-            Searched in
-            <template v-for="(n, i) in run.searches" :key="n"
-              >{{ i ? ", " : "" }}<RouterLink :to="`/runs/${n}`">run {{ n }}</RouterLink></template
-            >.</template
-          ></span
+        <span v-if="run.searches.length" class="small faded"
+          >Searched in
+          <template v-for="(n, i) in run.searches" :key="n"
+            >{{ i ? ", " : "" }}<RouterLink :to="`/runs/${n}`">run {{ n }}</RouterLink></template
+          >.</span
         >
+        <RouterLink v-if="run.change" :to="`/changes/${run.change}`" class="small">Go to the change</RouterLink>
       </div>
-      <RunNext v-if="over && run.change && may('work') && run.kind !== 'measure'" :change="run.change" />
       <LeakNotice v-if="over" :run="run" />
       <ManualTaskPane v-if="run.manualTask" :run="run" />
       <section v-if="run.state === 'unknown'" class="sheet stack" role="status">
@@ -174,7 +173,7 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
       </details>
       <section v-if="(run.later ?? []).length" class="later">
         <h2>Rechecks</h2>
-        <table class="tide">
+        <table v-listed class="tide">
           <thead>
             <tr>
               <th>When</th>
@@ -250,8 +249,8 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
 .glance > * {
   min-width: 0;
 }
-.culprit {
-  margin-bottom: var(--s3);
+.acts {
+  margin-bottom: var(--s2);
 }
 .later {
   margin-top: var(--s4);
@@ -260,5 +259,10 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
   border-left: 4px solid var(--blind);
   background: var(--blind-wash);
   padding: var(--s2) var(--s3);
+}
+@media (max-width: 900px) {
+  .two {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 </style>

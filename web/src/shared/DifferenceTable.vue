@@ -7,7 +7,7 @@ defineProps<{ differences: Schemas["DifferenceView"][]; before: string; after: s
 
 <template>
   <p v-if="!differences.length" class="faded">No setting differs.</p>
-  <table v-else class="tide">
+  <table v-listed v-else class="tide">
     <thead>
       <tr>
         <th>Setting</th>

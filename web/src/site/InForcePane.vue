@@ -52,7 +52,7 @@ const words: Record<string, string> = {
             >
           </p>
           <p v-if="!data.differences.length" class="small faded">It has the same settings now.</p>
-          <table v-else class="tide">
+          <table v-listed v-else class="tide">
             <caption class="small faded">
               Different now
             </caption>

@@ -46,7 +46,7 @@ const grouped = computed(() =>
     <p v-for="n in data.notes" :key="n" class="small faded">{{ n }}</p>
     <details v-if="weighty.length">
       <summary>What differs</summary>
-      <table class="tide">
+      <table v-listed class="tide">
         <thead>
           <tr>
             <th>What</th>

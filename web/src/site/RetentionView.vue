@@ -53,7 +53,7 @@ const count = (n: number) => n.toLocaleString();
       <div class="two">
         <section>
           <h2>How much</h2>
-          <table class="tide">
+          <table v-listed class="tide">
             <tbody>
               <tr>
                 <th scope="row">Runs</th>
@@ -201,5 +201,10 @@ th[scope="row"] {
   margin-top: var(--s5);
   border-top: 1px solid var(--rule);
   padding-top: var(--s3);
+}
+@media (max-width: 900px) {
+  .two {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 </style>

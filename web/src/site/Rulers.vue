@@ -1,15 +1,14 @@
 <script setup lang="ts">
-/**
- * The environments as rulers on one time axis, the present at the right. A sounding is
- * a run, its number how many looks were clear; a line across is a promotion, a bow
- * back is a rollback, a broken stretch is what somebody changed outside, and a hatched
- * band on production's a freeze.
- */
+/** The environments as rulers on one time axis, the present at the right; what the signs mean stands below. */
+import { useNow } from "@vueuse/core";
 import { computed } from "vue";
 import { useRouter } from "vue-router";
 import type { Environment } from "./queries";
 import type { Calendar } from "../calendar/queries";
-import { frozen, soundings, type Sounding } from "./rulers";
+import RulerLegend from "./RulerLegend.vue";
+import RulerList from "./RulerList.vue";
+import { frozen, lettered, soundings, timeTicks, word, type Sounding } from "./rulers";
+import { flagInAddress } from "../shared/address";
 import { short } from "../shared/wording";
 
 const props = defineProps<{ environments: Environment[]; calendar?: Calendar }>();
@@ -19,7 +18,18 @@ const width = 1240;
 const left = 130;
 const right = 70;
 const gap = 112;
-const points = computed(() => soundings(props.environments));
+/** True to time, or each thing in a column of its own. */
+const toTime = flagInAddress("to-time");
+const now = useNow({ interval: 60_000 });
+const points = computed(() => soundings(props.environments, toTime.value ? now.value.getTime() : undefined));
+const written = computed(() => (toTime.value ? lettered(points.value, step.value, 74) : undefined));
+const ticks = computed(() => {
+  const first = points.value[0]?.at;
+  if (!toTime.value || first === undefined) return [];
+  const to = now.value.getTime();
+  const whole = (points.value.length - 1) * step.value;
+  return timeTicks(first, to).map((t) => ({ at: t, x: left + step.value / 2 + (whole * (t - first)) / (to - first) }));
+});
 const step = computed(() => (width - left - right) / Math.max(points.value.length, 6));
 const x = (s: Sounding) => left + (s.column + 0.5) * step.value;
 const y = (env: number) => 62 + env * gap;
@@ -55,36 +65,19 @@ function label(s: Sounding) {
   const written = [s.number, word[s.kind], short(s.at)].filter(Boolean).join(" ");
   return `${written}, ${s.verdict}: ${s.title}`;
 }
-const word: Record<string, string> = {
-  mark: "marked",
-  try: "tried",
-  promote: "promoted",
-  "roll back": "rolled back",
-  check: "checked",
-  "isolation test": "isolation tested",
-  "later look": "rechecked",
-  "culprit search": "searched",
-  tidy: "tidied",
-  outside: "outside",
-  running: "under way",
-};
 </script>
 
 <template>
+  <RulerList class="listed" :points="points" :environments="environments" />
   <svg :viewBox="`0 0 ${width} ${height}`" class="rulers" role="group" aria-label="What happened on each environment">
     <g v-for="(e, i) in environments" :key="e.id">
       <text x="0" :y="y(i) - 4" class="env">{{ e.name }}</text>
       <text x="0" :y="y(i) + 14" class="fine">{{ e.fingerprint ? e.fingerprint.slice(0, 8) : "not read yet" }}</text>
       <line :x1="left" :x2="width - right" :y1="y(i)" :y2="y(i)" class="ruler" />
-      <line
-        v-for="n in 60"
-        :key="n"
-        :x1="left + ((width - left - right) / 60) * n"
-        :x2="left + ((width - left - right) / 60) * n"
-        :y1="y(i)"
-        :y2="y(i) + (n % 5 ? 4 : 8)"
-        class="tick"
-      />
+      <g v-for="t in ticks" :key="t.at">
+        <line :x1="t.x" :x2="t.x" :y1="y(i)" :y2="y(i) + 8" class="tick" />
+        <text v-if="i === environments.length - 1" :x="t.x" :y="height - 2" class="fine mid">{{ short(t.at) }}</text>
+      </g>
     </g>
     <template v-if="production >= 0">
       <g v-for="f in freezes" :key="f.key">
@@ -151,8 +144,10 @@ const word: Record<string, string> = {
       :transform="`translate(${x(s)} ${y(s.env)})`"
     >
       <text v-if="s.number" y="4" class="number">{{ s.number }}</text>
-      <text y="30" class="what">{{ word[s.kind] }}</text>
-      <text y="43" class="fine mid">{{ short(s.at) }}</text>
+      <template v-if="!written || written.has(s.key)">
+        <text y="30" class="what">{{ word[s.kind] }}</text>
+        <text y="43" class="fine mid">{{ short(s.at) }}</text>
+      </template>
     </g>
     <line :x1="width - right" :x2="width - right" y1="16" :y2="height - 30" class="now" />
     <text :x="width - right + 6" y="24" class="env now-text">now</text>
@@ -165,6 +160,7 @@ const word: Record<string, string> = {
       </marker>
     </defs>
   </svg>
+  <RulerLegend v-model="toTime" class="legend" :freezes="freezes.length > 0" />
 </template>
 
 <style scoped>
@@ -172,6 +168,18 @@ const word: Record<string, string> = {
   width: 100%;
   height: auto;
   display: block;
+}
+.listed {
+  display: none;
+}
+@media (max-width: 760px) {
+  .rulers,
+  .legend {
+    display: none;
+  }
+  .listed {
+    display: block;
+  }
 }
 .env {
   font: italic 600 17px var(--chart);

@@ -109,7 +109,7 @@ async function upload(e: Event) {
         {{ differing ? "Nothing differs." : "No setting has that in its title, summary or key." }}
       </p>
       <div class="wide">
-        <table v-if="groups.size" class="tide">
+        <table v-listed v-if="groups.size" class="tide">
           <thead>
             <tr>
               <th>Setting</th>
@@ -180,7 +180,7 @@ async function upload(e: Event) {
           </form>
           <form v-if="fit" class="stack" @submit.prevent="begin">
             <p>{{ fit.same }} settings have the value already.</p>
-            <table v-if="fit.mapped.length" class="tide">
+            <table v-listed v-if="fit.mapped.length" class="tide">
               <thead>
                 <tr>
                   <th>Take</th>

@@ -15,7 +15,7 @@ defineProps<{ site: number; name: string; here?: string }>();
     <RouterLink :to="`/sites/${site}/test-plan`" class="small">Test plan</RouterLink>
     <RouterLink :to="`/sites/${site}/settings`" class="small">Settings</RouterLink>
     <RouterLink :to="`/sites/${site}/exclusions`" class="small">Exclusions</RouterLink>
-    <RouterLink :to="`/sites/${site}/field`" class="small">Visitors</RouterLink>
+    <RouterLink :to="`/sites/${site}/field`" class="small">Field data</RouterLink>
     <RouterLink :to="`/sites/${site}/calendar`" class="small">Calendar</RouterLink>
     <RouterLink :to="`/sites/${site}/history`" class="small">History</RouterLink>
   </nav>
@@ -24,7 +24,8 @@ defineProps<{ site: number; name: string; here?: string }>();
 <style scoped>
 .head {
   display: flex;
-  gap: var(--s2);
+  flex-wrap: wrap;
+  gap: 2px var(--s2);
   align-items: baseline;
   margin-bottom: var(--s3);
 }

@@ -168,7 +168,8 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
               <StateGlyph v-if="m.fingerprint === e.fingerprint" state="clear" word="in force" />
               <Button
                 v-else-if="may('work')"
-                label="Roll back to it"
+                label="Roll back"
+                :aria-label="`Roll back ${e.name} to mark ${m.id}`"
                 size="small"
                 text
                 @click="back = { env: e, mark: m }"
@@ -316,5 +317,10 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
 }
 .foot {
   margin-top: var(--s3);
+}
+@media (max-width: 900px) {
+  .columns {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 </style>

@@ -185,4 +185,9 @@ const register = useMutation({
 .pages {
   margin-top: var(--s3);
 }
+@media (max-width: 900px) {
+  .site {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

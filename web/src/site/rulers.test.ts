@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import type { Environment } from "./queries";
 import type { Calendar } from "../calendar/queries";
-import { columnAt, frozen, soundings, type Sounding } from "./rulers";
+import { columnAt, frozen, lettered, soundings, timeTicks, type Sounding } from "./rulers";
 
 type Run = Environment["runs"][number];
 const run = (id: number, kind: string, at: string, more: Partial<Run> = {}) =>
@@ -70,6 +70,40 @@ describe("what is drawn on the rulers", () => {
     expect(drawn).toHaveLength(14);
     expect(drawn.at(-1)!.run).toBe(20);
     expect(drawn[0]!.column).toBe(0);
+  });
+});
+
+describe("the axis of the rulers", () => {
+  const at = (minute: number) => new Date(Date.UTC(2026, 2, 1, 10, minute)).toISOString();
+  it("leaves a quiet environment its own things beside a busy one", () => {
+    const busy = Array.from({ length: 30 }, (_, i) => run(i + 10, "check", at(20 + i)));
+    const quiet = [run(1, "mark", at(1)), run(2, "promote", at(2))];
+    const drawn = soundings([environment(busy), environment(quiet)]);
+    expect(drawn.map((s) => s.run).filter((r) => r! < 10)).toEqual([1, 2]);
+    expect(drawn).toHaveLength(14);
+    expect(drawn.at(-1)!.run).toBe(39);
+  });
+  it("is true to time when it is told to", () => {
+    const runs = [run(1, "mark", at(0)), run(2, "check", at(10)), run(3, "check", at(40))];
+    const drawn = soundings([environment(runs)], Date.parse(at(40)));
+    expect(drawn.map((s) => s.column)).toEqual([0, 0.5, 2]);
+  });
+  it("letters the latest where two have no room beside each other", () => {
+    const p = (key: string, env: number, column: number) => ({ key, env, column }) as Sounding;
+    expect([...lettered([p("a", 0, 0), p("b", 0, 0.5), p("c", 0, 3), p("d", 1, 2.9)], 50, 70)].sort()).toEqual([
+      "b",
+      "c",
+      "d",
+    ]);
+  });
+  it("has some to a dozen ticks, whatever it spans", () => {
+    for (const hours of [0.5, 2, 30, 24 * 12, 24 * 400, 24 * 3650]) {
+      const ticks = timeTicks(Date.parse(at(7)), Date.parse(at(7)) + hours * 3_600_000);
+      expect(ticks.length).toBeLessThanOrEqual(12);
+      if (hours > 2) expect(ticks.length).toBeGreaterThan(2);
+      expect(new Set(ticks.slice(1).map((t, i) => t - ticks[i]!)).size).toBeLessThanOrEqual(1);
+    }
+    expect(timeTicks(5, 5)).toEqual([]);
   });
 });
 

@@ -16,6 +16,7 @@ export interface Sounding {
     | "later look"
     | "culprit search"
     | "tidy"
+    | "measure"
     | "outside"
     | "running";
   verdict: string;
@@ -30,8 +31,11 @@ export interface Sounding {
 /** How many things are drawn; older ones are in the history. */
 const shown = 14;
 
-/** Lays the latest things of all environments on one axis, each in a column of its own, oldest first. */
-export function soundings(envs: Environment[]): Sounding[] {
+/**
+ * Lays the latest things of all environments on one axis, oldest first: each in a column of its own, or true to time. Each
+ * environment has its share of them, however busy another is; what one does not need is for the others.
+ */
+export function soundings(envs: Environment[], now?: number): Sounding[] {
   const all: Sounding[] = [];
   envs.forEach((e, env) => {
     for (const r of e.runs) {
@@ -67,9 +71,43 @@ export function soundings(envs: Environment[]): Sounding[] {
     }
   });
   all.sort((a, b) => a.at - b.at);
-  const latest = all.slice(-shown);
-  latest.forEach((s, i) => (s.column = i));
+  const share = Math.floor(shown / Math.max(1, envs.length));
+  const own = new Set(envs.flatMap((_, env) => all.filter((s) => s.env === env).slice(-share)));
+  const rest = all.filter((s) => !own.has(s)).slice(own.size - shown || all.length);
+  const latest = all.filter((s) => own.has(s) || rest.includes(s));
+  const first = latest[0]?.at ?? 0;
+  latest.forEach((s, i) => {
+    s.column = now && now > first ? ((latest.length - 1) * (s.at - first)) / (now - first) : i;
+  });
   return latest;
+}
+
+/** Which of the things have room for what is written below them: the latest first, none over another's. */
+export function lettered(points: Sounding[], step: number, room: number): Set<string> {
+  const out = new Set<string>();
+  const last = new Map<number, number>();
+  for (const p of [...points].reverse()) {
+    const at = p.column * step;
+    if (at > (last.get(p.env) ?? Infinity) - room) continue;
+    out.add(p.key);
+    last.set(p.env, at);
+  }
+  return out;
+}
+
+const hour = 3_600_000;
+const spans = [1, 3, 6, 12, 24, 48, 7 * 24, 14 * 24, 28 * 24, 91 * 24, 182 * 24, 364 * 24].map((h) => h * hour);
+
+/** Moments at equal distances between two, some to a dozen of them, in whole hours or days of local time. */
+export function timeTicks(from: number, to: number): number[] {
+  if (to <= from) return [];
+  const span = spans.find((s) => (to - from) / s <= 10) ?? (to - from) / 10;
+  const start = new Date(from);
+  if (span >= 24 * hour) start.setHours(0, 0, 0, 0);
+  else start.setHours(start.getHours() - (start.getHours() % Math.max(1, span / hour)), 0, 0, 0);
+  const out: number[] = [];
+  for (let t = start.getTime(); t <= to; t += span) if (t >= from) out.push(t);
+  return out;
 }
 
 function markKey(e: Environment, fingerprint: string, before: number) {
@@ -107,3 +145,19 @@ export function frozen(c: Calendar, points: Sounding[], now: number): Frozen[] {
     return to > from ? [{ key: `${o.entry}-${o.begins}`, title: entry.entry.title, from, to }] : [];
   });
 }
+
+/** What happened, in a word. */
+export const word: Record<string, string> = {
+  mark: "marked",
+  try: "tried",
+  promote: "promoted",
+  "roll back": "rolled back",
+  check: "checked",
+  "isolation test": "isolation tested",
+  "later look": "rechecked",
+  "culprit search": "searched",
+  tidy: "tidied",
+  measure: "measured",
+  outside: "outside",
+  running: "under way",
+};

@@ -13,7 +13,7 @@ const until = (d: Schemas["DecisionView"]) => (d.until ? `until ${day(d.until)}`
 </script>
 
 <template>
-  <table class="tide">
+  <table v-listed class="tide">
     <thead>
       <tr>
         <th>Difference</th>

@@ -97,7 +97,7 @@ const count = (list: unknown[] | undefined, one: string) =>
 </script>
 
 <template>
-  <table class="tide">
+  <table v-listed class="tide">
     <thead>
       <tr>
         <th>What</th>

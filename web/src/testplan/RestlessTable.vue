@@ -29,7 +29,7 @@ const where = (pages: string[] | null) =>
 </script>
 
 <template>
-  <table v-if="restless.length" class="tide">
+  <table v-listed v-if="restless.length" class="tide">
     <thead>
       <tr>
         <th>Part</th>

@@ -106,7 +106,7 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
             />
           </span>
         </div>
-        <table class="tide">
+        <table v-listed class="tide">
           <thead>
             <tr>
               <th>Page</th>
