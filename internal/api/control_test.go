@@ -48,7 +48,7 @@ func TestAControlIsSeenInTheInterface(t *testing.T) {
 	}
 	assert.Equal(t, 1, steady)
 	d.click("button", "^Mask it$")
-	d.see("td", "^may differ$")
+	d.see("td", "^masked$")
 }
 
 func TestTheHostThatWasNotAskedIsAddedFromTheFinding(t *testing.T) {

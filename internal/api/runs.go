@@ -51,6 +51,7 @@ type RunView struct {
 	StopAsked   bool                  `json:"stopAsked"`
 	Attempt     int                   `json:"attempt"`
 	RequestedBy string                `json:"requestedBy"`
+	Typical     *Typical              `json:"typical,omitempty" doc:"How long such runs took lately; only while it runs."`
 	PutBack     bool                  `json:"putBack" doc:"What it found is brought back at its end."`
 	Restored    bool                  `json:"restored" doc:"What it found was read back."`
 	Mark        *MarkView             `json:"mark" doc:"Compared with."`
@@ -88,6 +89,12 @@ type FindingView struct {
 
 func findingView(f store.Finding) FindingView {
 	return FindingView{f.ID, f.Document.V, f.Document.V.WantsNewMark(), f.State, f.AcceptedBy, f.AcceptedWhy, f.AcceptedAt}
+}
+
+// Typical is how long runs like one took.
+type Typical struct {
+	Seconds float64 `json:"seconds" doc:"The middle of them."`
+	Of      int     `json:"of" doc:"How many of the latest, up to 5."`
 }
 
 // LookSummary is one look of a run, without its evidence.
@@ -180,6 +187,15 @@ func (s *Server) runView(ctx context.Context, id int64) (RunView, error) {
 		if err == nil {
 			v.Mark = &MarkView{ID: m.ID, Fingerprint: m.Fingerprint, Run: m.RunID, Reason: m.Reason, Who: m.Who, TakenAt: m.TakenAt}
 			v.Difference = s.between(ctx, r.SiteID, m.Fingerprint, r.Target)
+		}
+	}
+	if r.FinishedAt == nil {
+		seconds, of, err := s.Store.TypicalSeconds(ctx, r)
+		if err != nil {
+			return v, err
+		}
+		if of > 0 {
+			v.Typical = &Typical{seconds, of}
 		}
 	}
 	if v.ManualTask, err = s.manualTaskView(ctx, id); err != nil {

@@ -1,11 +1,9 @@
 package api_test
 
 import (
-	"encoding/json"
 	"fmt"
 	"log/slog"
 	"net/http/httptest"
-	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -190,29 +188,6 @@ func (d *desk) signIn(name, path string) {
 	d.fill("#name", name)
 	d.fill("#password", password)
 	d.click("button", "^Sign in$")
-}
-
-// accessible runs axe-core on the view, once what fades in or changes its colour has come to
-// rest, and fails on what is serious or worse.
-func (d *desk) accessible(view string) {
-	d.Helper()
-	axe, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")
-	require.NoError(d, err)
-	_, err = d.page.Eval(`(src) => { (0, eval)(src); }`, string(axe))
-	if err != nil { // the content security policy forbids eval; add it as the browser itself
-		_, err = proto.RuntimeEvaluate{Expression: string(axe)}.Call(d.page)
-	}
-	require.NoError(d, err)
-	res, err := d.page.Timeout(patience).Evaluate(rod.Eval(`async () => {
-		const moving = () => document.getAnimations().filter((a) => a.playState !== "finished" && isFinite(a.effect.getComputedTiming().endTime));
-		while (moving().length) await Promise.allSettled(moving().map((a) => a.finished));
-		return JSON.stringify((await axe.run(document, { resultTypes: ["violations"] })).violations
-		.filter((v) => v.impact === "serious" || v.impact === "critical").map((v) => v.id + ": " + v.nodes.map((n) => n.target.join(" ") + " " + n.failureSummary).join("; ")));
-	}`).ByPromise())
-	require.NoError(d, err)
-	var found []string
-	require.NoError(d, json.Unmarshal([]byte(res.Value.Str()), &found))
-	assert.Empty(d, found, "axe-core on %s", view)
 }
 
 // TestTheWholeStoryInTheInterface goes from a click on “New change” to the mark on

@@ -3439,8 +3439,11 @@ type RunView struct {
 	Target    string       `json:"target"`
 
 	// Tidy Of a tidy that recurs: what it counted.
-	Tidy *Work  `json:"tidy,omitempty"`
-	Url  string `json:"url"`
+	Tidy *Work `json:"tidy,omitempty"`
+
+	// Typical How long such runs took lately; only while it runs.
+	Typical *Typical `json:"typical,omitempty"`
+	Url     string   `json:"url"`
 
 	// Verdict clear, broken, unsure, not checked; empty while it runs.
 	Verdict string `json:"verdict"`
@@ -3699,6 +3702,15 @@ type Terms struct {
 
 // TermsPace check: a wave is followed by the next when each site's check on production is clear; watch: when its watch is over, too.
 type TermsPace string
+
+// Typical defines model for Typical.
+type Typical struct {
+	// Of How many of the latest, up to 5.
+	Of int64 `json:"of"`
+
+	// Seconds The middle of them.
+	Seconds float64 `json:"seconds"`
+}
 
 // Unexplained defines model for Unexplained.
 type Unexplained struct {

@@ -64,6 +64,18 @@ type Run struct {
 	EvidenceGone  *time.Time           `db:"evidence_gone_at"` // its looks, loads and pictures were removed then
 }
 
+// TypicalSeconds is how long the latest runs like this one took, the middle of up to five that ended on its environment; of is 0 when there
+// is none to go by.
+func (s *Store) TypicalSeconds(ctx context.Context, r Run) (seconds float64, of int, err error) {
+	type took struct {
+		Seconds float64 `db:"seconds"`
+		Of      int     `db:"of"`
+	}
+	t, err := one[took](ctx, s, "how long runs take", `SELECT COALESCE(percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM finished_at - started_at)), 0)::float8 AS seconds, count(*)::int AS of
+		FROM (SELECT started_at, finished_at FROM runs WHERE environment_id = $1 AND kind = $2 AND state = 'done' AND started_at IS NOT NULL AND id < $3 ORDER BY id DESC LIMIT 5) latest`, r.EnvironmentID, r.Kind, r.ID)
+	return t.Seconds, t.Of, err
+}
+
 // NewRun records that a run is wanted. It is queued, unless it waits for another.
 func (s *Store) NewRun(ctx context.Context, r Run) (int64, error) {
 	if r.State == "" {

@@ -1,7 +1,6 @@
 import "@fontsource-variable/source-sans-3/index.css";
 import "@fontsource-variable/source-serif-4/index.css";
 import "@fontsource-variable/source-serif-4/wght-italic.css";
-import "primeicons/primeicons.css";
 import "./design/tokens.css";
 import { MutationCache, QueryCache, QueryClient, VueQueryPlugin } from "@tanstack/vue-query";
 import PrimeVue from "primevue/config";

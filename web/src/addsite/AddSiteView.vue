@@ -13,6 +13,7 @@ import LooksTable from "../testplan/LooksTable.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
 import { useAsking } from "../shared/asking";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const ask = useAsking();
 const props = defineProps<{ id: number }>();
@@ -162,6 +163,7 @@ async function giveUp() {
               <td>{{ p.watch ? "yes" : "" }}</td>
             </tr>
           </tbody>
+          <CsvFoot />
         </table>
         <p v-if="filtered.length > most" class="small">
           The first {{ most }} of {{ filtered.length }} are shown; a class above shows fewer.

@@ -7,6 +7,7 @@ import type { Schemas } from "../api/client";
 import { doing, staysWith, titleOf } from "./climb";
 import StateGlyph from "../shared/StateGlyph.vue";
 import Trouble from "../shared/Trouble.vue";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 defineProps<{ change: Change; climb: Schemas["ClimbView"] }>();
 const acts = useChangeActs();
@@ -29,7 +30,7 @@ const kinds: Record<string, string> = { try: "tried", search: "searched", skip: 
       {{ doing(climb) }}
       <RouterLink v-if="climb.run" :to="`/runs/${climb.run}`">See run {{ climb.run }}</RouterLink>
     </p>
-    <table v-listed v-if="(climb.steps ?? []).length" class="tide">
+    <table v-if="(climb.steps ?? []).length" v-listed class="tide">
       <thead>
         <tr>
           <th>Bundle</th>
@@ -71,6 +72,7 @@ const kinds: Record<string, string> = { try: "tried", search: "searched", skip: 
           </td>
         </tr>
       </tbody>
+      <CsvFoot />
     </table>
     <div v-if="climb.phase !== 'over' && may('work')" class="row">
       <Button

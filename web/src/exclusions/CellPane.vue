@@ -8,6 +8,7 @@ import { useSession } from "../api/session";
 import { inWords } from "./cells";
 import CellSign from "./CellSign.vue";
 import Trouble from "../shared/Trouble.vue";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ cell: Cell; site: number; run: number }>();
 const { may } = useSession();
@@ -81,6 +82,7 @@ async function decide() {
           <td class="small">{{ seen[p.seen] }}</td>
         </tr>
       </tbody>
+      <CsvFoot />
     </table>
     <p v-if="cell.count > cell.pages.length" class="small faded">The first of {{ cell.count }} pages.</p>
     <div v-if="may('decide') && !cell.nobody">

@@ -135,7 +135,7 @@ const forWhom = (e: Entry) =>
           : "Nothing is recorded yet. Explain the patterns above, or exclude something from a finding."
       }}
     </p>
-    <table v-listed v-else class="tide">
+    <table v-else v-listed class="tide">
       <thead>
         <tr>
           <th><span class="visually-hidden">Tick</span></th>

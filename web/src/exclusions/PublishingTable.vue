@@ -4,6 +4,7 @@ import { computed } from "vue";
 import { useProbes } from "../run/queries";
 import StateGlyph from "../shared/StateGlyph.vue";
 import { shown } from "../run/probes";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ run: number }>();
 const { data } = useProbes(() => props.run);
@@ -43,6 +44,7 @@ const rows = computed(() =>
           </td>
         </tr>
       </tbody>
+      <CsvFoot />
     </table>
   </section>
 </template>

@@ -22,10 +22,9 @@ describe("the matrix of who is served from the cache pages", () => {
     expect(signOf(cell({}))).toMatchObject({ sign: "flooded", loud: false });
     expect(signOf(cell({ policy: "never" }))).toMatchObject({ sign: "dry", loud: false });
     expect(signOf(cell({ policy: "own" })).sign).toBe("pool");
-    expect(signOf(cell({ policy: "never", trouble: "leaks", text: "/cart was" }))).toEqual({
+    expect(signOf(cell({ policy: "never", trouble: "leaks" }))).toEqual({
       sign: "breach",
       loud: true,
-      says: "/cart was",
     });
     expect(signOf(cell({ trouble: "open" })).loud).toBe(true);
     expect(signOf(cell({ trouble: "wasted" })).loud).toBe(false);

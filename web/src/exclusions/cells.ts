@@ -4,7 +4,6 @@ import type { Cell } from "./queries";
 export interface Sign {
   sign: "dry" | "flooded" | "pool" | "breach" | "gap" | "idle";
   loud: boolean;
-  says: string;
 }
 
 const policies = { never: "never cached", all: "cached for all", own: "a copy for each" } as const;
@@ -12,10 +11,10 @@ const policies = { never: "never cached", all: "cached for all", own: "a copy fo
 export const inWords = (p: keyof typeof policies) => policies[p];
 
 export function signOf(c: Pick<Cell, "policy" | "trouble" | "text">): Sign {
-  if (c.trouble === "leaks") return { sign: "breach", loud: true, says: c.text };
-  if (c.trouble === "open") return { sign: "gap", loud: true, says: c.text };
-  if (c.trouble === "wasted") return { sign: "idle", loud: false, says: c.text };
-  return { sign: c.policy === "never" ? "dry" : c.policy === "own" ? "pool" : "flooded", loud: false, says: c.text };
+  if (c.trouble === "leaks") return { sign: "breach", loud: true };
+  if (c.trouble === "open") return { sign: "gap", loud: true };
+  if (c.trouble === "wasted") return { sign: "idle", loud: false };
+  return { sign: c.policy === "never" ? "dry" : c.policy === "own" ? "pool" : "flooded", loud: false };
 }
 
 /** Cells by class and then by persona, each with its devices in order; classes and people as they first come. */

@@ -10,7 +10,6 @@ export type Mend = Schemas["Mend"];
 export interface LedgerFilter {
   q?: string;
   state?: "proposed" | "active" | "retired" | "due";
-  role?: string;
   limit?: number;
   offset?: number;
 }

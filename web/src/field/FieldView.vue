@@ -11,6 +11,7 @@ import StateGlyph from "../shared/StateGlyph.vue";
 import When from "../shared/When.vue";
 import { parts } from "./field";
 import { differenceOf, valueOf } from "../measure/measure";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ id: number }>();
 const ask = ref<Asked>({ metric: "largest-contentful-paint", device: "phone", class: "", days: 90 });
@@ -95,16 +96,17 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
                   <td>{{ percent(parts(d).poor) }}</td>
                 </tr>
               </tbody>
+              <CsvFoot />
             </table>
           </details>
         </section>
         <section class="sheet stack">
           <h2>Promotions</h2>
           <p v-if="!events.length" class="small">None in these days.</p>
-          <table v-listed v-else class="tide">
+          <table v-else v-listed class="tide">
             <thead>
               <tr>
-                <th></th>
+                <td></td>
                 <th>When</th>
                 <th>Change</th>
                 <th>{{ v.title }} before and after</th>
@@ -166,6 +168,7 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
                 <td>{{ percent(parts(c).poor) }}</td>
               </tr>
             </tbody>
+            <CsvFoot />
           </table>
         </section>
         <BeaconPane :site="id" />

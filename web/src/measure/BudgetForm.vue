@@ -6,6 +6,7 @@ import { computed, ref } from "vue";
 import type { Schemas } from "../api/client";
 import { budgetMetrics, budgetOf, limitOf } from "./budgets";
 import { classes } from "../shared/classes";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 type Budget = Schemas["Budget"];
 const props = defineProps<{ budgets: Budget[]; mayEdit: boolean; busy: boolean }>();
@@ -38,7 +39,7 @@ const title = (b: Budget) => budgetMetrics.find((m) => m.value === b.metric)?.la
   <p v-if="!budgets.length" class="faded">
     No budgets. With one, checks on staging measure its pages after each change, and say when it is exceeded.
   </p>
-  <table v-listed v-else class="tide">
+  <table v-else v-listed class="tide">
     <thead>
       <tr>
         <th>Metric</th>
@@ -67,6 +68,7 @@ const title = (b: Budget) => budgetMetrics.find((m) => m.value === b.metric)?.la
         </td>
       </tr>
     </tbody>
+    <CsvFoot />
   </table>
   <form v-if="mayEdit" class="row" @submit.prevent="add">
     <select v-model="wish.metric" aria-label="Metric of the budget">

@@ -2,6 +2,7 @@
 /** What became of a site's budgets. */
 import type { Schemas } from "../api/client";
 import StateGlyph from "../shared/StateGlyph.vue";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 defineProps<{ budgets: Schemas["BudgetResult"][] }>();
 const states: Record<string, string> = { held: "clear", exceeded: "broken", "not sure": "unsure" };
@@ -30,6 +31,7 @@ const states: Record<string, string> = { held: "clear", exceeded: "broken", "not
           </td>
         </tr>
       </tbody>
+      <CsvFoot />
     </table>
   </section>
 </template>

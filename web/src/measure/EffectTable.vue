@@ -3,6 +3,7 @@
 import { computed } from "vue";
 import { differenceOf, overall, place, reach, resultOf, thresholdAt, valueOf, type Comparison } from "./measure";
 import StateGlyph from "../shared/StateGlyph.vue";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ comparisons: Comparison[]; of: string; profile?: string; over: boolean }>();
 const rows = computed(() => overall(props.comparisons, props.of));
@@ -67,6 +68,7 @@ const states: Record<string, string> = { better: "clear", worse: "broken", "too 
           </td>
         </tr>
       </tbody>
+      <CsvFoot />
     </table>
   </div>
 </template>

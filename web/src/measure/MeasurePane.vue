@@ -10,6 +10,7 @@ import BudgetTable from "./BudgetTable.vue";
 import EffectTable from "./EffectTable.vue";
 import { casesOf, resultOf, valueOf, type Comparison } from "./measure";
 import Trouble from "../shared/Trouble.vue";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ run: Run }>();
 const acts = useMeasureActs();
@@ -111,6 +112,7 @@ const formats = [
             </td>
           </tr>
         </tbody>
+        <CsvFoot />
       </table>
     </div>
     <BudgetTable :budgets="m.budgets ?? []" />
@@ -137,6 +139,7 @@ const formats = [
             <td>{{ resultOf(c, over) }}</td>
           </tr>
         </tbody>
+        <CsvFoot />
       </table>
     </details>
     <p class="small faded">

@@ -13,6 +13,7 @@ import Trouble from "../shared/Trouble.vue";
 import WaterfallTable from "./WaterfallTable.vue";
 import WeightTable from "./WeightTable.vue";
 import { shiftSpan, valueOf } from "./measure";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ id: number }>();
 const route = useRoute();
@@ -131,6 +132,7 @@ const read = (chosen: number) =>
                 </td>
               </tr>
             </tbody>
+            <CsvFoot />
           </table>
         </section>
         <section class="sheet stack">

@@ -3,6 +3,7 @@
 import { computed } from "vue";
 import type { Schemas } from "../api/client";
 import { differenceOf, valueOf } from "./measure";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 type Sum = Schemas["Sum"];
 const props = defineProps<{ what: string; before: Sum[]; after: Sum[] }>();
@@ -37,5 +38,6 @@ const rows = computed(() =>
         <td>{{ valueOf("bytes", r.was.content) }} → {{ valueOf("bytes", r.is.content) }}</td>
       </tr>
     </tbody>
+    <CsvFoot />
   </table>
 </template>

@@ -10,6 +10,7 @@ import OnceShown from "../shared/OnceShown.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
 import { useAsking } from "../shared/asking";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const ask = useAsking();
 const { session } = useSession();
@@ -116,6 +117,7 @@ function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
               </td>
             </tr>
           </tbody>
+          <CsvFoot />
         </table>
         <Trouble :error="edit.error.value ?? resetFactors.error.value ?? requireFactors.error.value" />
         <section v-if="required.data.value">

@@ -13,6 +13,7 @@ import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
 import { browserOf } from "./browsers";
 import { useAsking } from "../shared/asking";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const ask = useAsking();
 const { session } = useSession();
@@ -57,7 +58,7 @@ function setPassword() {
       </p>
       <AskState :pending="isPending" :error="error" what="Your tokens" @again="refetch()">
         <p v-if="!data?.length" class="faded">You have none.</p>
-        <table v-listed v-else class="tide">
+        <table v-else v-listed class="tide">
           <thead>
             <tr>
               <th>Name</th>
@@ -94,6 +95,7 @@ function setPassword() {
               </td>
             </tr>
           </tbody>
+          <CsvFoot />
         </table>
       </AskState>
       <form

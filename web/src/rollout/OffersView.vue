@@ -13,6 +13,7 @@ import SiteHead from "../site/SiteHead.vue";
 import Trouble from "../shared/Trouble.vue";
 import { inWords } from "../shared/wording";
 import { textInAddress } from "../shared/address";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ id: number }>();
 const router = useRouter();
@@ -85,7 +86,7 @@ async function begin() {
         <p v-if="!fitting.length" class="faded">
           No other site can take it{{ label ? " with this label" : "" }}. The reasons are below.
         </p>
-        <table v-listed v-else class="tide">
+        <table v-else v-listed class="tide">
           <thead>
             <tr>
               <th>Site</th>
@@ -134,6 +135,7 @@ async function begin() {
               </td>
             </tr>
           </tbody>
+          <CsvFoot />
         </table>
         <details v-if="others.length">
           <summary>

@@ -11,6 +11,7 @@ import SiteHead from "../site/SiteHead.vue";
 import StateGlyph from "../shared/StateGlyph.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ id: number }>();
 const { may } = useSession();
@@ -160,6 +161,7 @@ async function end() {
               </td>
             </tr>
           </tbody>
+          <CsvFoot />
         </table>
       </div>
       <form v-if="leaving" class="sheet stack" aria-label="Skip a site" @submit.prevent="why.trim() && leftOut()">

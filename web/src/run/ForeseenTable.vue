@@ -3,6 +3,7 @@
 import { useRunForesight } from "./queries";
 import StateGlyph from "../shared/StateGlyph.vue";
 import { pagesOf } from "../change/foresight";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ run: number }>();
 const { data: record } = useRunForesight(
@@ -43,6 +44,7 @@ const outcomes: Record<string, string> = { right: "came", wrong: "did not happen
           </td>
         </tr>
       </tbody>
+      <CsvFoot />
     </table>
   </section>
 </template>

@@ -8,6 +8,7 @@ import ExportField from "../site/ExportField.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
 import { useAsking } from "../shared/asking";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const ask = useAsking();
 defineProps<{ run: Run }>();
@@ -69,6 +70,7 @@ const details = () =>
           </td>
         </tr>
       </tbody>
+      <CsvFoot />
     </table>
     <Trouble :error="acts.tick.error.value" />
     <form

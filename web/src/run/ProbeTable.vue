@@ -3,6 +3,7 @@
 import { computed } from "vue";
 import { useProbes } from "./queries";
 import { asked } from "./probes";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ run: number }>();
 const { data } = useProbes(() => props.run);
@@ -48,6 +49,7 @@ const byPage = computed(() => {
         </td>
       </tr>
     </tbody>
+    <CsvFoot />
   </table>
 </template>
 

@@ -4,6 +4,7 @@ import { computed } from "vue";
 import type { Schemas } from "../api/client";
 import { changed, pairs } from "./requests";
 import { bytes } from "../shared/wording";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ before?: Schemas["PageProof"]; now: Schemas["PageProof"] }>();
 const rows = computed(() => pairs(props.before?.requests ?? [], props.now.requests ?? []));
@@ -39,6 +40,7 @@ const count = (list: unknown[] | undefined, one: string) =>
           <td>{{ say(r.is) }}</td>
         </tr>
       </tbody>
+      <CsvFoot />
     </table>
   </details>
 </template>

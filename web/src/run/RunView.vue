@@ -25,6 +25,7 @@ import SiteHead from "../site/SiteHead.vue";
 import StateGlyph from "../shared/StateGlyph.vue";
 import When from "../shared/When.vue";
 import { useShortcuts } from "../shared/shortcuts";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ id: number }>();
 const acts = useRunActs();
@@ -194,6 +195,7 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
               </td>
             </tr>
           </tbody>
+          <CsvFoot />
         </table>
       </section>
       <section

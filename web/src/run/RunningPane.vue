@@ -1,9 +1,11 @@
 <script setup lang="ts">
 /** A run under way: what is happening now, how far it is, what was found so far. */
+import { useNow } from "@vueuse/core";
 import Button from "primevue/button";
 import { computed } from "vue";
 import { useRunActs, type Run } from "./queries";
 import { useSession } from "../api/session";
+import { lastsFor } from "./lasting";
 
 const props = defineProps<{ run: Run }>();
 const acts = useRunActs();
@@ -21,11 +23,17 @@ const phases = computed(() =>
 );
 const at = computed(() => phases.value.indexOf(props.run.phase));
 const p = computed(() => props.run.progress);
+const now = useNow({ interval: 1_000 });
+const lasted = computed(() =>
+  props.run.startedAt
+    ? lastsFor((now.value.getTime() - Date.parse(props.run.startedAt)) / 1000, props.run.typical)
+    : undefined,
+);
 const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.value.looks.planned : 0));
 </script>
 
 <template>
-  <section class="sheet stack" aria-live="polite">
+  <section class="sheet stack">
     <ol class="phases">
       <li
         v-for="(n, i) in phases"
@@ -36,14 +44,18 @@ const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.va
         {{ n }}
       </li>
     </ol>
-    <p class="now">{{ run.state === "queued" ? "Waiting for a worker" : p.now || "Beginning" }}</p>
+    <p class="now" role="status">{{ run.state === "queued" ? "Waiting for a worker" : p.now || "Starting" }}</p>
+    <p v-if="lasted" class="small">{{ lasted }}</p>
     <svg
       v-if="run.kind !== 'culprit search'"
       viewBox="0 0 1000 44"
       preserveAspectRatio="none"
       class="gauge"
-      role="img"
-      :aria-label="`${p.looks?.done ?? 0} of ${p.looks?.planned ?? 0} looks`"
+      role="progressbar"
+      aria-label="Looks made"
+      aria-valuemin="0"
+      :aria-valuenow="p.looks?.done ?? 0"
+      :aria-valuemax="p.looks?.planned ?? 0"
     >
       <rect x="0" y="10" :width="1000 * share" height="14" fill="var(--deep)" />
       <line x1="0" x2="1000" y1="24" y2="24" stroke="var(--ink)" stroke-width="2" />
@@ -75,7 +87,7 @@ const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.va
         :disabled="run.stopAsked"
         @click="acts.stop.mutate(run.id)"
       />
-      <span class="small faded">You can leave this page; the run goes on.</span>
+      <span class="small faded">You can leave this page; the run continues.</span>
     </div>
   </section>
 </template>

@@ -9,7 +9,8 @@ import { useRunActs, type Run } from "./queries";
 import { useSession } from "../api/session";
 import StateGlyph from "../shared/StateGlyph.vue";
 import Trouble from "../shared/Trouble.vue";
-import { knownOf, lasting, tryTitle } from "./search";
+import { lasting } from "./lasting";
+import { knownOf, tryTitle } from "./search";
 import TermHint from "../shared/TermHint.vue";
 
 const props = defineProps<{ run: Run }>();

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { Schemas } from "../api/client";
-import { knownOf, lasting, tryTitle } from "./search";
+import { knownOf, tryTitle } from "./search";
 
 const edits = (...states: Schemas["SearchedEdit"]["state"][]) =>
   ({ edits: states.map((state) => ({ key: "k", text: state, state, needs: [] })) }) as unknown as Schemas["SearchView"];
@@ -21,11 +21,5 @@ describe("a search for the culprit", () => {
     expect(tryTitle({ edits: [0], outcome: "undecided", shown: 0, rounds: 0, seconds: 0, why: "It hangs." })).toBe(
       "not decided. It hangs.",
     );
-  });
-
-  it("rounds how long it takes", () => {
-    expect(lasting(3)).toBe("about 5 seconds");
-    expect(lasting(72)).toBe("about 70 seconds");
-    expect(lasting(200)).toBe("about 3 minutes");
   });
 });

@@ -14,12 +14,6 @@ export function knownOf(s: Search): string {
   return said.join(", ") + ".";
 }
 
-/** How long something takes, roughly. */
-export function lasting(seconds: number): string {
-  if (seconds < 90) return `about ${Math.max(5, Math.round(seconds / 5) * 5)} seconds`;
-  return `about ${Math.round(seconds / 60)} minutes`;
-}
-
 /** What a try came to, in words. */
 export function tryTitle(t: Try): string {
   const rounds = t.rounds ? `, in ${t.shown} of ${t.rounds} ${t.rounds === 1 ? "look" : "looks"}` : "";

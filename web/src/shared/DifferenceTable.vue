@@ -1,13 +1,14 @@
 <script setup lang="ts">
 /** Settings that differ between two revisions. */
 import type { Schemas } from "../api/client";
+import CsvFoot from "./CsvFoot.vue";
 
 defineProps<{ differences: Schemas["DifferenceView"][]; before: string; after: string }>();
 </script>
 
 <template>
   <p v-if="!differences.length" class="faded">No setting differs.</p>
-  <table v-listed v-else class="tide">
+  <table v-else v-listed class="tide">
     <thead>
       <tr>
         <th>Setting</th>
@@ -30,6 +31,7 @@ defineProps<{ differences: Schemas["DifferenceView"][]; before: string; after: s
         </td>
       </tr>
     </tbody>
+    <CsvFoot />
   </table>
 </template>
 

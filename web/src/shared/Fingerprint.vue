@@ -9,10 +9,10 @@ const { copy, copied } = useClipboard({ legacy: true }); // also without HTTPS
 <template>
   <span v-if="!value" class="faded">not read yet</span>
   <button v-else type="button" class="print" :title="`Copy ${value}`" @click="copy(value)">
-    <code>{{ value.slice(0, 8) }}</code><i :class="copied ? 'pi pi-check' : 'pi pi-copy'" aria-hidden="true" /><span
-      class="visually-hidden"
-      >{{ copied ? "copied" : "copy the whole fingerprint" }}</span
-    >
+    <code>{{ value.slice(0, 8) }}</code><svg viewBox="0 0 12 12" width="11" height="11" aria-hidden="true">
+      <path v-if="copied" d="M2 6.500 5 9.500 10.500 3" />
+      <path v-else d="M4 3.500V1.500H10.500V8H8.500M1.500 3.500H8V10.500H1.500Z" /></svg
+    ><span class="visually-hidden">{{ copied ? "copied" : "copy the whole fingerprint" }}</span>
   </button>
 </template>
 
@@ -26,9 +26,10 @@ const { copy, copied } = useClipboard({ legacy: true }); // also without HTTPS
   cursor: pointer;
   border-bottom: 1px dotted var(--rule-strong);
 }
-.pi {
-  font-size: 0.7em;
+svg {
   margin-left: 4px;
-  color: var(--faded);
+  fill: none;
+  stroke: var(--faded);
+  stroke-width: 1.2;
 }
 </style>

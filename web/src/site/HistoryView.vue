@@ -99,7 +99,7 @@ const kinds: Record<string, string> = { despite: "despite the calendar", outside
     <p v-if="!lines.length" class="sheet">
       {{ filtered ? "Nothing of that kind is recorded." : "Nothing has happened yet." }}
     </p>
-    <table v-listed v-else class="tide">
+    <table v-else v-listed class="tide">
       <thead>
         <tr>
           <th>When</th>

@@ -5,6 +5,7 @@ import { useInForceAt } from "./history";
 import Fingerprint from "../shared/Fingerprint.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ environments: { id: number; name: string }[] }>();
 const env = ref(props.environments.find((e) => e.name === "production")?.id ?? props.environments.at(-1)!.id);
@@ -52,7 +53,7 @@ const words: Record<string, string> = {
             >
           </p>
           <p v-if="!data.differences.length" class="small faded">It has the same settings now.</p>
-          <table v-listed v-else class="tide">
+          <table v-else v-listed class="tide">
             <caption class="small faded">
               Different now
             </caption>
@@ -70,6 +71,7 @@ const words: Record<string, string> = {
                 <td>{{ d.toText }}</td>
               </tr>
             </tbody>
+            <CsvFoot />
           </table>
         </template>
       </template>

@@ -6,6 +6,7 @@ import { useCompare, useParity } from "./settings";
 import { useSession } from "../api/session";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ site: number }>();
 const { may } = useSession();
@@ -64,6 +65,7 @@ const grouped = computed(() =>
             <td>{{ u.last }}</td>
           </tr>
         </tbody>
+        <CsvFoot />
       </table>
     </details>
   </section>

@@ -12,6 +12,7 @@ import AskState from "../shared/AskState.vue";
 import { valueOf } from "../measure/measure";
 import SiteHead from "./SiteHead.vue";
 import Trouble from "../shared/Trouble.vue";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 /** How much of a site is kept and for how long, and the way to remove all of it. */
 const props = defineProps<{ id: number }>();
@@ -76,6 +77,7 @@ const count = (n: number) => n.toLocaleString();
                 <td class="number">{{ count(kept.size.events) }}</td>
               </tr>
             </tbody>
+            <CsvFoot />
           </table>
           <p class="small faded below">
             Marks in use, what they refer to, and the history are kept forever. Verdicts and findings stay when the

@@ -14,6 +14,7 @@ import ParityPane from "./ParityPane.vue";
 import SiteHead from "./SiteHead.vue";
 import Trouble from "../shared/Trouble.vue";
 import { flagInAddress, textInAddress } from "../shared/address";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ id: number }>();
 const router = useRouter();
@@ -109,7 +110,7 @@ async function upload(e: Event) {
         {{ differing ? "Nothing differs." : "No setting has that in its title, summary or key." }}
       </p>
       <div class="wide">
-        <table v-listed v-if="groups.size" class="tide">
+        <table v-if="groups.size" v-listed class="tide">
           <thead>
             <tr>
               <th>Setting</th>
@@ -140,6 +141,7 @@ async function upload(e: Event) {
               <td v-for="c in columns" :key="c.i">{{ worded(d, c.values[d.key]) }}</td>
             </tr>
           </tbody>
+          <CsvFoot />
         </table>
       </div>
       <Dialog v-model:visible="making" modal header="Create a bundle" :style="{ width: '30rem' }" :draggable="false">
@@ -180,7 +182,7 @@ async function upload(e: Event) {
           </form>
           <form v-if="fit" class="stack" @submit.prevent="begin">
             <p>{{ fit.same }} settings have the value already.</p>
-            <table v-listed v-if="fit.mapped.length" class="tide">
+            <table v-if="fit.mapped.length" v-listed class="tide">
               <thead>
                 <tr>
                   <th>Take</th>
@@ -206,6 +208,7 @@ async function upload(e: Event) {
                   </td>
                 </tr>
               </tbody>
+              <CsvFoot />
             </table>
             <details v-if="fit.without.length">
               <summary>{{ fit.without.length }} without a counterpart here</summary>

@@ -4,6 +4,7 @@ import Button from "primevue/button";
 import type { Schemas } from "../api/client";
 import When from "../shared/When.vue";
 import { day } from "../shared/wording";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 defineProps<{ decisions: Schemas["DecisionView"][]; mayEnd: boolean; busy: boolean }>();
 const emit = defineEmits<{ end: [id: number] }>();
@@ -55,6 +56,7 @@ const until = (d: Schemas["DecisionView"]) => (d.until ? `until ${day(d.until)}`
         </td>
       </tr>
     </tbody>
+    <CsvFoot />
   </table>
 </template>
 

@@ -19,6 +19,7 @@ import {
   type LookKind,
   type Looks,
 } from "./looks";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{
   looks: Looks;
@@ -183,6 +184,7 @@ const count = (list: unknown[] | undefined, one: string) =>
         </td>
       </tr>
     </tbody>
+    <CsvFoot />
   </table>
   <p v-if="mayEdit" class="row">
     <Button size="small" text label="Add a journey" @click="edit('journeys', -1)" />

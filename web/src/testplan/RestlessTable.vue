@@ -3,6 +3,7 @@
 import Button from "primevue/button";
 import { computed } from "vue";
 import type { Schemas } from "../api/client";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{
   restless: Schemas["Restless"][];
@@ -29,7 +30,7 @@ const where = (pages: string[] | null) =>
 </script>
 
 <template>
-  <table v-listed v-if="restless.length" class="tide">
+  <table v-if="restless.length" v-listed class="tide">
     <thead>
       <tr>
         <th>Part</th>
@@ -61,6 +62,7 @@ const where = (pages: string[] | null) =>
         </td>
       </tr>
     </tbody>
+    <CsvFoot />
   </table>
   <p v-else class="faded">No part that changes by itself has been found.</p>
 </template>

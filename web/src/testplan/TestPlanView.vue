@@ -18,6 +18,7 @@ import { publishingFor, pageDraftOf, pagesFor, withPage, type Looks, type PageDr
 import { classes } from "../shared/classes";
 import TermHint from "../shared/TermHint.vue";
 import { textInAddress } from "../shared/address";
+import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ id: number }>();
 const { may } = useSession();
@@ -140,6 +141,7 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
               </td>
             </tr>
           </tbody>
+          <CsvFoot />
         </table>
         <p v-if="may('work')"><Button size="small" text label="Add a page" @click="page = pageDraftOf()" /></p>
         <PageForm
