@@ -3,6 +3,7 @@
 import { words, type Word } from "./words";
 
 const all: [string, Word][] = Object.entries(words);
+const idOf = (key: string) => key.replace(" ", "-");
 const lists = [
   { title: "Our own words", of: all.filter(([, w]) => w.ours) },
   { title: "Words of the trade, as used here", of: all.filter(([, w]) => !w.ours) },
@@ -15,7 +16,7 @@ const lists = [
     <h2>{{ l.title }}</h2>
     <dl>
       <template v-for="[key, w] in l.of" :key="key">
-        <dt :id="key.replace(' ', '-')">{{ w.word }}</dt>
+        <dt :id="idOf(key)" :class="{ here: $route.hash === `#${idOf(key)}` }">{{ w.word }}</dt>
         <dd>{{ w.means }}</dd>
       </template>
     </dl>
@@ -36,7 +37,7 @@ dt {
   font-weight: 600;
   scroll-margin-top: var(--s5);
 }
-dt:target {
+dt.here {
   border-left: 4px solid var(--deep);
   padding-left: var(--s2);
 }

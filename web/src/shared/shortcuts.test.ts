@@ -9,7 +9,8 @@ const key = (more: object = {}) => ({
   target: null,
   ...more,
 });
-const inside = (what: string) => ({ closest: (s: string) => s.split(", ").includes(what) }) as unknown as EventTarget;
+const inside = (what: string) =>
+  ({ closest: (s: string) => s.split(/, (?![^(]*\))/).includes(what) }) as unknown as EventTarget;
 
 afterEach(() => (singleKeys.value = true));
 
@@ -19,7 +20,13 @@ describe("a key is for the page", () => {
     for (const held of ["ctrlKey", "metaKey", "altKey"]) expect(isForPage(key({ [held]: true }))).toBe(false);
   });
   it("not where it is typed, nor behind a dialog", () => {
-    for (const where of ["input", "textarea", "select", "[role=dialog]", "[role=alertdialog]"])
+    for (const where of [
+      "input:not([type=checkbox], [type=radio])",
+      "textarea",
+      "select",
+      "[role=dialog]",
+      "[role=alertdialog]",
+    ])
       expect(isForPage(key({ target: inside(where) }))).toBe(false);
     expect(isForPage(key({ target: inside("button") }))).toBe(true);
   });

@@ -3,7 +3,9 @@ import { useEventListener, useLocalStorage } from "@vueuse/core";
 /** Whether single keys do things: who speaks to their computer, or types without looking, switches that off. */
 export const singleKeys = useLocalStorage("tide-marker-single-keys", true);
 
-const typing = "input, textarea, select, [contenteditable], [role=dialog], [role=alertdialog]";
+// A box or a switch takes no letters: keys are for the page there, too.
+const typing =
+  "input:not([type=checkbox], [type=radio]), textarea, select, [contenteditable], [role=dialog], [role=alertdialog]";
 
 /** Whether a key is for the page: pressed alone, and not where it is typed or a dialog is open. */
 export function isForPage(
