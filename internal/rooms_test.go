@@ -10,6 +10,7 @@ import (
 	"go/token"
 	"io"
 	"io/fs"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -74,6 +75,24 @@ func TestNoArrowGoesUp(t *testing.T) {
 		}
 	}
 	require.Greater(t, n, 25, "the packages were not found")
+}
+
+// Of the interface no file has more than 300 lines, and each stands in a room.
+func TestPartsOfTheInterfaceAreShortAndInRooms(t *testing.T) {
+	n := 0
+	require.NoError(t, filepath.WalkDir("../web/src", func(path string, _ fs.DirEntry, err error) error {
+		if err != nil || strings.HasSuffix(path, ".gen.ts") || !strings.HasSuffix(path, ".vue") && !strings.HasSuffix(path, ".ts") {
+			return err
+		}
+		n++
+		raw, err := os.ReadFile(path)
+		assert.LessOrEqual(t, strings.Count(string(raw), "\n"), 300, "%s has more than 300 lines", path)
+		if filepath.Dir(path) == filepath.Clean("../web/src") {
+			assert.Contains(t, []string{"App.vue", "main.ts", "router.ts"}, filepath.Base(path), "it belongs into a room")
+		}
+		return err
+	}))
+	require.Greater(t, n, 100, "the interface was not found")
 }
 
 // Who opens a file of this project can read it: none has more than 400 lines, and a

@@ -12,6 +12,7 @@ import ChangePath from "./ChangePath.vue";
 import ChangeWords from "./ChangeWords.vue";
 import ClimbPane from "./ClimbPane.vue";
 import Fingerprint from "../shared/Fingerprint.vue";
+import EditsList from "./EditsList.vue";
 import ForesightPane from "./ForesightPane.vue";
 import MergeQuestion from "./MergeQuestion.vue";
 import RolloutPane from "../rollout/RolloutPane.vue";
@@ -161,20 +162,7 @@ useShortcuts((key) => key === "/" && (() => box.value?.$el.focus()));
             :error="asking ? undefined : ((saving.trouble.value as Error | undefined) ?? acts.act.error.value)"
           />
           <p v-if="!change.differences.length" class="faded">Nothing differs from production yet.</p>
-          <ul class="plain-list">
-            <li v-for="d in change.differences" :key="d.key" class="differs">
-              <p>
-                <strong>{{ d.title }}</strong>
-              </p>
-              <p class="from-to">
-                <s>{{ d.fromText }}</s><span aria-hidden="true" class="to">→</span
-                ><span class="visually-hidden"> to </span><b>{{ d.toText }}</b>
-              </p>
-              <p class="small">
-                <span class="risk" aria-hidden="true">{{ "▾".repeat(d.risk) }}</span> Can break: {{ d.riskText }}
-              </p>
-            </li>
-          </ul>
+          <EditsList :differences="change.differences" />
           <ForesightPane v-if="change.differences.length" :change="change" :editable="!!editing?.allowed" />
           <div v-for="q in change.consequences" :key="q.text" class="follows" :class="{ blocks: q.blocks }">
             <p>{{ q.text }}</p>
@@ -267,20 +255,6 @@ legend {
   font-style: italic;
   padding-right: var(--s2);
   color: var(--faded);
-}
-.differs {
-  border-left: 4px solid var(--deep);
-  padding: 2px 0 2px var(--s2);
-  margin-bottom: var(--s3);
-}
-.from-to {
-  font-size: 1.1rem;
-}
-.to {
-  margin: 0 0.4em;
-}
-.risk {
-  color: var(--unsure);
 }
 .follows {
   border-left: 4px solid var(--unsure);

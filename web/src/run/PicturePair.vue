@@ -7,6 +7,7 @@ import Button from "primevue/button";
 import SelectButton from "primevue/selectbutton";
 import { computed, nextTick, onMounted, onUnmounted, ref, useTemplateRef, watch } from "vue";
 import type { Schemas } from "../api/client";
+import PictureFrame from "./PictureFrame.vue";
 import { useShortcuts } from "../shared/shortcuts";
 import { oneInAddress } from "../shared/address";
 
@@ -47,7 +48,6 @@ const places = computed(() =>
 );
 /** What happened to a block of rows; so many places are told, more would cover each other. */
 const said: Record<string, string> = { came: "new", went: "gone", moved: "moved" };
-const tagged = 8;
 /** Where to look for the same in the mark: what came in above has moved it. */
 const wasAt = computed(() =>
   props.regions
@@ -163,21 +163,16 @@ async function whole() {
       <div v-if="way === 'beside'" class="beside">
         <figure v-for="(p, i) in pair" :key="i">
           <figcaption class="small">{{ p.name }}</figcaption>
-          <div class="frame" :style="size">
-            <img v-if="p.picture" :src="url(p.picture)" :alt="`The page, ${p.name}`" :style="{ width: size.width }" />
-            <p v-else class="faded">no picture</p>
-            <span v-for="(r, n) in quiet" :key="`q${n}`" class="quiet" :style="box(r)" />
-            <span v-for="(r, n) in p.places" :key="n" class="region" :style="box(r)"
-              ><span v-if="r.says && n < tagged" class="happened">{{ r.says }}</span></span
-            >
-            <template v-if="p.picture && p.picture === now">
-              <template v-for="(m, n) in moved ?? []" :key="`m${n}`">
-                <span class="from" :style="box(m.from)" /><span class="moved" :style="box(m.to)"
-                  ><span class="happened">shifted</span></span
-                >
-              </template>
-            </template>
-          </div>
+          <PictureFrame
+            :picture="p.picture"
+            :name="p.name"
+            :scale="scale"
+            :width="width"
+            :height="height"
+            :places="p.places"
+            :quiet="quiet"
+            :moved="p.picture && p.picture === now ? moved : undefined"
+          />
         </figure>
       </div>
       <div v-else-if="way === 'over'" class="frame" :style="size">
@@ -293,32 +288,5 @@ img {
   position: absolute;
   border: 2px solid #b01e5a;
   outline: 1px solid #fff;
-}
-.happened {
-  position: absolute;
-  left: -2px;
-  bottom: 100%;
-  padding: 0 4px;
-  font-size: 0.75rem;
-  line-height: 1.3;
-  background: #b01e5a;
-  color: #fff;
-}
-.from,
-.moved {
-  position: absolute;
-  border: 2px dotted #1d4a60;
-}
-.moved {
-  border-style: solid;
-  outline: 1px solid #fff;
-}
-.moved .happened {
-  background: #1d4a60;
-}
-.quiet {
-  position: absolute;
-  border: 1px dashed #55585c;
-  background: repeating-linear-gradient(45deg, #55585c33 0 2px, transparent 2px 8px);
 }
 </style>

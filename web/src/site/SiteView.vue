@@ -12,15 +12,14 @@ import AskState from "../shared/AskState.vue";
 import ClimbForm from "../change/ClimbForm.vue";
 import Consequence from "../shared/Consequence.vue";
 import DriftNotice from "./DriftNotice.vue";
+import EnvironmentPane from "./EnvironmentPane.vue";
 import ExportField from "./ExportField.vue";
-import Fingerprint from "../shared/Fingerprint.vue";
 import Rulers from "./Rulers.vue";
 import SiteHead from "./SiteHead.vue";
 import SiteLabels from "./SiteLabels.vue";
 import StateGlyph from "../shared/StateGlyph.vue";
 import Trouble from "../shared/Trouble.vue";
 import UnknownNotice from "./UnknownNotice.vue";
-import When from "../shared/When.vue";
 import TermHint from "../shared/TermHint.vue";
 
 const props = defineProps<{ id: number }>();
@@ -139,62 +138,16 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
         <Rulers :environments="site.environments" :calendar="calendar" />
       </section>
       <div class="columns">
-        <section v-for="e in site.environments" :key="e.id">
-          <div class="spread">
-            <h2>
-              {{ e.name }}<span v-if="e.role !== e.name" class="role small">{{ e.role }}</span>
-            </h2>
-            <a :href="e.url" target="_blank" rel="noreferrer" class="small">{{ e.url }}</a>
-          </div>
-          <p class="small">
-            <Fingerprint :value="e.fingerprint" /> <span class="faded">read <When :at="e.readAt" /></span>
-          </p>
-          <p v-if="e.connector && !e.able.applies" class="small">
-            Changed by hand: a change becomes a checklist.
-            <template v-if="!e.fingerprint"
-              >Export its settings in its own administration, and upload the file.</template
-            >
-          </p>
-          <p v-if="!e.marks.length" class="none">
-            No <TermHint of="mark">mark</TermHint> yet: there is nothing to roll back to.
-          </p>
-          <ul v-else class="plain-list">
-            <li v-for="m in e.marks.slice(0, 3)" :key="m.id" class="mark">
-              <RouterLink :to="`/runs/${m.run}`">Mark {{ m.id }}</RouterLink>
-              <span class="small"
-                ><Fingerprint :value="m.fingerprint" /> · <When :at="m.takenAt" short />
-                <span v-if="m.browser" class="faded drawn">rendered by {{ m.browser }}</span></span
-              >
-              <StateGlyph v-if="m.fingerprint === e.fingerprint" state="clear" word="in force" />
-              <Button
-                v-else-if="may('work')"
-                label="Roll back"
-                :aria-label="`Roll back ${e.name} to mark ${m.id}`"
-                size="small"
-                text
-                @click="back = { env: e, mark: m }"
-              />
-            </li>
-          </ul>
-          <p v-if="e.redrawn" class="none">{{ e.redrawn }}</p>
-          <div v-if="may('work')" class="row acts">
-            <Button
-              :label="e.marks.length ? 'Take another mark' : 'Take the first mark'"
-              size="small"
-              :outlined="e.marks.length > 0 && !e.redrawn"
-              @click="mark(e.id)"
-            />
-            <Button v-if="e.marks.length" label="Check now" size="small" outlined @click="check(e.id)" />
-            <Button
-              v-if="e.connector && !e.able.reads"
-              label="Upload settings"
-              size="small"
-              :outlined="!!e.fingerprint"
-              @click="uploading = e"
-            />
-            <Button v-else label="Read settings" size="small" text @click="acts.read.mutate(e.id)" />
-          </div>
-        </section>
+        <EnvironmentPane
+          v-for="e in site.environments"
+          :key="e.id"
+          :environment="e"
+          @mark="mark(e.id)"
+          @check="check(e.id)"
+          @read="acts.read.mutate(e.id)"
+          @upload="uploading = e"
+          @roll-back="(m) => (back = { env: e, mark: m })"
+        />
         <section>
           <h2>Changes</h2>
           <p v-if="!openChanges.length" class="faded">None yet. A change starts from what is on production.</p>
@@ -263,7 +216,6 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
   grid-template-columns: repeat(3, 1fr);
   gap: var(--s5);
 }
-.mark,
 .change {
   display: flex;
   gap: var(--s2);
@@ -273,31 +225,11 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
   padding: 5px 0;
   min-height: 38px;
 }
-.mark a {
-  white-space: nowrap;
-}
-.drawn {
-  display: block;
-}
 .change {
   flex-wrap: wrap;
 }
 .change p {
   flex-basis: 100%;
-}
-.acts {
-  margin-top: var(--s2);
-  gap: var(--s2);
-}
-.none {
-  background: var(--unsure-wash);
-  border-left: 4px solid var(--unsure);
-  padding: var(--s2) var(--s3);
-  margin-top: var(--s2);
-}
-.role {
-  margin-left: var(--s2);
-  color: var(--faded);
 }
 .next {
   flex-wrap: nowrap;

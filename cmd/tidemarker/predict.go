@@ -25,14 +25,14 @@ func foreseeCommand(data *string) *cobra.Command {
 	var siteName, envName, server, out string
 	var sets []string
 	c := &cobra.Command{
-		Use:   "foresee",
+		Use:   "predict",
 		Short: "Says what settings will do to a site, without touching it",
 		Long: `Reads off what the pages of the newest mark were made of, and says what the settings will do to them:
 which scripts will lack what they use, which rules scripts need will go, and what to exclude so that
 it does not come. The site is not asked for anything.
 
 Ends with 0 when that could be said, whatever it is, and with 3 when it could not.`,
-		Example: `  tidemarker foresee --site Fernhollow --set scripts.defer=true`,
+		Example: `  tidemarker predict --site Fernhollow --set scripts.defer=true`,
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			edits, err := parseSets(sets)
