@@ -287,7 +287,7 @@ func TestWhoLetItGoHasToBeAllowedToWhenItIsPromoted(t *testing.T) {
 	require.NoError(t, err)
 	b.goOn()
 	assert.Equal(t, rollout.Tried, b.site(id, 0).Stage)
-	assert.Contains(t, b.site(id, 0).Said, "Vera, who let it go, may not promote any more")
+	assert.Contains(t, b.site(id, 0).Said, "Vera, who released it, may no longer promote")
 	require.NoError(t, b.Stop(t.Context(), id, "Ada"))
 	_, err = b.Store.AddPerson(t.Context(), "Ada", "unused", people.Administrator)
 	require.NoError(t, err)
