@@ -35,7 +35,7 @@ api: web/node_modules/.package-lock.json
 
 test: setup lint
 	cd web && npm run --silent test
-	go test ./docs/... ./internal/core/...
+	go test ./docs/... ./web ./internal/core/...
 	@$(MAKE) --no-print-directory -j2 --output-sync=target test-race-runs test-race
 	@$(MAKE) --no-print-directory -j2 --output-sync=target test-interface test-faults
 	@$(MAKE) --no-print-directory test-trouble
@@ -58,14 +58,14 @@ test-trouble:
 	go test -timeout 20m -run '^TestFaults' ./internal/browser ./internal/soak
 
 lint: web/dist/index.html
-	@test -z "$$(gofmt -l cmd internal docs web/web.go)" || { gofmt -l cmd internal docs web/web.go; echo "these files are not gofmt-ed"; exit 1; }
+	@test -z "$$(gofmt -l cmd internal docs web/*.go)" || { gofmt -l cmd internal docs web/*.go; echo "these files are not gofmt-ed"; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
 	go run ./cmd/tidemarker openapi | diff -q - web/openapi.json || { echo "the API changed: run make api"; exit 1; }
 	cd web && npm run --silent types && npm run --silent lint && npm run --silent format
 
 bench: build
-	go test -run '^$$' -bench . -benchtime 3x ./internal/core/visual ./internal/core/exclusion ./internal/run ./internal/store ./internal/field ./internal/post
+	go test -run '^$$' -bench . -benchtime 3x ./internal/core/visual ./internal/core/exclusion ./internal/run ./internal/store ./internal/field ./internal/post ./web
 
 # Changes of which it is known what they do, and what can go wrong in 500 ways: how much of it a
 # check notices. Some hours; make test does a few of each.

@@ -211,6 +211,9 @@ func TestEveryFindingOpensToItsProof(t *testing.T) {
 	assert.Equal(t, http.StatusOK, res.StatusCode)
 	assert.Equal(t, http.StatusNotFound, r.get(fmt.Sprintf("/api/v1/findings/%d/difference.png", run.id("journey")+99), nil).StatusCode)
 	assert.Equal(t, http.StatusNotFound, r.get("/api/v1/findings/9999/proof", nil).StatusCode)
+	res = r.get(fmt.Sprintf("/api/v1/findings/%d/thumbnail.png", run.id("picture")), nil)
+	assert.Equal(t, "image/png", res.Header.Get("Content-Type"))
+	assert.Equal(t, http.StatusNotFound, r.get(fmt.Sprintf("/api/v1/findings/%d/thumbnail.png", run.id("journey")), nil).StatusCode, "it has no place on a page")
 }
 
 func TestWhatASiteSentIsNeverRenderedHere(t *testing.T) {

@@ -1,7 +1,9 @@
 package api_test
 
 import (
+	"compress/gzip"
 	"fmt"
+	"io"
 	"net/http"
 	"testing"
 
@@ -63,4 +65,32 @@ func TestNobodyIsLockedOutOfTheBrowserTheyUse(t *testing.T) {
 	}
 	status, text = theirs.signIn("Other", password)
 	require.Equal(t, http.StatusTooManyRequests, status, text)
+}
+
+func TestWhatIsTextIsSentCompressed(t *testing.T) {
+	d := newRecord(t)
+	ask := func(path, accepts string) *http.Response {
+		t.Helper()
+		req, err := newRequest(t, http.MethodGet, d.url+path, "")
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+d.token)
+		req.Header.Set("Accept-Encoding", accepts)
+		res, err := (&http.Transport{DisableCompression: true}).RoundTrip(req)
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = res.Body.Close() })
+		return res
+	}
+	for _, path := range []string{"/api/v1/sites", "/api/openapi.json"} {
+		plain := ask(path, "identity")
+		assert.Empty(t, plain.Header.Get("Content-Encoding"), path)
+		want, err := io.ReadAll(plain.Body)
+		require.NoError(t, err)
+		packed := ask(path, "gzip")
+		require.Equal(t, "gzip", packed.Header.Get("Content-Encoding"), path)
+		z, err := gzip.NewReader(packed.Body)
+		require.NoError(t, err)
+		got, err := io.ReadAll(z)
+		require.NoError(t, err)
+		assert.Equal(t, string(want), string(got), path)
+	}
 }

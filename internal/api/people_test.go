@@ -73,7 +73,7 @@ func TestNothingIsToldToNobody(t *testing.T) {
 		}
 	}
 	assert.Greater(t, asked, 30)
-	for _, path := range []string{"/events", "/blobs/" + strings.Repeat("0", 64), "/findings/1/difference.png"} {
+	for _, path := range []string{"/events", "/blobs/" + strings.Repeat("0", 64), "/findings/1/difference.png", "/findings/1/thumbnail.png"} {
 		status, text := nobody.ask(http.MethodGet, path, nil, nil)
 		assert.Equal(t, http.StatusUnauthorized, status, path)
 		assert.Contains(t, text, "Sign in first")

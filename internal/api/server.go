@@ -15,6 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
 
 	"tidemarker/docs/contract"
 	"tidemarker/internal/act"
@@ -72,6 +73,10 @@ func baseOf(public *url.URL) string {
 	return strings.TrimSuffix(public.String(), "/")
 }
 
+// compressed are the types of answers that are sent compressed to who can take it: what is text. Pictures are compressed as they are,
+// and events have to arrive one by one.
+var compressed = []string{"text/html", "text/css", "text/javascript", "application/javascript", "application/json", "application/problem+json", "application/vnd.oai.openapi+json", "application/openapi+json", "text/csv", "image/svg+xml"}
+
 // New returns the whole handler. The server listens for changes of the database until
 // the context ends.
 func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
@@ -83,7 +88,7 @@ func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
 	s.beaconRoutes(top, files)
 	s.calendarRoutes(top)
 	s.feedRoutes(top)
-	r.Use(s.sessions.LoadAndSave, s.identify)
+	r.Use(middleware.Compress(5, compressed...), s.sessions.LoadAndSave, s.identify)
 	s.API(r)
 	r.Get("/api/v1/provider/begin", s.toProvider)
 	r.Get(providerBack, s.fromProvider)

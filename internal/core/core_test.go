@@ -21,7 +21,7 @@ var pureStandard = []string{"bytes", "cmp", "compress/gzip", "container/heap", "
 
 // pureLibraries compute and nothing else.
 var pureLibraries = []string{"github.com/gowebpki/jcs", "github.com/dunglas/httpsfv", "github.com/goccy/go-yaml", "github.com/teambition/rrule-go", "github.com/emersion/go-ical", "github.com/klauspost/compress/flate", "github.com/PuerkitoBio/goquery", "github.com/wI2L/jsondiff",
-	"github.com/santhosh-tekuri/jsonschema/v6", "github.com/andybalholm/cascadia", "github.com/tdewolff/parse/v2", "github.com/tdewolff/parse/v2/css", "github.com/tdewolff/parse/v2/js", "golang.org/x/image/webp", "golang.org/x/net/html", "golang.org/x/text/language", "golang.org/x/text/message", "github.com/pquerna/otp/totp", "github.com/trustelem/zxcvbn", "tidemarker/docs/contract"}
+	"github.com/santhosh-tekuri/jsonschema/v6", "github.com/andybalholm/cascadia", "github.com/tdewolff/parse/v2", "github.com/tdewolff/parse/v2/css", "github.com/tdewolff/parse/v2/js", "golang.org/x/image/draw", "golang.org/x/image/webp", "golang.org/x/net/html", "golang.org/x/text/language", "golang.org/x/text/message", "github.com/pquerna/otp/totp", "github.com/trustelem/zxcvbn", "tidemarker/docs/contract"}
 
 func TestCoreImportsOnlyWhatIsPure(t *testing.T) {
 	raw, err := exec.Command("go", "list", "-json=ImportPath,Imports", "tidemarker/internal/core/...").Output()

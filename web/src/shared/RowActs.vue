@@ -3,13 +3,19 @@
 import Button from "primevue/button";
 import { useAsking } from "./asking";
 
-const props = defineProps<{ name: string; keeps?: boolean }>();
+const props = defineProps<{
+  name: string;
+  keeps?: boolean;
+  /** It can be undone, so nobody is asked. */
+  undoable?: boolean;
+}>();
 const emit = defineEmits<{ edit: []; leave: [] }>();
 const ask = useAsking();
 function leave() {
+  if (props.undoable) return emit("leave");
   ask({
     title: `Remove ${props.name} from the test plan?`,
-    says: "Checks no longer look at it. Marks that were taken with it keep what they saw.",
+    says: "Checks no longer look at it. Marks that were taken with it keep what they saw. Secrets that were filled in for it are lost.",
     verb: "Remove",
     go: () => emit("leave"),
   });

@@ -37,9 +37,21 @@ const unmarked = computed(() => site.data.value?.environments.every((e) => !e.ma
 /** What was changed here, until the page is left: marks do not know it yet. */
 const changed = ref(false);
 
+/** The last edit of pages, masks or budgets, taken back: on condition that nobody edited the plan since. */
+const undo = ref<{ version: string; to: Pick<TestPlan, "pages" | "budgets"> }>();
+async function undoLast() {
+  const { personas, journeys, publishing } = plan.value!;
+  const { to, version } = undo.value!;
+  undo.value = undefined;
+  await acts.change.mutateAsync({ personas, journeys, publishing, ...to, version });
+}
 async function change(to: Partial<TestPlan>, by = acts, looks = true) {
-  const { pages, personas, journeys, publishing, version } = plan.value!;
-  await by.change.mutateAsync({ pages, personas, journeys, publishing, version, ...to });
+  const { pages, personas, journeys, publishing, budgets, version } = plan.value!;
+  undo.value = undefined;
+  const now = await by.change.mutateAsync({ pages, personas, journeys, publishing, version, ...to });
+  // What has secrets cannot be brought back from here: they are known to the server only.
+  if (!("personas" in to || "journeys" in to || "publishing" in to))
+    undo.value = { version: now.version, to: { pages, budgets } };
   if (looks) changed.value = true; // what must not differ is compared with the marks there are
 }
 const keepLooks = (to: Looks) =>
@@ -82,6 +94,10 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
   <p v-if="changed && !unmarked" class="notice">
     What is new here is not in any mark yet: checks call it unsure.
     <RouterLink :to="`/sites/${id}`">Take another mark</RouterLink> of each environment.
+  </p>
+  <p v-if="undo" class="row undo" role="status">
+    The test plan was saved.
+    <Button size="small" outlined label="Undo" :loading="acts.change.isPending.value" @click="undoLast" />
   </p>
   <AskState :pending="isPending" :error="error" what="The test plan" @again="refetch()">
     <template v-if="plan">
@@ -135,6 +151,7 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
                   v-if="may('work')"
                   :name="p.path"
                   :keeps="plan.pages.length === 1"
+                  undoable
                   @edit="page = pageDraftOf(p)"
                   @leave="change({ pages: plan.pages.filter((x) => x.path !== p.path) })"
                 />
@@ -240,6 +257,15 @@ td {
   background: var(--unsure-wash);
   border-left: 4px solid var(--unsure);
   padding: var(--s2) var(--s3);
+  margin-top: var(--s2);
+}
+.undo {
+  position: sticky;
+  top: 0;
+  z-index: 2;
+  background: var(--shoal);
+  border-left: 4px solid var(--deep);
+  padding: var(--s1) var(--s3);
   margin-top: var(--s2);
 }
 </style>
