@@ -2,6 +2,7 @@ package api_test
 
 import (
 	"encoding/json"
+	"io"
 	"os"
 
 	"github.com/go-rod/rod"
@@ -52,5 +53,34 @@ func (d *desk) accessible(view string) {
 		require.NoError(d, json.Unmarshal([]byte(res.Value.Str()), &found))
 		assert.Empty(d, found, "axe-core on %s, %s", view, s.name)
 	}
+	require.NoError(d, d.page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800, DeviceScaleFactor: 1}))
+}
+
+// printed checks what the view is like on paper, from a screen by night: without what can be pressed, in ink on white, nothing wider than
+// the page and nothing that only a scrollbar would show.
+func (d *desk) printed() {
+	d.Helper()
+	_, err := d.page.Eval(`() => document.documentElement.classList.add("night")`)
+	require.NoError(d, err)
+	require.NoError(d, proto.EmulationSetEmulatedMedia{Media: "print"}.Call(d.page))
+	require.NoError(d, d.page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 688, Height: 1017, DeviceScaleFactor: 1})) // A4 less its margins, in CSS pixels
+	res, err := d.page.Eval(`() => {
+		const shown = (e) => e.checkVisibility() && e.getBoundingClientRect().width > 0;
+		const cut = [...document.querySelectorAll("main *")].filter((e) => shown(e) && e.scrollHeight > e.clientHeight + 8 && ["auto", "scroll"].includes(getComputedStyle(e).overflowY));
+		return JSON.stringify({
+			pressed: [...document.querySelectorAll(".strip, .p-button")].filter(shown).map((e) => e.outerHTML.slice(0, 80)),
+			paper: getComputedStyle(document.body).backgroundColor,
+			wider: [...document.querySelectorAll("main *")].filter((e) => shown(e) && e.getBoundingClientRect().right > innerWidth + 1).slice(0, 5).map((e) => e.outerHTML.slice(0, 80)),
+			cut: cut.map((e) => e.outerHTML.slice(0, 80)),
+		});
+	}`)
+	require.NoError(d, err)
+	assert.JSONEq(d, `{"pressed":[],"paper":"rgb(255, 255, 255)","wider":[],"cut":[]}`, res.Value.Str())
+	pdf, err := d.page.PDF(&proto.PagePrintToPDF{})
+	require.NoError(d, err)
+	raw, err := io.ReadAll(pdf)
+	require.NoError(d, err)
+	assert.Equal(d, "%PDF-", string(raw[:min(5, len(raw))]))
+	require.NoError(d, proto.EmulationSetEmulatedMedia{}.Call(d.page))
 	require.NoError(d, d.page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800, DeviceScaleFactor: 1}))
 }

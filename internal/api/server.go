@@ -73,9 +73,22 @@ func baseOf(public *url.URL) string {
 	return strings.TrimSuffix(public.String(), "/")
 }
 
-// compressed are the types of answers that are sent compressed to who can take it: what is text. Pictures are compressed as they are,
-// and events have to arrive one by one.
+// compressed are the types of answers that are sent compressed to who can take it: what is text. Pictures are compressed as they are.
 var compressed = []string{"text/html", "text/css", "text/javascript", "application/javascript", "application/json", "application/problem+json", "application/vnd.oai.openapi+json", "application/openapi+json", "text/csv", "image/svg+xml"}
+
+// packed compresses answers, but for the stream of events: those have to arrive one by one, and are not held back in any buffer.
+func packed(next http.Handler) http.Handler {
+	with := middleware.Compress(5, compressed...)(next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == eventsPath {
+			next.ServeHTTP(w, r)
+			return
+		}
+		with.ServeHTTP(w, r)
+	})
+}
+
+const eventsPath = "/api/v1/events"
 
 // New returns the whole handler. The server listens for changes of the database until
 // the context ends.
@@ -88,11 +101,11 @@ func New(ctx context.Context, s *Server, files embed.FS) http.Handler {
 	s.beaconRoutes(top, files)
 	s.calendarRoutes(top)
 	s.feedRoutes(top)
-	r.Use(middleware.Compress(5, compressed...), s.sessions.LoadAndSave, s.identify)
+	r.Use(packed, s.sessions.LoadAndSave, s.identify)
 	s.API(r)
 	r.Get("/api/v1/provider/begin", s.toProvider)
 	r.Get(providerBack, s.fromProvider)
-	r.Get("/api/v1/events", signedIn(s.events))
+	r.Get(eventsPath, signedIn(s.events))
 	r.Get("/api/v1/blobs/{sha256}", signedIn(s.blob))
 	r.Get("/api/v1/findings/{id}/difference.png", signedIn(s.differencePicture))
 	r.Get("/api/v1/findings/{id}/thumbnail.png", signedIn(s.thumbnailPicture))

@@ -183,7 +183,7 @@ var needs = map[string]people.Ability{
 	"offer-change": people.See, "begin-rollout": people.Work, "list-rollouts": people.See, "get-rollout": people.See, "let-rollout-go": people.Work, "stop-rollout": people.Work, "end-rollout": people.Work, "leave-site-out": people.Work,
 	"label-site": people.Work, "list-watches": people.See, "stop-watch": people.Work, "keep-change": people.Work, "settle-change": people.Work,
 	"list-notices": people.See, "read-notices": people.See, "get-notice-choices": people.See, "choose-notices": people.See, "set-notice-reach": people.See, "make-feed": people.See, "remove-feed": people.See,
-	"find-anything": people.See, "list-webhooks": people.Administer, "add-webhook": people.Administer, "edit-webhook": people.Administer, "renew-webhook-secret": people.Administer, "remove-webhook": people.Administer, "list-deliveries": people.Administer, "send-again": people.Administer,
+	"find-anything": people.See, "compare-runs": people.See, "list-webhooks": people.Administer, "add-webhook": people.Administer, "edit-webhook": people.Administer, "renew-webhook-secret": people.Administer, "remove-webhook": people.Administer, "list-deliveries": people.Administer, "send-again": people.Administer,
 	"make-calendar-address": people.Work, "remove-calendar-address": people.Work,
 }
 

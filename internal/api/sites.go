@@ -172,6 +172,7 @@ func (s *Server) siteOperations(api huma.API) {
 		func(ctx context.Context, in *ByID) (*output[SiteView], error) { return out(s.siteView(ctx, in.ID)) })
 	s.labelOperation(api)
 	s.findOperation(api)
+	s.compareRunsOperation(api)
 	s.historyOperations(api)
 }
 

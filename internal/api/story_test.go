@@ -278,6 +278,7 @@ func TestTheWholeStoryInTheInterface(t *testing.T) {
 	d.open("/runs/3")
 	d.see("h1", "^Broken")
 	d.accessible("a broken check by the other light")
+	d.printed()
 	d.open("/nowhere")
 	d.see("h1", "does not exist")
 }

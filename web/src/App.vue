@@ -173,6 +173,12 @@ main {
     padding: var(--s3);
   }
 }
+@media print {
+  .strip,
+  .skip {
+    display: none;
+  }
+}
 main:focus {
   outline: none;
 }

@@ -27,6 +27,7 @@ export const router = createRouter({
     { path: "/changes/:id(\\d+)/other-sites", component: () => import("./rollout/OffersView.vue"), props: id },
     { path: "/rollouts/:id(\\d+)", component: () => import("./rollout/RolloutView.vue"), props: id },
     { path: "/runs/:id(\\d+)", component: () => import("./run/RunView.vue"), props: id },
+    { path: "/runs/:id(\\d+)/compare", component: () => import("./run/CompareRunsView.vue"), props: id },
     { path: "/runs/:id(\\d+)/pages", component: () => import("./measure/MeasuredPageView.vue"), props: id },
     { path: "/measurements", component: () => import("./measure/CompareView.vue"), meta: { title: "Measurements" } },
     { path: "/add-site/:id(\\d+)?", component: () => import("./addsite/AddSiteView.vue"), props: id },

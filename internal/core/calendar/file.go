@@ -77,6 +77,8 @@ func (l Line) events(now time.Time) []*ical.Component {
 	if l.rule == nil {
 		return []*ical.Component{main}
 	}
+	// The rule goes by what clocks say, also where they jump over it on the first day (RFC 5545, 3.3.5).
+	main.Props.Set(l.clockProp(ical.PropDateTimeStart, l.first))
 	opt := l.rule.OrigOptions
 	opt.Dtstart = time.Time{}
 	if !opt.Until.IsZero() {

@@ -46,6 +46,21 @@ func TestAnotherLibraryReadsTheSameEvents(t *testing.T) {
 	}
 }
 
+func TestAFirstDayOnWhichClocksJumpOverTheBeginningMovesNoOther(t *testing.T) {
+	// On Lord Howe Island clocks go from 2:00 to 2:30 on 4 October 2026 (IANA time zone database).
+	e := calendar.Entry{UID: "u", Kind: calendar.Window, Title: "Nights", Begins: "2026-10-04T02:00", Ends: "2026-10-04T03:00", Zone: "Australia/Lord_Howe", Rule: "FREQ=DAILY;INTERVAL=9", Except: []string{}}
+	raw, err := calendar.Write("x", []calendar.Line{line(t, e)}, time.Date(2026, 11, 28, 0, 0, 0, 0, time.UTC))
+	require.NoError(t, err)
+	again, err := calendar.ReadFile(raw, calendar.Window, "UTC", time.LoadLocation)
+	require.NoError(t, err)
+	require.Len(t, again, 1)
+	from, to := time.Date(2026, 9, 1, 0, 0, 0, 0, time.UTC), time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC)
+	want, got := line(t, e).Between(from, to), line(t, again[0]).Between(from, to)
+	require.Greater(t, len(want), 3)
+	assert.Equal(t, want, got)
+	assert.Equal(t, "02:00", got[1].Begins.Format("15:04"))
+}
+
 func TestWhatIsWrittenIsReadAgain(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		lines := someLines(t)

@@ -4,13671 +4,13947 @@
  */
 
 export interface paths {
-    "/api/v1/bundles": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Named sets of values, from cautious to bold, then the team's own */
-        get: operations["list-bundles"];
-        put?: never;
-        /** Makes a bundle of a revision */
-        post: operations["make-bundle"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/bundles/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Removes one of the team's own bundles */
-        delete: operations["remove-bundle"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/calendar": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Freezes and windows of a site with those for all sites, and what is promoted automatically */
-        get: operations["get-calendar"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/calendar/address": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Creates a secret address to subscribe to; an earlier one no longer works */
-        post: operations["make-calendar-address"];
-        /** Takes the address to subscribe to away */
-        delete: operations["remove-calendar-address"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/calendar/entries": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Adds a freeze or a window */
-        post: operations["add-calendar-entry"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/calendar/entries/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Edits a freeze or a window
-         * @description 409 when somebody else edited it since the version given.
-         */
-        put: operations["edit-calendar-entry"];
-        post?: never;
-        /** Removes a freeze or a window */
-        delete: operations["remove-calendar-entry"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/calendar/export": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The calendar as an iCalendar file */
-        get: operations["export-calendar"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/calendar/import": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Reads the events of an iCalendar file as freezes and windows, all or none
-         * @description Events that came before are replaced. An event says what it is by its category, FREEZE or WINDOW.
-         */
-        post: operations["import-calendar"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** A change, its effects and what may be done */
-        get: operations["get-change"];
-        /**
-         * Edits a change
-         * @description 409 when somebody else edited it since the version given.
-         */
-        put: operations["edit-change"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/accept": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Accepts an environment as it is although its check left something to judge
-         * @description 409 with the reason when it is not allowed now.
-         */
-        post: operations["accept-change"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/approval": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Asks for an approval of a change as it is */
-        post: operations["ask-approval"];
-        /** Withdraws an approval, or that one is asked for */
-        delete: operations["withdraw-approval"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/approval/decision": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Approves a change, refuses it, or asks something first
-         * @description An approval belongs to the change's settings and to production as it is; when either moves it is withdrawn. Nobody needs to have asked for it.
-         */
-        post: operations["decide-approval"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/bundle": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What a bundle would make of a change */
-        get: operations["preview-bundle"];
-        put?: never;
-        /** Puts a bundle's values into a change */
-        post: operations["apply-bundle"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/climb/stop": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Ends a change's step-up with what is proven
-         * @description The run that is under way for it is stopped.
-         */
-        post: operations["stop-climb"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/comments": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What was said about a change, its runs and their findings, in order */
-        get: operations["list-change-comments"];
-        put?: never;
-        /** Says something about a change; when an approver has asked something it is the answer */
-        post: operations["comment-on-change"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/discard": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Discards it
-         * @description 409 with the reason when it is not allowed now.
-         */
-        post: operations["discard-change"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/exclusions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Excludes something: adds patterns to settings of the change, all or none, with the reason */
-        post: operations["exclude"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/expectation": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Sets what a change is expected to improve, in figures */
-        put: operations["expect-of-change"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/foresight": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What a change will do to staging, before anything is tried */
-        get: operations["foresee-change"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/measure": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Measures on staging what a change does to speed, with it and without it in turns
-         * @description Staging has the change before and after. 409 when it does not have it.
-         */
-        post: operations["measure-change"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/offers": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * What a change would be on each of the other sites
-         * @description Its edits are mapped by what the settings mean. Of lists of patterns it is what the change added and took away that is copied.
-         */
-        get: operations["offer-change"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/promote": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Puts on production exactly what was checked, and checks it there
-         * @description Approvers by themselves; others with an approval that holds. 409 with the reason when it is not allowed now.
-         */
-        post: operations["promote-change"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/rebase": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Rebases it on what production has now, with the same edits
-         * @description 409 with the reason when it is not allowed now.
-         */
-        post: operations["rebase-change"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/rollback": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Where rolling it back goes, and what would go with it */
-        get: operations["plan-roll-back"];
-        put?: never;
-        /**
-         * Puts the environments back to what they had before it, and proves it
-         * @description A maintainer puts production back to what it had before the latest promotion; anything further takes an approver. 409 with the reason when it is not allowed now: so, while other changes were promoted on top of it and nobody said that they go with it.
-         */
-        post: operations["roll-back-change"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/rollouts": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Takes a change that settled to other sites: copied, tried on each one's staging, promoted in waves once somebody says so
-         * @description 409 when the change has not settled, or a site cannot take it. Nothing is promoted before let-rollout-go.
-         */
-        post: operations["begin-rollout"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/settle": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Settles a change although its watch found something or could not check */
-        post: operations["settle-change"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/split": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Splits it into an ordered series of changes, the least risky first
-         * @description 409 with the reason when it is not allowed now.
-         */
-        post: operations["split-change"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/take-out": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Starts a change that takes just this one's edits out and leaves what was promoted on top
-         * @description 422 with the settings that were set again since and are not decided.
-         */
-        post: operations["take-out-change"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/tidy": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Carries out on production, by itself, what deletes data and was checked
-         * @description Approvers by themselves; others with an approval that holds. 409 with the reason when it is not allowed now.
-         */
-        post: operations["tidy-change"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/try": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Tries it on staging: apply, purge, warm, check
-         * @description 409 with the reason when it is not allowed now.
-         */
-        post: operations["try-change"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/changes/{id}/words": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Sets a change's title, reason and expected effect, in any state
-         * @description 409 when somebody else edited it since the version given.
-         */
-        put: operations["describe-change"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/decisions/{id}/end": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Ends a decision: the difference is found again from the next run on */
-        post: operations["end-decision"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/deliveries/{id}/again": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Sends something to a webhook once more */
-        post: operations["send-again"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/drifts/{id}/accept": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Says that what was changed outside is meant
-         * @description On production it takes somebody who may decide what goes there. 409 when it is settled already, or other settings have been found since.
-         */
-        post: operations["accept-drift"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/drifts/{id}/revert": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Puts the environment back to what it had before, and proves it
-         * @description On production it takes an approver, unless that is what it had before the latest promotion.
-         */
-        post: operations["revert-drift"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/at": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What an environment had at a moment, since when and by whom */
-        get: operations["get-in-force-at"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/backups": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Says that there is a backup of an environment, and where
-         * @description It counts for a day. What deletes data is not tried without one.
-         */
-        post: operations["record-backup"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/checks": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Checks an environment as it is against its latest mark */
-        post: operations["check-environment"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/coverage": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What is wrong with an environment's rules, and the smallest change that fixes it */
-        get: operations["get-coverage"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/exports": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Takes the settings file that somebody exported from a site without a connector */
-        post: operations["upload-export"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/foresight": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** What settings will do to an environment; the site is not asked for anything */
-        post: operations["foresee"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/isolation-tests": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Asks for the pages as everybody, to prove that nobody is served what belongs to somebody else
-         * @description The settings stay as they are. Cached pages are purged.
-         */
-        post: operations["test-cache-isolation"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/marks": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Takes a mark: looks twice and records that it works */
-        post: operations["take-mark"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/matrix": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Who is never served a cached page, what the settings say, and what was seen */
-        get: operations["get-matrix"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/measurements": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Measures what settings do to speed, and restores what was there */
-        post: operations["measure-on-environment"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/patterns": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** What a pattern matches among what is known, and what it narrowly misses */
-        post: operations["try-pattern"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/purges": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Purges what is cached of one page, a class of pages or all, or marks it stale; and warms it again
-         * @description 409 while a run is under way there.
-         */
-        post: operations["purge-environment"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/read": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Reads the settings in force again */
-        post: operations["read-environment"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/revisions/{fingerprint}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * A revision with its exclusions, to copy to another site
-         * @description Its schema is at /api/contract/copied-settings.schema.json.
-         */
-        get: operations["copy-settings"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/rollbacks": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Rolls back to a mark, and proves it
-         * @description A maintainer puts production back to what it had before the latest promotion; anything further takes an approver.
-         */
-        post: operations["roll-back-environment"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/environments/{id}/tries": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Tries settings on an environment without a change: applies, purges, warms, checks, and puts it back unless it is to keep them
-         * @description 409 when the environment has no mark, or is production: what reaches visitors goes through a change. 422 when the settings cannot be put in force there.
-         */
-        post: operations["try-on-environment"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/factors": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What you prove yourself with beside your password */
-        get: operations["list-factors"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/factors/code-app": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Begins to add a code app; it counts once a code of it was right */
-        post: operations["begin-code-app"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/factors/code-app/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Adds the code app with a first code of it */
-        post: operations["confirm-code-app"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/factors/passkey": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Adds a passkey */
-        post: operations["add-passkey"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/factors/passkey/question": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** What a browser is to ask for to add a passkey */
-        post: operations["begin-passkey"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/factors/recovery-codes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Creates new recovery codes; the earlier ones no longer work */
-        post: operations["renew-recovery-codes"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/factors/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Removes a code app or a passkey */
-        delete: operations["remove-factor"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/findings/{id}/accept": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Accepts a finding as expected, or takes that back
-         * @description What is accepted for longer than one run is accepted in later ones automatically, while it is the same difference and no worse. Private content shown to others can be accepted for one run only.
-         */
-        post: operations["accept-finding"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/findings/{id}/add-host": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Adds the host that a finding names to the environment it was missed on
-         * @description From then on Tide Marker asks it. 409 when the finding names none.
-         */
-        post: operations["add-host"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/findings/{id}/comments": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Says something about a finding */
-        post: operations["comment-on-finding"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/findings/{id}/mask": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Lets a part of a page differ from now on, and accepts the finding
-         * @description 422 when the selector is none, or would leave out most of the page.
-         */
-        post: operations["mask-finding"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/findings/{id}/proof": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The proof of a finding: both looks */
-        get: operations["get-proof"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/invitations": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Invitations that can still be used */
-        get: operations["list-invitations"];
-        put?: never;
-        /** Makes a link with which somebody chooses a name and a password, or a new password */
-        post: operations["invite"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/invitations/look": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** What an invitation is for */
-        post: operations["look-at-invitation"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/invitations/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Makes an invitation useless */
-        delete: operations["withdraw-invitation"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/measurements": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Runs that measured something, the latest first */
-        get: operations["list-measured-runs"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/measurements/comparison": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * What two runs measured, compared: marks, production before and after, two sites
-         * @description They were not loaded in turns, so that a machine that was slower at one time shows as a difference.
-         */
-        get: operations["compare-measured-runs"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/notices": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The caller's notices */
-        get: operations["list-notices"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/notices/choices": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** How notices reach the caller */
-        get: operations["get-notice-choices"];
-        /** Sets how a topic reaches the caller, for one site or for all */
-        put: operations["choose-notices"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/notices/feed": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Creates a secret address of the caller's feed; an earlier one no longer works */
-        post: operations["make-feed"];
-        /** Removes the address of the caller's feed */
-        delete: operations["remove-feed"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/notices/reach": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Sets where mail reaches the caller, and when the daily mail comes */
-        put: operations["set-notice-reach"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/notices/read": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Says that notices were read */
-        post: operations["read-notices"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/onboardings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Sites that are being added */
-        get: operations["list-onboardings"];
-        put?: never;
-        /** Starts adding a site: where it is */
-        post: operations["begin-onboarding"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/onboardings/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** How far it is */
-        get: operations["get-onboarding"];
-        put?: never;
-        post?: never;
-        /** Discards it */
-        delete: operations["discard-onboarding"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/onboardings/{id}/environments": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Sets where the site is, and tests it */
-        put: operations["place-onboarding"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/onboardings/{id}/looks": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Says who looks and what has to work */
-        put: operations["people-onboarding"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/onboardings/{id}/pages": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Gives pages a class, and says which are watched, many at once */
-        put: operations["class-pages"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/onboardings/{id}/register": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Registers the site with what was confirmed */
-        post: operations["register-onboarding"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/onboardings/{id}/run": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Makes a persona ready, or takes a journey, on staging and on the spot */
-        post: operations["run-onboarding"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/onboardings/{id}/survey": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Finds the site's pages, from its sitemap or by following links */
-        post: operations["survey-onboarding"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/people": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Everybody who can sign in */
-        get: operations["list-people"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/people/history": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Who invited whom, and gave which role */
-        get: operations["get-team-history"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/people/required-factors": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Of which roles people have to have a second factor */
-        get: operations["get-required-factors"];
-        /**
-         * Says of which roles people have to have a second factor
-         * @description Who has none adds one before anything else, from their next request on.
-         */
-        put: operations["require-factors"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/people/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Gives somebody a role, or disables the account
-         * @description Who is disabled is signed out at once. 409 when nobody would be left to administer.
-         */
-        put: operations["edit-person"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/people/{id}/factors": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /**
-         * Removes all second factors of somebody who has lost them
-         * @description Ends their sessions, too.
-         */
-        delete: operations["reset-factors"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/recordings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Makes a journey from the file of a browser's recorder panel; nothing is stored
-         * @description The open JSON format of the npm package @puppeteer/replay. 422 with the step that cannot be read.
-         */
-        post: operations["read-recording"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/rollouts": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Rollouts, the latest first */
-        get: operations["list-rollouts"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/rollouts/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** A rollout, site by site */
-        get: operations["get-rollout"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/rollouts/{id}/end": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Ends a rollout; changes that it began stay as they are */
-        post: operations["end-rollout"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/rollouts/{id}/go": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Lets the waves of a rollout go, for the first time or again after it stopped
-         * @description Each site is promoted in the caller's name, by the rules that hold there: approvals, calendar, what was checked. A wave is followed by the next when all of it is clear; at the first site that is not it stops.
-         */
-        post: operations["let-rollout-go"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/rollouts/{id}/sites/{site}/leave-out": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Lets a rollout go on without a site, whose change stays as it is */
-        post: operations["leave-site-out"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/rollouts/{id}/stop": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Stops promoting a rollout until somebody releases it again
-         * @description What is being promoted is promoted to its end.
-         */
-        post: operations["stop-rollout"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** A run, how far it is and what it found */
-        get: operations["get-run"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/comments": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What was said about a run and its findings, in order */
-        get: operations["list-run-comments"];
-        put?: never;
-        /** Says something about a run */
-        post: operations["comment-on-run"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/enough": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Ends a search with what is known
-         * @description The try that is under way is finished first.
-         */
-        post: operations["end-search"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/find-culprit": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Searches for what in a change brought about what a run found
-         * @description It tries parts of the change on staging, and brings back what it found there. 409 when that cannot be searched for.
-         */
-        post: operations["find-culprit"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/foresight": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * What was predicted for a run's settings, and what happened
-         * @description 404 when nothing was: the run changed no settings, or its mark was taken before the files of pages were recorded.
-         */
-        get: operations["get-run-foresight"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/leave-out": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Takes a culprit that a search found out of its change, with what needs it
-         * @description 409 when the change cannot be edited now.
-         */
-        post: operations["leave-out-culprit"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/looks": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What a run looked at */
-        get: operations["list-looks"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/measure-more": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Goes on with a measurement that was not sure, with all its loads
-         * @description 409 when it is sure, or the settings are no longer those that were measured.
-         */
-        post: operations["measure-more"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/measured": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** One measured page in depth: both sides, how they came into view, and what they asked for */
-        get: operations["get-measured-page"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/measured/export": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * What was measured, with every load, for other programs and for people
-         * @description csv, json: every load. har: what each asked for (HAR 1.2). junit, openmetrics: for builds and monitoring. html, pdf: to be printed.
-         */
-        get: operations["export-measured"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/probes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What a run asked for without looking, and how it was answered */
-        get: operations["list-probes"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/recordings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Compares a HAR file from any browser with what was measured; nothing is stored
-         * @description 422 with what is wrong with the file.
-         */
-        post: operations["compare-recording"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/report": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * What a run found, as a document of its own
-         * @description 409 while it is not over.
-         */
-        get: operations["get-report"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/stop": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Stops a run; what it found so far stays */
-        post: operations["stop-run"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/task": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Completes a checklist, proven by an exported file where there is one; the run continues
-         * @description 422 with each setting that is not as it was meant.
-         */
-        post: operations["complete-task"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/task/{item}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Says of one item of a checklist whether it is done */
-        put: operations["tick-task-item"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/schedules/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Edits a schedule, or pauses it
-         * @description 409 when somebody else edited it since the version given.
-         */
-        put: operations["edit-schedule"];
-        post?: never;
-        /** Ends a schedule */
-        delete: operations["remove-schedule"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/search": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Finds sites, changes, settings, exclusions, pages and findings by a part of their text
-         * @description Up to 8 of each kind, the best first. Of findings the newest 50,000 are searched.
-         */
-        get: operations["find-anything"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/session": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Who is signed in */
-        get: operations["get-session"];
-        put?: never;
-        /**
-         * Signs in
-         * @description Who has a second factor is asked for it then (needs). 429 after several tries that did not succeed. A browser in which somebody has signed in before has tries of its own, so that nobody else can lock them out there.
-         */
-        post: operations["sign-in"];
-        /** Signs out */
-        delete: operations["sign-out"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/session/code": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Ends signing in with a code of a code app, or a recovery code
-         * @description After sign-in answered that it needs a second factor. 429 after several codes that were not right.
-         */
-        post: operations["prove-code"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/session/invited": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Uses an invitation, and signs in */
-        post: operations["join"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/session/open": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Where you are signed in */
-        get: operations["list-sessions"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/session/open/{key}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /**
-         * Ends a session of yours
-         * @description others ends all but the one that asks.
-         */
-        delete: operations["end-session"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/session/passkey": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Ends signing in with what a passkey signed */
-        post: operations["prove-passkey"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/session/passkey/question": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** What a passkey has to sign to end signing in */
-        post: operations["ask-passkey"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/session/password": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Sets one's own password, and ends one's other sessions */
-        put: operations["change-password"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/session/ways": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** How people can sign in */
-        get: operations["list-ways"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Sites, a page of them */
-        get: operations["list-sites"];
-        put?: never;
-        /**
-         * Registers a site from a site file, or updates it
-         * @description 409 with what would change when an environment would get another role and nobody said that this is meant.
-         */
-        post: operations["import-site"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** A site with its environments, marks and changes */
-        get: operations["get-site"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/addresses": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Reads the sitemap of production, so that more addresses are known */
-        post: operations["find-addresses"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/beacon": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** How the site's visitors tell */
-        get: operations["get-beacon"];
-        /** Gives the site a beacon with a new key, or takes it away */
-        put: operations["set-beacon"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/carried": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Starts a change with what somebody takes of a carried revision */
-        post: operations["begin-from-copied"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/carried/fit": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** What a copied revision means on this site; nothing is changed */
-        post: operations["fit-copied"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/changes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Starts a change from what is on production */
-        post: operations["begin-change"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/climbs": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Starts a change that steps up through the bundles on staging and keeps what passes
-         * @description It tries each bundle, finds the culprits of what breaks, and excludes what needs it or leaves the culprit out. It ends with one change that can be promoted. 409 while another step-up is running on the site.
-         */
-        post: operations["begin-climb"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/decisions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Differences that were accepted for longer than one run, those that hold first */
-        get: operations["get-decisions"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/exclusions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What is excluded, and why; and what nobody explained */
-        get: operations["list-exclusions"];
-        /** Edits entries of the ledger, all or none */
-        put: operations["edit-exclusions"];
-        /**
-         * Records why something is excluded
-         * @description 409 when the ledger has it already.
-         */
-        post: operations["record-exclusion"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/exclusions/export": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The whole ledger as CSV (RFC 4180) or JSON */
-        get: operations["export-exclusions"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/exclusions/import": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Reads entries from CSV or JSON, all or none
-         * @description 422 with what is wrong, line by line. What is in the list already is skipped.
-         */
-        post: operations["import-exclusions"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/exclusions/mend": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Starts a change that adds and takes out patterns */
-        post: operations["mend-exclusions"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/exclusions/retire": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Retires entries whose patterns are in force nowhere
-         * @description 409 when one is still in force: start a trial without it first.
-         */
-        post: operations["retire-exclusions"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/exclusions/trial": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Starts a change without these patterns, to see whether they are still needed */
-        post: operations["try-without-exclusions"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/exclusions/{exclusion}/history": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What happened to an entry */
-        get: operations["get-exclusion-history"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/field": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** How fast a site was for its visitors, day by day, with what was promoted */
-        get: operations["get-field"];
-        put?: never;
-        /**
-         * Reads field data of elsewhere from CSV: day, device, metric, p75, and perhaps class or page, and visits
-         * @description All of it or nothing: 422 with the line that cannot be read. Days that were read before are replaced.
-         */
-        post: operations["import-field"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/field/export": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Field data day by day as CSV, which can be read again */
-        get: operations["export-field"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/file": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The site file (YAML), without tokens and secret values */
-        get: operations["export-site"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/history": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What happened, the latest first */
-        get: operations["get-history"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/history/chain": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Holds the history against its chain of hashes */
-        get: operations["verify-history"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/history/export": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The history as CSV (RFC 4180) or JSON lines, the oldest first */
-        get: operations["export-history"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/history/known": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Who and what a history can be filtered by */
-        get: operations["get-history-known"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/kept": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** How much of a site is kept, and for how long */
-        get: operations["get-kept"];
-        /**
-         * Says for how many days a site's evidence is kept
-         * @description What is older is removed within the hour, and cannot be restored.
-         */
-        put: operations["decide-kept"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/labels": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Says what a site is listed under, with others */
-        put: operations["label-site"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/learned": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What the newest marks taught: parts that change by themselves, and steps that do not hold as they are written */
-        get: operations["get-learned"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/parity": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** In what staging and production differ, as last compared */
-        get: operations["get-parity"];
-        put?: never;
-        /**
-         * Compares staging with production now: host, catalogue, values, pages, scripts and styles
-         * @description 409 when the site has only one environment.
-         */
-        post: operations["compare-environments"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/policies": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Decides who may be served from the cache pages of a class; an empty policy brings the default back */
-        put: operations["decide-policy"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/promotions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What holds for a site's promotions */
-        get: operations["get-promotions"];
-        /** Says what holds for a site's promotions */
-        put: operations["decide-promotions"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/recording": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** A journey as a browser's recorder panel reads it, without secret values */
-        get: operations["export-recording"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/removal": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What would go with a site */
-        get: operations["look-at-removal"];
-        put?: never;
-        /**
-         * Removes a site with all that is recorded of it
-         * @description The site itself is not touched: it keeps the settings that it has. 409 when something is under way there, or it has gone on since somebody looked. 422 when the name is not the site's.
-         */
-        post: operations["remove-site"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/schedules": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What is scheduled on a site */
-        get: operations["list-schedules"];
-        put?: never;
-        /**
-         * Schedules a check of production, a reading of all environments, or a tidy
-         * @description What was missed is caught up once. Its first time is the first after now. A tidy is an approver's decision: each time its records are counted, a backup of production of the last day is waited for, and when far more or fewer would go than usual it is paused.
-         */
-        post: operations["add-schedule"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/settings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The catalogue, with what each environment has and what its marks had */
-        get: operations["list-settings"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/test-plan": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What is looked at: pages, who looks, what has to work, what is published */
-        get: operations["get-test-plan"];
-        /**
-         * Replaces the test plan
-         * @description 409 when somebody changed it since the version was read.
-         */
-        put: operations["change-test-plan"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/test-plan/run": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Makes a persona ready, or takes a journey, on staging and on the spot */
-        post: operations["rehearse"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/tidies": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * What deleted data on production once, and can be carried out again
-         * @description Changes that only delete data and were found clear on production.
-         */
-        get: operations["list-tidies"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sites/{id}/watches": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Which promotions of a site are watched, or wait for a person after it */
-        get: operations["list-watches"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/speed-layers": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The kinds of speed layers that a site can have */
-        get: operations["list-speed-layers"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/tokens": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** One's own tokens */
-        get: operations["list-tokens"];
-        put?: never;
-        /** Makes a token for a program; it is shown once */
-        post: operations["make-token"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/tokens/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Makes a token useless */
-        delete: operations["revoke-token"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/watches/{id}/keep": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Stops a change that is announced to be rolled back automatically */
-        post: operations["keep-change"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/watches/{id}/stop": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Ends a watch before its time
-         * @description The change is not settled by that: a person says whether it is.
-         */
-        post: operations["stop-watch"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/webhooks": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Addresses to which notices are sent */
-        get: operations["list-webhooks"];
-        put?: never;
-        /** Has notices sent to an address, signed as the Standard Webhooks specification says */
-        post: operations["add-webhook"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/webhooks/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Edits a webhook, or pauses it
-         * @description 409 when somebody else edited it since the version given.
-         */
-        put: operations["edit-webhook"];
-        post?: never;
-        /** Removes a webhook, with what it was sent */
-        delete: operations["remove-webhook"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/webhooks/{id}/deliveries": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What a webhook was sent, and what it answered */
-        get: operations["list-deliveries"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/webhooks/{id}/secret": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Gives a webhook another secret; the earlier one no longer signs anything */
-        post: operations["renew-webhook-secret"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
+  "/api/v1/bundles": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Named sets of values, from cautious to bold, then the team's own */
+    get: operations["list-bundles"];
+    put?: never;
+    /** Makes a bundle of a revision */
+    post: operations["make-bundle"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/bundles/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Removes one of the team's own bundles */
+    delete: operations["remove-bundle"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/calendar": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Freezes and windows of a site with those for all sites, and what is promoted automatically */
+    get: operations["get-calendar"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/calendar/address": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Creates a secret address to subscribe to; an earlier one no longer works */
+    post: operations["make-calendar-address"];
+    /** Takes the address to subscribe to away */
+    delete: operations["remove-calendar-address"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/calendar/entries": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Adds a freeze or a window */
+    post: operations["add-calendar-entry"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/calendar/entries/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /**
+     * Edits a freeze or a window
+     * @description 409 when somebody else edited it since the version given.
+     */
+    put: operations["edit-calendar-entry"];
+    post?: never;
+    /** Removes a freeze or a window */
+    delete: operations["remove-calendar-entry"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/calendar/export": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The calendar as an iCalendar file */
+    get: operations["export-calendar"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/calendar/import": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Reads the events of an iCalendar file as freezes and windows, all or none
+     * @description Events that came before are replaced. An event says what it is by its category, FREEZE or WINDOW.
+     */
+    post: operations["import-calendar"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A change, its effects and what may be done */
+    get: operations["get-change"];
+    /**
+     * Edits a change
+     * @description 409 when somebody else edited it since the version given.
+     */
+    put: operations["edit-change"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/accept": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Accepts an environment as it is although its check left something to judge
+     * @description 409 with the reason when it is not allowed now.
+     */
+    post: operations["accept-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/approval": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Asks for an approval of a change as it is */
+    post: operations["ask-approval"];
+    /** Withdraws an approval, or that one is asked for */
+    delete: operations["withdraw-approval"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/approval/decision": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Approves a change, refuses it, or asks something first
+     * @description An approval belongs to the change's settings and to production as it is; when either moves it is withdrawn. Nobody needs to have asked for it.
+     */
+    post: operations["decide-approval"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/bundle": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What a bundle would make of a change */
+    get: operations["preview-bundle"];
+    put?: never;
+    /** Puts a bundle's values into a change */
+    post: operations["apply-bundle"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/climb/stop": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Ends a change's step-up with what is proven
+     * @description The run that is under way for it is stopped.
+     */
+    post: operations["stop-climb"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/comments": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What was said about a change, its runs and their findings, in order */
+    get: operations["list-change-comments"];
+    put?: never;
+    /** Says something about a change; when an approver has asked something it is the answer */
+    post: operations["comment-on-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/discard": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Discards it
+     * @description 409 with the reason when it is not allowed now.
+     */
+    post: operations["discard-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/exclusions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Excludes something: adds patterns to settings of the change, all or none, with the reason */
+    post: operations["exclude"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/expectation": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /** Sets what a change is expected to improve, in figures */
+    put: operations["expect-of-change"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/foresight": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What a change will do to staging, before anything is tried */
+    get: operations["foresee-change"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/measure": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Measures on staging what a change does to speed, with it and without it in turns
+     * @description Staging has the change before and after. 409 when it does not have it.
+     */
+    post: operations["measure-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/offers": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What a change would be on each of the other sites
+     * @description Its edits are mapped by what the settings mean. Of lists of patterns it is what the change added and took away that is copied.
+     */
+    get: operations["offer-change"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/promote": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Puts on production exactly what was checked, and checks it there
+     * @description Approvers by themselves; others with an approval that holds. 409 with the reason when it is not allowed now.
+     */
+    post: operations["promote-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/rebase": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Rebases it on what production has now, with the same edits
+     * @description 409 with the reason when it is not allowed now.
+     */
+    post: operations["rebase-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/rollback": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Where rolling it back goes, and what would go with it */
+    get: operations["plan-roll-back"];
+    put?: never;
+    /**
+     * Puts the environments back to what they had before it, and proves it
+     * @description A maintainer puts production back to what it had before the latest promotion; anything further takes an approver. 409 with the reason when it is not allowed now: so, while other changes were promoted on top of it and nobody said that they go with it.
+     */
+    post: operations["roll-back-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/rollouts": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Takes a change that settled to other sites: copied, tried on each one's staging, promoted in waves once somebody says so
+     * @description 409 when the change has not settled, or a site cannot take it. Nothing is promoted before let-rollout-go.
+     */
+    post: operations["begin-rollout"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/settle": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Settles a change although its watch found something or could not check */
+    post: operations["settle-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/split": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Splits it into an ordered series of changes, the least risky first
+     * @description 409 with the reason when it is not allowed now.
+     */
+    post: operations["split-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/take-out": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Starts a change that takes just this one's edits out and leaves what was promoted on top
+     * @description 422 with the settings that were set again since and are not decided.
+     */
+    post: operations["take-out-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/tidy": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Carries out on production, by itself, what deletes data and was checked
+     * @description Approvers by themselves; others with an approval that holds. 409 with the reason when it is not allowed now.
+     */
+    post: operations["tidy-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/try": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Tries it on staging: apply, purge, warm, check
+     * @description 409 with the reason when it is not allowed now.
+     */
+    post: operations["try-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/words": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /**
+     * Sets a change's title, reason and expected effect, in any state
+     * @description 409 when somebody else edited it since the version given.
+     */
+    put: operations["describe-change"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/decisions/{id}/end": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Ends a decision: the difference is found again from the next run on */
+    post: operations["end-decision"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/deliveries/{id}/again": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Sends something to a webhook once more */
+    post: operations["send-again"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/drifts/{id}/accept": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Says that what was changed outside is meant
+     * @description On production it takes somebody who may decide what goes there. 409 when it is settled already, or other settings have been found since.
+     */
+    post: operations["accept-drift"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/drifts/{id}/revert": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Puts the environment back to what it had before, and proves it
+     * @description On production it takes an approver, unless that is what it had before the latest promotion.
+     */
+    post: operations["revert-drift"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/at": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What an environment had at a moment, since when and by whom */
+    get: operations["get-in-force-at"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/backups": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Says that there is a backup of an environment, and where
+     * @description It counts for a day. What deletes data is not tried without one.
+     */
+    post: operations["record-backup"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/checks": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Checks an environment as it is against its latest mark */
+    post: operations["check-environment"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/coverage": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What is wrong with an environment's rules, and the smallest change that fixes it */
+    get: operations["get-coverage"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/exports": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Takes the settings file that somebody exported from a site without a connector */
+    post: operations["upload-export"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/foresight": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What settings will do to an environment; the site is not asked for anything */
+    post: operations["foresee"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/isolation-tests": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Asks for the pages as everybody, to prove that nobody is served what belongs to somebody else
+     * @description The settings stay as they are. Cached pages are purged.
+     */
+    post: operations["test-cache-isolation"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/marks": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Takes a mark: looks twice and records that it works */
+    post: operations["take-mark"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/matrix": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Who is never served a cached page, what the settings say, and what was seen */
+    get: operations["get-matrix"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/measurements": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Measures what settings do to speed, and restores what was there */
+    post: operations["measure-on-environment"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/patterns": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What a pattern matches among what is known, and what it narrowly misses */
+    post: operations["try-pattern"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/purges": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Purges what is cached of one page, a class of pages or all, or marks it stale; and warms it again
+     * @description 409 while a run is under way there.
+     */
+    post: operations["purge-environment"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/read": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Reads the settings in force again */
+    post: operations["read-environment"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/revisions/{fingerprint}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * A revision with its exclusions, to copy to another site
+     * @description Its schema is at /api/contract/copied-settings.schema.json.
+     */
+    get: operations["copy-settings"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/rollbacks": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Rolls back to a mark, and proves it
+     * @description A maintainer puts production back to what it had before the latest promotion; anything further takes an approver.
+     */
+    post: operations["roll-back-environment"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/tries": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Tries settings on an environment without a change: applies, purges, warms, checks, and puts it back unless it is to keep them
+     * @description 409 when the environment has no mark, or is production: what reaches visitors goes through a change. 422 when the settings cannot be put in force there.
+     */
+    post: operations["try-on-environment"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/factors": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What you prove yourself with beside your password */
+    get: operations["list-factors"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/factors/code-app": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Begins to add a code app; it counts once a code of it was right */
+    post: operations["begin-code-app"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/factors/code-app/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Adds the code app with a first code of it */
+    post: operations["confirm-code-app"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/factors/passkey": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Adds a passkey */
+    post: operations["add-passkey"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/factors/passkey/question": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What a browser is to ask for to add a passkey */
+    post: operations["begin-passkey"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/factors/recovery-codes": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Creates new recovery codes; the earlier ones no longer work */
+    post: operations["renew-recovery-codes"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/factors/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Removes a code app or a passkey */
+    delete: operations["remove-factor"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/findings/{id}/accept": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Accepts a finding as expected, or takes that back
+     * @description What is accepted for longer than one run is accepted in later ones automatically, while it is the same difference and no worse. Private content shown to others can be accepted for one run only.
+     */
+    post: operations["accept-finding"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/findings/{id}/add-host": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Adds the host that a finding names to the environment it was missed on
+     * @description From then on Tide Marker asks it. 409 when the finding names none.
+     */
+    post: operations["add-host"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/findings/{id}/comments": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Says something about a finding */
+    post: operations["comment-on-finding"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/findings/{id}/mask": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Lets a part of a page differ from now on, and accepts the finding
+     * @description 422 when the selector is none, or would leave out most of the page.
+     */
+    post: operations["mask-finding"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/findings/{id}/proof": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The proof of a finding: both looks */
+    get: operations["get-proof"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/invitations": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Invitations that can still be used */
+    get: operations["list-invitations"];
+    put?: never;
+    /** Makes a link with which somebody chooses a name and a password, or a new password */
+    post: operations["invite"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/invitations/look": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What an invitation is for */
+    post: operations["look-at-invitation"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/invitations/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Makes an invitation useless */
+    delete: operations["withdraw-invitation"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/measurements": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Runs that measured something, the latest first */
+    get: operations["list-measured-runs"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/measurements/comparison": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What two runs measured, compared: marks, production before and after, two sites
+     * @description They were not loaded in turns, so that a machine that was slower at one time shows as a difference.
+     */
+    get: operations["compare-measured-runs"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/notices": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The caller's notices */
+    get: operations["list-notices"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/notices/choices": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** How notices reach the caller */
+    get: operations["get-notice-choices"];
+    /** Sets how a topic reaches the caller, for one site or for all */
+    put: operations["choose-notices"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/notices/feed": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Creates a secret address of the caller's feed; an earlier one no longer works */
+    post: operations["make-feed"];
+    /** Removes the address of the caller's feed */
+    delete: operations["remove-feed"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/notices/reach": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /** Sets where mail reaches the caller, and when the daily mail comes */
+    put: operations["set-notice-reach"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/notices/read": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Says that notices were read */
+    post: operations["read-notices"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/onboardings": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Sites that are being added */
+    get: operations["list-onboardings"];
+    put?: never;
+    /** Starts adding a site: where it is */
+    post: operations["begin-onboarding"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/onboardings/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** How far it is */
+    get: operations["get-onboarding"];
+    put?: never;
+    post?: never;
+    /** Discards it */
+    delete: operations["discard-onboarding"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/onboardings/{id}/environments": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /** Sets where the site is, and tests it */
+    put: operations["place-onboarding"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/onboardings/{id}/looks": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /** Says who looks and what has to work */
+    put: operations["people-onboarding"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/onboardings/{id}/pages": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /** Gives pages a class, and says which are watched, many at once */
+    put: operations["class-pages"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/onboardings/{id}/register": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Registers the site with what was confirmed */
+    post: operations["register-onboarding"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/onboardings/{id}/run": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Makes a persona ready, or takes a journey, on staging and on the spot */
+    post: operations["run-onboarding"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/onboardings/{id}/survey": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Finds the site's pages, from its sitemap or by following links */
+    post: operations["survey-onboarding"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/people": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Everybody who can sign in */
+    get: operations["list-people"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/people/history": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Who invited whom, and gave which role */
+    get: operations["get-team-history"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/people/required-factors": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Of which roles people have to have a second factor */
+    get: operations["get-required-factors"];
+    /**
+     * Says of which roles people have to have a second factor
+     * @description Who has none adds one before anything else, from their next request on.
+     */
+    put: operations["require-factors"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/people/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /**
+     * Gives somebody a role, or disables the account
+     * @description Who is disabled is signed out at once. 409 when nobody would be left to administer.
+     */
+    put: operations["edit-person"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/people/{id}/factors": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /**
+     * Removes all second factors of somebody who has lost them
+     * @description Ends their sessions, too.
+     */
+    delete: operations["reset-factors"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/recordings": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Makes a journey from the file of a browser's recorder panel; nothing is stored
+     * @description The open JSON format of the npm package @puppeteer/replay. 422 with the step that cannot be read.
+     */
+    post: operations["read-recording"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/rollouts": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Rollouts, the latest first */
+    get: operations["list-rollouts"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/rollouts/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A rollout, site by site */
+    get: operations["get-rollout"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/rollouts/{id}/end": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Ends a rollout; changes that it began stay as they are */
+    post: operations["end-rollout"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/rollouts/{id}/go": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Lets the waves of a rollout go, for the first time or again after it stopped
+     * @description Each site is promoted in the caller's name, by the rules that hold there: approvals, calendar, what was checked. A wave is followed by the next when all of it is clear; at the first site that is not it stops.
+     */
+    post: operations["let-rollout-go"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/rollouts/{id}/sites/{site}/leave-out": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Lets a rollout go on without a site, whose change stays as it is */
+    post: operations["leave-site-out"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/rollouts/{id}/stop": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Stops promoting a rollout until somebody releases it again
+     * @description What is being promoted is promoted to its end.
+     */
+    post: operations["stop-rollout"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A run, how far it is and what it found */
+    get: operations["get-run"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/comments": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What was said about a run and its findings, in order */
+    get: operations["list-run-comments"];
+    put?: never;
+    /** Says something about a run */
+    post: operations["comment-on-run"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/compare": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Two runs of a site, compared: findings that went, came and stayed, and which settings differ
+     * @description 422 for runs of two sites. The earlier one comes first, whichever is asked with which.
+     */
+    get: operations["compare-runs"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/enough": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Ends a search with what is known
+     * @description The try that is under way is finished first.
+     */
+    post: operations["end-search"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/find-culprit": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Searches for what in a change brought about what a run found
+     * @description It tries parts of the change on staging, and brings back what it found there. 409 when that cannot be searched for.
+     */
+    post: operations["find-culprit"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/foresight": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What was predicted for a run's settings, and what happened
+     * @description 404 when nothing was: the run changed no settings, or its mark was taken before the files of pages were recorded.
+     */
+    get: operations["get-run-foresight"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/leave-out": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Takes a culprit that a search found out of its change, with what needs it
+     * @description 409 when the change cannot be edited now.
+     */
+    post: operations["leave-out-culprit"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/looks": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What a run looked at */
+    get: operations["list-looks"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/measure-more": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Goes on with a measurement that was not sure, with all its loads
+     * @description 409 when it is sure, or the settings are no longer those that were measured.
+     */
+    post: operations["measure-more"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/measured": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** One measured page in depth: both sides, how they came into view, and what they asked for */
+    get: operations["get-measured-page"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/measured/export": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What was measured, with every load, for other programs and for people
+     * @description csv, json: every load. har: what each asked for (HAR 1.2). junit, openmetrics: for builds and monitoring. html, pdf: to be printed.
+     */
+    get: operations["export-measured"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/probes": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What a run asked for without looking, and how it was answered */
+    get: operations["list-probes"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/recordings": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Compares a HAR file from any browser with what was measured; nothing is stored
+     * @description 422 with what is wrong with the file.
+     */
+    post: operations["compare-recording"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/report": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What a run found, as a document of its own
+     * @description 409 while it is not over.
+     */
+    get: operations["get-report"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/stop": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Stops a run; what it found so far stays */
+    post: operations["stop-run"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/task": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Completes a checklist, proven by an exported file where there is one; the run continues
+     * @description 422 with each setting that is not as it was meant.
+     */
+    post: operations["complete-task"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/task/{item}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /** Says of one item of a checklist whether it is done */
+    put: operations["tick-task-item"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/schedules/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /**
+     * Edits a schedule, or pauses it
+     * @description 409 when somebody else edited it since the version given.
+     */
+    put: operations["edit-schedule"];
+    post?: never;
+    /** Ends a schedule */
+    delete: operations["remove-schedule"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/search": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Finds sites, changes, settings, exclusions, pages and findings by a part of their text
+     * @description Up to 8 of each kind, the best first. Of findings the newest 50,000 are searched.
+     */
+    get: operations["find-anything"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Who is signed in */
+    get: operations["get-session"];
+    put?: never;
+    /**
+     * Signs in
+     * @description Who has a second factor is asked for it then (needs). 429 after several tries that did not succeed. A browser in which somebody has signed in before has tries of its own, so that nobody else can lock them out there.
+     */
+    post: operations["sign-in"];
+    /** Signs out */
+    delete: operations["sign-out"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session/code": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Ends signing in with a code of a code app, or a recovery code
+     * @description After sign-in answered that it needs a second factor. 429 after several codes that were not right.
+     */
+    post: operations["prove-code"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session/invited": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Uses an invitation, and signs in */
+    post: operations["join"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session/open": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Where you are signed in */
+    get: operations["list-sessions"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session/open/{key}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /**
+     * Ends a session of yours
+     * @description others ends all but the one that asks.
+     */
+    delete: operations["end-session"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session/passkey": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Ends signing in with what a passkey signed */
+    post: operations["prove-passkey"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session/passkey/question": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What a passkey has to sign to end signing in */
+    post: operations["ask-passkey"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session/password": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /** Sets one's own password, and ends one's other sessions */
+    put: operations["change-password"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session/ways": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** How people can sign in */
+    get: operations["list-ways"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Sites, a page of them */
+    get: operations["list-sites"];
+    put?: never;
+    /**
+     * Registers a site from a site file, or updates it
+     * @description 409 with what would change when an environment would get another role and nobody said that this is meant.
+     */
+    post: operations["import-site"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A site with its environments, marks and changes */
+    get: operations["get-site"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/addresses": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Reads the sitemap of production, so that more addresses are known */
+    post: operations["find-addresses"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/beacon": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** How the site's visitors tell */
+    get: operations["get-beacon"];
+    /** Gives the site a beacon with a new key, or takes it away */
+    put: operations["set-beacon"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/carried": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Starts a change with what somebody takes of a carried revision */
+    post: operations["begin-from-copied"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/carried/fit": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What a copied revision means on this site; nothing is changed */
+    post: operations["fit-copied"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/changes": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Starts a change from what is on production */
+    post: operations["begin-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/climbs": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Starts a change that steps up through the bundles on staging and keeps what passes
+     * @description It tries each bundle, finds the culprits of what breaks, and excludes what needs it or leaves the culprit out. It ends with one change that can be promoted. 409 while another step-up is running on the site.
+     */
+    post: operations["begin-climb"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/decisions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Differences that were accepted for longer than one run, those that hold first */
+    get: operations["get-decisions"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/exclusions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What is excluded, and why; and what nobody explained */
+    get: operations["list-exclusions"];
+    /** Edits entries of the ledger, all or none */
+    put: operations["edit-exclusions"];
+    /**
+     * Records why something is excluded
+     * @description 409 when the ledger has it already.
+     */
+    post: operations["record-exclusion"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/exclusions/export": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The whole ledger as CSV (RFC 4180) or JSON */
+    get: operations["export-exclusions"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/exclusions/import": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Reads entries from CSV or JSON, all or none
+     * @description 422 with what is wrong, line by line. What is in the list already is skipped.
+     */
+    post: operations["import-exclusions"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/exclusions/mend": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Starts a change that adds and takes out patterns */
+    post: operations["mend-exclusions"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/exclusions/retire": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Retires entries whose patterns are in force nowhere
+     * @description 409 when one is still in force: start a trial without it first.
+     */
+    post: operations["retire-exclusions"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/exclusions/trial": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Starts a change without these patterns, to see whether they are still needed */
+    post: operations["try-without-exclusions"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/exclusions/{exclusion}/history": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What happened to an entry */
+    get: operations["get-exclusion-history"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/field": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** How fast a site was for its visitors, day by day, with what was promoted */
+    get: operations["get-field"];
+    put?: never;
+    /**
+     * Reads field data of elsewhere from CSV: day, device, metric, p75, and perhaps class or page, and visits
+     * @description All of it or nothing: 422 with the line that cannot be read. Days that were read before are replaced.
+     */
+    post: operations["import-field"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/field/export": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Field data day by day as CSV, which can be read again */
+    get: operations["export-field"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/file": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The site file (YAML), without tokens and secret values */
+    get: operations["export-site"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/history": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What happened, the latest first */
+    get: operations["get-history"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/history/chain": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Holds the history against its chain of hashes */
+    get: operations["verify-history"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/history/export": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The history as CSV (RFC 4180) or JSON lines, the oldest first */
+    get: operations["export-history"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/history/known": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Who and what a history can be filtered by */
+    get: operations["get-history-known"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/kept": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** How much of a site is kept, and for how long */
+    get: operations["get-kept"];
+    /**
+     * Says for how many days a site's evidence is kept
+     * @description What is older is removed within the hour, and cannot be restored.
+     */
+    put: operations["decide-kept"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/labels": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /** Says what a site is listed under, with others */
+    put: operations["label-site"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/learned": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What the newest marks taught: parts that change by themselves, and steps that do not hold as they are written */
+    get: operations["get-learned"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/parity": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** In what staging and production differ, as last compared */
+    get: operations["get-parity"];
+    put?: never;
+    /**
+     * Compares staging with production now: host, catalogue, values, pages, scripts and styles
+     * @description 409 when the site has only one environment.
+     */
+    post: operations["compare-environments"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/policies": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /** Decides who may be served from the cache pages of a class; an empty policy brings the default back */
+    put: operations["decide-policy"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/promotions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What holds for a site's promotions */
+    get: operations["get-promotions"];
+    /** Says what holds for a site's promotions */
+    put: operations["decide-promotions"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/recording": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A journey as a browser's recorder panel reads it, without secret values */
+    get: operations["export-recording"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/removal": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What would go with a site */
+    get: operations["look-at-removal"];
+    put?: never;
+    /**
+     * Removes a site with all that is recorded of it
+     * @description The site itself is not touched: it keeps the settings that it has. 409 when something is under way there, or it has gone on since somebody looked. 422 when the name is not the site's.
+     */
+    post: operations["remove-site"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/schedules": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What is scheduled on a site */
+    get: operations["list-schedules"];
+    put?: never;
+    /**
+     * Schedules a check of production, a reading of all environments, or a tidy
+     * @description What was missed is caught up once. Its first time is the first after now. A tidy is an approver's decision: each time its records are counted, a backup of production of the last day is waited for, and when far more or fewer would go than usual it is paused.
+     */
+    post: operations["add-schedule"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/settings": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The catalogue, with what each environment has and what its marks had */
+    get: operations["list-settings"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/test-plan": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What is looked at: pages, who looks, what has to work, what is published */
+    get: operations["get-test-plan"];
+    /**
+     * Replaces the test plan
+     * @description 409 when somebody changed it since the version was read.
+     */
+    put: operations["change-test-plan"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/test-plan/run": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Makes a persona ready, or takes a journey, on staging and on the spot */
+    post: operations["rehearse"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/tidies": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What deleted data on production once, and can be carried out again
+     * @description Changes that only delete data and were found clear on production.
+     */
+    get: operations["list-tidies"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/watches": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Which promotions of a site are watched, or wait for a person after it */
+    get: operations["list-watches"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/speed-layers": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The kinds of speed layers that a site can have */
+    get: operations["list-speed-layers"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/tokens": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** One's own tokens */
+    get: operations["list-tokens"];
+    put?: never;
+    /** Makes a token for a program; it is shown once */
+    post: operations["make-token"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/tokens/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Makes a token useless */
+    delete: operations["revoke-token"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/watches/{id}/keep": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Stops a change that is announced to be rolled back automatically */
+    post: operations["keep-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/watches/{id}/stop": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Ends a watch before its time
+     * @description The change is not settled by that: a person says whether it is.
+     */
+    post: operations["stop-watch"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/webhooks": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Addresses to which notices are sent */
+    get: operations["list-webhooks"];
+    put?: never;
+    /** Has notices sent to an address, signed as the Standard Webhooks specification says */
+    post: operations["add-webhook"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/webhooks/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /**
+     * Edits a webhook, or pauses it
+     * @description 409 when somebody else edited it since the version given.
+     */
+    put: operations["edit-webhook"];
+    post?: never;
+    /** Removes a webhook, with what it was sent */
+    delete: operations["remove-webhook"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/webhooks/{id}/deliveries": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What a webhook was sent, and what it answered */
+    get: operations["list-deliveries"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/webhooks/{id}/secret": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Gives a webhook another secret; the earlier one no longer signs anything */
+    post: operations["renew-webhook-secret"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
 }
 export type webhooks = Record<string, never>;
 export interface components {
-    schemas: {
-        Abilities: {
-            /** @description Settings can be applied to it; otherwise a person does that by a checklist. */
-            applies: boolean;
-            /** @description The whole page cache can be purged. */
-            purgesAll: boolean;
-            /** @description Single pages can be purged. */
-            purgesPages: boolean;
-            /** @description Its settings can be read at any time; otherwise a person uploads them. */
-            reads: boolean;
-            /** @description It says what its page cache has. */
-            tellsStatus: boolean;
-            /** @description Pages can be warmed up. */
-            warms: boolean;
-        };
-        About: {
-            default: string;
-            personal: boolean;
-            text: string;
-            topic: string;
-        };
-        "Accept-driftRequest": {
-            /** @description Fingerprint that the person looked at. */
-            found: string;
-            reason: string;
-        };
-        AcceptBody: {
-            accepted: boolean;
-            /**
-             * Format: date
-             * @description The last day, when it lasts until one.
-             */
-            day?: string;
-            /**
-             * @description For this run, when nothing is said; for all runs of its change; for all runs of the site until a day.
-             * @enum {string}
-             */
-            lasts?: "run" | "change" | "day";
-            /**
-             * @description This finding alone, when nothing is said; the same difference on every page, for everybody and on every device; all findings of the run that come of the same cause.
-             * @enum {string}
-             */
-            reach?: "place" | "part" | "cause";
-            why: string;
-        };
-        Accepted: {
-            device?: string;
-            journey?: string;
-            kind: string;
-            /** @description "" for every page, persona and device. */
-            page?: string;
-            /** @description What it was found with, by itself. */
-            part: string;
-            persona?: string;
-            severity: string;
-            title: string;
-        };
-        ActView: {
-            /** Format: date-time */
-            at: string;
-            /** Format: int64 */
-            change: number | null;
-            /** Format: date-time */
-            endedAt: string | null;
-            fingerprint: string;
-            /** Format: int64 */
-            id: number;
-            /** @enum {string} */
-            kind: "try" | "promote" | "roll back" | "put back" | "control" | "outside" | "first";
-            note: string;
-            predecessor: string;
-            /** Format: int64 */
-            run: number | null;
-            /** @enum {string} */
-            state: "intended" | "applied" | "not applied" | "unknown";
-            who: string;
-        };
-        "Add-passkeyRequest": {
-            name: string;
-            /** @description Of the W3C's Web Authentication, as JSON: RegistrationResponseJSON or AuthenticationResponseJSON. */
-            response: {
-                [key: string]: unknown;
-            };
-        };
-        AddedFactor: {
-            /**
-             * Format: int64
-             * @description Recovery codes that can still be used.
-             */
-            codes: number;
-            factors: components["schemas"]["FactorView"][];
-            /** @description Why a passkey cannot be added; empty when it can. */
-            noPasskeys: string;
-            /** @description With the first factor: codes for the day on which there is nothing else. Each works once; they are shown once. */
-            recoveryCodes: string[];
-            /** @description Their role has to have one. */
-            required: boolean;
-        };
-        AddressView: {
-            /** @description Only when it has just been made. */
-            address?: string;
-            /** Format: date-time */
-            madeAt: string;
-            madeBy: string;
-            /** Format: date-time */
-            usedAt?: string;
-        };
-        Again: {
-            /**
-             * Format: int64
-             * @description The change that carried it out first.
-             */
-            change: number;
-            /**
-             * Format: int64
-             * @description How many records may be deleted at once. More, and nothing is deleted.
-             */
-            most: number;
-        };
-        Answer: {
-            /** @description SHA-256 of the body kept. */
-            body?: string;
-            /** @description What says how it was served, as it came. */
-            cacheNote?: string;
-            /** @description What it says about caching, names in lower case; of Set-Cookie the names only. */
-            fields?: {
-                [key: string]: string[];
-            };
-            lines?: string[];
-            /** @description Which of the private texts asked for stand in it. */
-            privateTexts?: string[];
-            /**
-             * Format: date-time
-             * @description When it came.
-             */
-            received?: string;
-            served: string;
-            /** @description SHA-256 of its elements and their classes, without texts. */
-            shape?: string;
-            /** Format: int64 */
-            status: number;
-            /** @description SHA-256 of the values that its forms hide, by name. */
-            tokens?: string[];
-        };
-        "Apply-bundleRequest": {
-            name: string;
-            /** Format: int64 */
-            version: number;
-        };
-        ApprovalView: {
-            /** Format: date-time */
-            askedAt?: string;
-            askedBy: string;
-            /** @description On this site nobody approves a change of their own. */
-            byAnother: boolean;
-            /** @description Why nothing may be promoted at this time; empty when it may. */
-            calendar: string;
-            /** Format: date-time */
-            decidedAt?: string;
-            decidedBy: string;
-            /** @description It is promoted automatically when the calendar allows it. */
-            goes: boolean;
-            /** @description They may promote it despite the calendar. */
-            mayDespite: boolean;
-            /**
-             * Format: date-time
-             * @description When the calendar lets something go out next; none while it does now, or when that is not to come.
-             */
-            opens?: string;
-            /** @description Of who decided, or why it was withdrawn. */
-            reason: string;
-            /**
-             * @description Empty when nobody asked.
-             * @enum {string}
-             */
-            state: "" | "asked" | "questioned" | "approved" | "refused" | "withdrawn" | "spent";
-            /** @description What else goes out today, on all sites. */
-            today: components["schemas"]["GoingOut"][];
-            /** @description What it waits for that is to be promoted automatically. */
-            waits: string;
-            /** @description Why no approval can be asked for; empty when it can. */
-            whyNotAsk: string;
-            /** @description Why the one who looks cannot approve it; empty when they can. */
-            whyNotDecide: string;
-            /** @description Of who asked. */
-            words: string;
-        };
-        "Ask-approvalRequest": {
-            /** @description A sentence for the approver. */
-            words: string;
-        };
-        BackView: {
-            /** @description From what it has now. */
-            differences: components["schemas"]["DifferenceView"][];
-            environment: string;
-            /** @description That mark is of exactly these settings. */
-            exact: boolean;
-            /**
-             * Format: int64
-             * @description The mark that it is compared with.
-             */
-            mark: number;
-            /** Format: date-time */
-            markedAt: string;
-            /** @description Fingerprint of what was in force before the change came. */
-            to: string;
-        };
-        BackupWanted: {
-            /** Format: int64 */
-            environment: number;
-            name: string;
-        };
-        BeaconView: {
-            key?: string;
-            /** Format: date-time */
-            madeAt?: string;
-            madeBy?: string;
-            on: boolean;
-            /** @description Path of the script on this server. */
-            script?: string;
-            /**
-             * Format: double
-             * @description Of page views that tell, 0 to 1.
-             */
-            share?: number;
-        };
-        "Begin-changeRequest": {
-            /** @description Settings that it changes from the start. */
-            edits?: {
-                [key: string]: unknown;
-            };
-            effect: string;
-            reason: string;
-            title: string;
-        };
-        "Begin-code-appRequest": {
-            name: string;
-        };
-        "Begin-from-copiedRequest": {
-            document: string;
-            /** @description Keys of this site, as the fit names them. */
-            take: string[];
-            title: string;
-        };
-        "Begin-onboardingRequest": {
-            environments: components["schemas"]["OnboardingPlace"][];
-            name: string;
-        };
-        Box: {
-            /** Format: int64 */
-            height: number;
-            /** Format: int64 */
-            width: number;
-            /** Format: int64 */
-            x: number;
-            /** Format: int64 */
-            y: number;
-        };
-        Budget: {
-            /** @description Of pages; absent: each. */
-            class?: string;
-            /**
-             * @description Absent: each.
-             * @enum {string}
-             */
-            device?: "desktop" | "phone";
-            /** @enum {string} */
-            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "visually-complete" | "load" | "transferred" | "content" | "requests";
-            /**
-             * Format: double
-             * @description In milliseconds, octets, or the number itself.
-             */
-            most?: number;
-            /**
-             * Format: double
-             * @description How much more than at the mark, as a part of it: 0.1 for a tenth.
-             */
-            over?: number;
-        };
-        BudgetResult: {
-            /** @description In words. */
-            budget: string;
-            /** @enum {string} */
-            device: "desktop" | "phone";
-            /** @description It is not exceeded, as far as is known. */
-            held: boolean;
-            /** Format: double */
-            limit: number;
-            /** Format: int64 */
-            loads: number;
-            /** @enum {string} */
-            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "visually-complete" | "load" | "transferred" | "content" | "requests";
-            /** @enum {string} */
-            outcome: "held" | "exceeded" | "not sure";
-            page: string;
-            /** @enum {string} */
-            unit: "ms" | "bytes" | "1";
-            /**
-             * Format: double
-             * @description Median with the change.
-             */
-            value: number;
-            /** @description It was exceeded without the change, too. */
-            was?: boolean;
-            why: string;
-        };
-        BundlePreview: {
-            /** @description What the bundle changes of what the change would put in force. */
-            differences: components["schemas"]["DifferenceView"][];
-            /** @description All edits of the change, with the bundle's. */
-            edits: {
-                [key: string]: unknown;
-            };
-            name: string;
-            unmet: components["schemas"]["Unmet"][];
-        };
-        BundleView: {
-            /**
-             * Format: int64
-             * @description From 1, cautious; 0 for a team's own.
-             */
-            boldness: number;
-            /**
-             * Format: int64
-             * @description 0 for those that ship with the product.
-             */
-            id: number;
-            madeBy: string;
-            name: string;
-            summary: string;
-            wishes: components["schemas"]["Wish"][];
-        };
-        CalendarEntryView: {
-            entry: components["schemas"]["Entry"];
-            /** Format: int64 */
-            id: number;
-            madeBy: string;
-            /**
-             * Format: date-time
-             * @description When it begins next, or began when it is going on; none when it is over.
-             */
-            next?: string;
-            /** @description It is going on. */
-            now: boolean;
-            /**
-             * Format: int64
-             * @description None: it is for all sites.
-             */
-            site?: number;
-            siteName?: string;
-            /**
-             * Format: int64
-             * @description Give it back when editing.
-             */
-            version: number;
-        };
-        CalendarOccurrence: {
-            /** Format: date-time */
-            begins: string;
-            /** Format: date-time */
-            ends: string;
-            /** Format: int64 */
-            entry: number;
-        };
-        CalendarView: {
-            /** @description The address to subscribe to, when there is one; its secret is shown once. */
-            address?: components["schemas"]["AddressView"];
-            entries: components["schemas"]["CalendarEntryView"][];
-            /** @description What went out since the first moment, and what is approved to be promoted automatically. */
-            going: components["schemas"]["GoingOut"][];
-            /** @description Of the entries, between the moments that were asked for, in order; a thousand at most. */
-            occurrences: components["schemas"]["CalendarOccurrence"][];
-            /**
-             * Format: date-time
-             * @description Of a site: when something may be promoted next; none when it may now, or when that is not to come.
-             */
-            opens?: string;
-            /** @description Which entry cannot be read; nothing is promoted meanwhile. */
-            trouble: string;
-            /** @description Of a site: why nothing may be promoted now; empty when it may. */
-            why: string;
-        };
-        Candidate: {
-            /** @description Setting whose list it would be added to. */
-            key: string;
-            pattern: string;
-            title: string;
-            why: string;
-        };
-        Case: {
-            /** @enum {string} */
-            device: "desktop" | "phone";
-            persona: string;
-            /** @description The page was asked for such that no page cache answers. */
-            uncached?: boolean;
-            /** @enum {string} */
-            visit: "first" | "repeat";
-        };
-        Catalogue: {
-            settings: components["schemas"]["Definition"][];
-        };
-        Cell: {
-            class: string;
-            /**
-             * Format: int64
-             * @description Pages known of the class; the first are listed.
-             */
-            count: number;
-            /** @description Who decided otherwise than the default, and why. */
-            decided?: components["schemas"]["Decided"];
-            /** @enum {string} */
-            device: "desktop" | "phone";
-            /** @description The site has no persona of this kind: nobody looks as one, and its cookies are not known. */
-            nobody: boolean;
-            pages: components["schemas"]["CellPage"][];
-            persona: string;
-            /** @enum {string} */
-            policy: "never" | "all" | "own";
-            /** @enum {string} */
-            says: "never" | "all" | "own" | "mixed";
-            /** @enum {string} */
-            seen: "cached" | "own" | "made" | "mixed" | "unknown";
-            text: string;
-            /** @enum {string} */
-            trouble: "" | "leaks" | "open" | "wasted";
-        };
-        CellPage: {
-            path: string;
-            says: components["schemas"]["Saying"];
-            /** @enum {string} */
-            seen: "cached" | "own" | "made" | "unknown";
-        };
-        ChainView: {
-            /** @description What is wrong first; empty when all is as it was recorded. */
-            broken: string;
-            /** Format: int64 */
-            entries: number;
-            /** @description Hash of the last entry; of the last that is as it was recorded when the chain is broken. */
-            last: string;
-        };
-        "Change-passwordRequest": {
-            new: string;
-            old: string;
-        };
-        "Change-test-planRequest": {
-            /** @description What pages may cost. Absent when it is changed: as they are. */
-            budgets?: components["schemas"]["Budget"][];
-            journeys: components["schemas"]["Journey"][];
-            pages: components["schemas"]["Page"][];
-            personas: components["schemas"]["Persona"][];
-            publishing: components["schemas"]["PublishingTest"][];
-            version: string;
-        };
-        ChangeOfRollout: {
-            /**
-             * Format: int64
-             * @description How many settings it changes.
-             */
-            edits: number;
-            /** Format: int64 */
-            id: number;
-            /** @enum {string} */
-            state: "drafted" | "trying" | "on staging" | "checked" | "promoting" | "promoted" | "marked" | "settled" | "rolling back" | "restored" | "rolled back" | "discarded";
-        };
-        ChangeRef: {
-            /** Format: int64 */
-            id: number;
-            state: string;
-            title: string;
-        };
-        ChangeSummary: {
-            createdBy: string;
-            explanation: string;
-            /** Format: int64 */
-            id: number;
-            /** Format: int64 */
-            publishing: number;
-            state: string;
-            title: string;
-            /** Format: date-time */
-            updatedAt: string;
-        };
-        ChangeView: {
-            approval: components["schemas"]["ApprovalView"];
-            /** @description Production's fingerprint it started from. */
-            base: string;
-            baseValues: {
-                [key: string]: unknown;
-            };
-            /** @description The shipped bundle that it amounts to; empty when it is none. */
-            bundle: string;
-            catalogue: components["schemas"]["Catalogue"];
-            choices: components["schemas"]["Choice"][];
-            /** @description The step-up through the bundles it comes from. */
-            climb?: components["schemas"]["ClimbView"];
-            consequences: components["schemas"]["Consequence"][];
-            /** Format: date-time */
-            createdAt: string;
-            createdBy: string;
-            differences: components["schemas"]["DifferenceView"][];
-            /** @description Who edited it last; empty when only its maker did. */
-            editedBy: string;
-            edits: {
-                [key: string]: unknown;
-            };
-            /** @description What is expected to get better. */
-            effect: string;
-            exclusions: components["schemas"]["ExclusionView"][];
-            /** @description The same in figures, and its result. */
-            expected?: components["schemas"]["ExpectedView"];
-            explanation: string;
-            /** @description Of the full set of values it would put in force. */
-            fingerprint: string;
-            /** @description The change before it in a series. */
-            follows: components["schemas"]["ChangeRef"];
-            /** Format: int64 */
-            id: number;
-            /** @description Settings that the host cannot support: why, and what would do instead; by key. */
-            lacking: {
-                [key: string]: string;
-            };
-            production: string;
-            /** @description Production's fingerprint now. */
-            productionAt: string;
-            /** Format: int64 */
-            productionId: number;
-            productionUrl: string;
-            reason: string;
-            refusals: components["schemas"]["Refusal"][];
-            runs: components["schemas"]["RunSummary"][];
-            /** @description How a change that piles up risk could be split; empty when it does not. */
-            series: components["schemas"]["Part"][];
-            /** Format: int64 */
-            site: number;
-            siteName: string;
-            /** @description Name of the environment it is tried on. */
-            staging: string;
-            stagingAt: string;
-            /** Format: int64 */
-            stagingId: number;
-            /** @description Where staging rolls back to. */
-            stagingMark: components["schemas"]["MarkView"];
-            stagingUrl: string;
-            state: string;
-            /** @description The bundle one step more cautious; empty when there is none. */
-            stepDown: string;
-            title: string;
-            /** Format: date-time */
-            updatedAt: string;
-            /**
-             * Format: int64
-             * @description Give it back when editing.
-             */
-            version: number;
-            /** @description How its promotion is watched, or was. */
-            watch?: components["schemas"]["WatchView"];
-        };
-        Choice: {
-            allowed: boolean;
-            event: string;
-            /** @description The sensible next step. */
-            next: boolean;
-            /** @description What must hold first, when it is not allowed. */
-            why?: string;
-        };
-        ChoiceView: {
-            /**
-             * @description at once: by mail, much at a time in one; daily: in the daily mail; here: in the application only; never; default: as for all sites, or as usual for the topic.
-             * @enum {string}
-             */
-            how: "at once" | "daily" | "here" | "never" | "default";
-            /**
-             * Format: int64
-             * @description None: all sites without a choice of their own.
-             */
-            site?: number;
-            /** @enum {string} */
-            topic: "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished";
-        };
-        ChoicesView: {
-            /** @description What they chose; all else is as the topics say. */
-            choices: components["schemas"]["ChoiceView"][];
-            /** @description When the mail of the day comes, by their clock. */
-            dailyAt: string;
-            /** @description The address of their feed, when there is one; its secret is shown once. */
-            feed?: components["schemas"]["AddressView"];
-            /** @description Where mail reaches them; empty: it does not. */
-            mail: string;
-            /** @description The latest mails to them. */
-            mails: components["schemas"]["MailView"][];
-            /** @description There is a mail server; without one, mails wait. */
-            sends: boolean;
-            topics: components["schemas"]["About"][];
-            /** @description Name of their time zone in the IANA database. */
-            zone: string;
-        };
-        "Class-pagesRequest": {
-            /** @enum {string} */
-            class?: "" | "home" | "listing" | "item" | "cart" | "checkout" | "account" | "membership" | "article" | "search" | "form" | "other";
-            paths: string[];
-            watch?: boolean;
-        };
-        ClassLevel: {
-            class: string;
-            /**
-             * Format: int64
-             * @description Page views that were good, by the published threshold.
-             */
-            good: number;
-            /** Format: double */
-            high: number;
-            /** Format: double */
-            low: number;
-            /** Format: int64 */
-            middling: number;
-            /**
-             * Format: double
-             * @description In milliseconds, or the score itself.
-             */
-            p75: number;
-            /** Format: int64 */
-            poor: number;
-            /** @enum {string} */
-            rating: "" | "good" | "needs improvement" | "poor";
-            /** Format: int64 */
-            visits: number;
-        };
-        ClimbStep: {
-            /** @description Settings that the bundle adds to what is proven. */
-            adds: string[];
-            bundle: string;
-            dropped: components["schemas"]["Dropped"][];
-            excluded: components["schemas"]["Exclusion"][];
-            /** @enum {string} */
-            kind: "try" | "search" | "skip";
-            /** Format: int64 */
-            looks: number;
-            /** Format: int64 */
-            run?: number;
-            text: string;
-            /** @description Of the settings that the step names, by key. */
-            titles: {
-                [key: string]: string;
-            };
-            verdict?: string;
-        };
-        ClimbView: {
-            /** Format: date-time */
-            beganAt: string;
-            /** @description From cautious to bold. */
-            bundles: string[];
-            /** Format: int64 */
-            id: number;
-            /**
-             * Format: int64
-             * @description Index of the bundle that is tried; -1 before the first.
-             */
-            level: number;
-            /** Format: int64 */
-            looks: number;
-            /**
-             * Format: int64
-             * @description 0: as many as it takes.
-             */
-            mostLooks: number;
-            /** Format: date-time */
-            overAt: string | null;
-            /** @enum {string} */
-            phase: "" | "trying" | "searching" | "confirming" | "over";
-            /**
-             * Format: int64
-             * @description The run that is under way for it; 0 when there is none.
-             */
-            run: number;
-            steps: components["schemas"]["ClimbStep"][];
-            stopping: boolean;
-            summary: string;
-            /** @description What it waits for; empty when for nothing but its run. */
-            waits: string;
-            who: string;
-            window: components["schemas"]["Window"];
-        };
-        ClimbWish: {
-            /**
-             * Format: int64
-             * @description Looks after which nothing more is started; 0: no limit.
-             */
-            mostLooks: number;
-            /** @description When something may start; a run that is under way is finished. */
-            window: components["schemas"]["Window"];
-        };
-        CodeAppView: {
-            /** @description The same for a program: an otpauth address. */
-            address: string;
-            /** Format: int64 */
-            id: number;
-            /** @description The address as a QR code: a PNG, as a data address. */
-            picture: string;
-            /** @description What codes are made of, in base 32; shown once. */
-            secret: string;
-        };
-        "Comment-on-changeRequest": {
-            /** @description An @ before somebody's name mentions them. */
-            text: string;
-        };
-        "Comment-on-findingRequest": {
-            /** @description An @ before somebody's name mentions them. */
-            text: string;
-        };
-        "Comment-on-runRequest": {
-            /** @description An @ before somebody's name mentions them. */
-            text: string;
-        };
-        CommentView: {
-            /** Format: date-time */
-            at: string;
-            /** Format: int64 */
-            finding?: number;
-            /** Format: int64 */
-            id: number;
-            /** @description Names of people that it mentions with an @. */
-            mentions: string[];
-            /** Format: int64 */
-            run?: number;
-            text: string;
-            who: string;
-        };
-        ComparedRecording: {
-            /**
-             * Format: int64
-             * @description Index of the one that is compared.
-             */
-            chosen: number;
-            hosts: components["schemas"]["Sum"][];
-            kinds: components["schemas"]["Sum"][];
-            /** @description What page loads the file has. */
-            recorded: string[];
-            /** @description Before is what was measured, after the recording. */
-            rows: components["schemas"]["Row"][];
-        };
-        "Complete-taskRequest": {
-            /** @description The settings exported again. Without it every item has to be ticked. */
-            file?: string;
-        };
-        Condition: {
-            equals: unknown;
-            key: string;
-            why?: string;
-        };
-        "Confirm-code-appRequest": {
-            code: string;
-        };
-        ConflictView: {
-            /** @description As the change set it. */
-            after: string;
-            /** @description Before the change. */
-            before: string;
-            key: string;
-            /** @description As it was set since. */
-            now: string;
-            title: string;
-        };
-        Connector: {
-            kind: string;
-            /** @description The token itself, or env:NAME. */
-            token?: string;
-            url?: string;
-        };
-        Consequence: {
-            /** @description The values cannot be applied while this stands. */
-            blocks: boolean;
-            /** @description The setting that asks for it. */
-            key: string;
-            /** @enum {string} */
-            kind: "requires" | "conflicts" | "needs" | "collides" | "irreversible";
-            /** @description One edit that resolves it. */
-            mend?: components["schemas"]["Edit"];
-            /** @description The setting, the host ability or the other tool it is about. */
-            other?: string;
-            text: string;
-        };
-        Containing: {
-            contains: string;
-            in: components["schemas"]["Target"];
-        };
-        Control: {
-            /** @enum {string} */
-            outcome: "gone" | "remains" | "random" | "came" | "not made";
-            /**
-             * Format: int64
-             * @description The pass with the last look at this very thing with the earlier settings.
-             */
-            pass?: number;
-            /** @description The same in words. */
-            text?: string;
-            /** @description Why there was no control. */
-            why?: string;
-            /**
-             * Format: int64
-             * @description Looks with the change that showed it.
-             */
-            with: number;
-            /**
-             * Format: int64
-             * @description Looks with the change at what shows it.
-             */
-            withOf: number;
-            /**
-             * Format: int64
-             * @description Looks with the earlier settings that showed it.
-             */
-            without: number;
-            /**
-             * Format: int64
-             * @description Looks with the earlier settings at what shows it.
-             */
-            withoutOf: number;
-            /**
-             * @description What staging says of it, which had the same settings when the change was tried.
-             * @enum {string}
-             */
-            witness?: "shows it" | "does not show it";
-        };
-        Copied: {
-            exclusions: components["schemas"]["CopiedExclusion"][];
-            fingerprint: string;
-            format: string;
-            settings: components["schemas"]["CopiedSetting"][];
-            site: string;
-            software?: string;
-        };
-        CopiedExclusion: {
-            pattern: string;
-            reason: string;
-            role: string;
-        };
-        CopiedSetting: {
-            key: string;
-            role: string;
-            title: string;
-            /** @enum {string} */
-            type: "switch" | "whole" | "seconds" | "choice" | "patterns" | "text";
-            value: unknown;
-        };
-        Counted: {
-            /** Format: int64 */
-            is: number;
-            of: components["schemas"]["Target"];
-        };
-        CoverageView: {
-            /**
-             * Format: int64
-             * @description Addresses that are known.
-             */
-            pages: number;
-            remarks: components["schemas"]["Remark"][];
-            /**
-             * Format: int64
-             * @description Scripts, styles and pictures that are known.
-             */
-            resources: number;
-            /**
-             * Format: int64
-             * @description The run whose looks count; 0 when there is none.
-             */
-            run: number;
-        };
-        CulpritOfEdit: {
-            cause?: string;
-            edits: components["schemas"]["ReportedEdit"][];
-            /** @description The fewest that must be excluded so that these edits may stay; absent when no exclusion helps or none was looked for. */
-            exclusions?: components["schemas"]["ReportedExclusion"][];
-        };
-        CulpritReport: {
-            /**
-             * Format: int64
-             * @description How often settings were put in force and looked at, controls included.
-             */
-            checks: number;
-            culprits: components["schemas"]["CulpritOfEdit"][];
-            /** @description Keys that were shown to break nothing. */
-            innocent: string[];
-            /** @description Staging was read back as it was before. */
-            restored: boolean;
-            /** Format: double */
-            seconds: number;
-            summary: string;
-            /** @enum {string} */
-            verdict: "found" | "not broken" | "not found" | "not checked";
-        };
-        Day: {
-            /** @description As 2026-11-27, in UTC. */
-            day: string;
-            /**
-             * Format: int64
-             * @description Page views that were good, by the published threshold.
-             */
-            good: number;
-            /** Format: double */
-            high: number;
-            /** Format: double */
-            low: number;
-            /** Format: int64 */
-            middling: number;
-            /**
-             * Format: double
-             * @description In milliseconds, or the score itself.
-             */
-            p75: number;
-            /** Format: int64 */
-            poor: number;
-            /** @enum {string} */
-            rating: "" | "good" | "needs improvement" | "poor";
-            /** Format: int64 */
-            visits: number;
-        };
-        "Decide-approvalRequest": {
-            /** @enum {string} */
-            decision: "approve" | "refuse" | "question";
-            /** @description Of an approved change: it is promoted automatically when the calendar allows it. */
-            goes?: boolean;
-            /** @description Has to be given unless it is approved. */
-            reason: string;
-        };
-        "Decide-policyRequest": {
-            class: string;
-            persona: string;
-            /** @enum {string} */
-            policy: "" | "never" | "all" | "own";
-            reason: string;
-        };
-        Decided: {
-            class: string;
-            persona: string;
-            /** @enum {string} */
-            policy: "never" | "all" | "own";
-            reason: string;
-            who: string;
-        };
-        DecisionView: {
-            /**
-             * Format: int64
-             * @description Only in runs of this change.
-             */
-            change?: number;
-            endedBy?: string;
-            /** Format: int64 */
-            finding?: number;
-            holds: boolean;
-            /** Format: int64 */
-            id: number;
-            /** Format: date-time */
-            madeAt: string;
-            of: components["schemas"]["Accepted"];
-            /**
-             * Format: int64
-             * @description The run that it was decided on.
-             */
-            run?: number;
-            /**
-             * Format: date
-             * @description Its last day.
-             */
-            until?: string;
-            who: string;
-            why: string;
-        };
-        Definition: {
-            choices?: components["schemas"]["Option"][];
-            conflicts?: components["schemas"]["Condition"][];
-            default: unknown;
-            group: string;
-            /** @description Applying it deletes data that no rollback brings back. */
-            irreversible?: boolean;
-            key: string;
-            /** Format: int64 */
-            max?: number;
-            /** Format: int64 */
-            min?: number;
-            needs?: string[];
-            /**
-             * Format: int64
-             * @description How many records it would delete now, as far as the speed layer counts them.
-             */
-            records?: number;
-            requires?: components["schemas"]["Condition"][];
-            /**
-             * Format: int64
-             * @description 0 cannot break a page, 3 breaks some sites.
-             */
-            risk: number;
-            role: string;
-            summary: string;
-            title: string;
-            /** @enum {string} */
-            type: "switch" | "whole" | "seconds" | "choice" | "patterns" | "text";
-        };
-        DeliveryList: {
-            /** @description The latest first. */
-            deliveries: components["schemas"]["DeliveryView"][];
-            more: boolean;
-        };
-        DeliveryView: {
-            /** @description Its first part, or why there was none. */
-            answer: string;
-            /** Format: int64 */
-            id: number;
-            /**
-             * Format: date-time
-             * @description When it is tried again.
-             */
-            next?: string;
-            siteName: string;
-            /** @enum {string} */
-            state: "to send" | "delivered" | "failed";
-            /**
-             * Format: int64
-             * @description Of the last answer; 0: there was none.
-             */
-            status: number;
-            text: string;
-            /** @enum {string} */
-            topic: "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished";
-            /** Format: date-time */
-            tried?: string;
-            /** Format: int64 */
-            tries: number;
-        };
-        "Describe-changeRequest": {
-            effect: string;
-            reason: string;
-            title: string;
-            /** Format: int64 */
-            version: number;
-        };
-        Destination: {
-            /** @description Keys of that site whose values are right there, though they name addresses, cookies or scripts of the other site. Without that they are not copied. */
-            confirmed?: string[];
-            /** Format: int64 */
-            site: number;
-            /**
-             * Format: int64
-             * @description The first is 1.
-             */
-            wave: number;
-        };
-        Difference: {
-            from: unknown;
-            key: string;
-            to: unknown;
-        };
-        DifferenceView: {
-            from: unknown;
-            fromText: string;
-            group: string;
-            key: string;
-            /**
-             * Format: int64
-             * @description 0 to 3.
-             */
-            risk: number;
-            /** @description What it can break. */
-            riskText: string;
-            title: string;
-            to: unknown;
-            toText: string;
-        };
-        Doubt: {
-            detail: string;
-            device: string;
-            environment: string;
-            journey: string;
-            /** Format: int64 */
-            run: number;
-            title: string;
-        };
-        DriftView: {
-            differences: components["schemas"]["DifferenceView"][];
-            /** @description Fingerprint now. */
-            found: string;
-            /** Format: date-time */
-            foundAt: string;
-            /** Format: int64 */
-            id: number;
-            /** @description Fingerprint before. */
-            was: string;
-        };
-        Dropped: {
-            key: string;
-            why: string;
-        };
-        Edit: {
-            key: string;
-            value: unknown;
-        };
-        "Edit-calendar-entryRequest": {
-            entry: components["schemas"]["Entry"];
-            /** Format: int64 */
-            version: number;
-        };
-        "Edit-changeRequest": {
-            edits: {
-                [key: string]: unknown;
-            };
-            effect: string;
-            reason: string;
-            title: string;
-            /** Format: int64 */
-            version: number;
-        };
-        "Edit-exclusionsRequest": {
-            classes?: string[];
-            /** @description Left as they are when absent. */
-            environments?: string[];
-            ids: number[];
-            /** @description A day as 2026-03-01; empty for none. */
-            lookAgain?: string;
-            personas?: string[];
-            reason?: string;
-        };
-        "Edit-personRequest": {
-            disabled: boolean;
-            /** @enum {string} */
-            role: "observer" | "maintainer" | "approver" | "administrator";
-        };
-        "Edit-scheduleRequest": {
-            paused?: boolean;
-            schedule: components["schemas"]["Schedule"];
-            /** Format: int64 */
-            version: number;
-        };
-        "Edit-webhookRequest": {
-            address: string;
-            paused?: boolean;
-            /**
-             * Format: int64
-             * @description None: of all sites.
-             */
-            site?: number;
-            /** @description None: all. */
-            topics?: ("broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished")[];
-            /** Format: int64 */
-            version: number;
-        };
-        Effect: {
-            after?: components["schemas"]["Level"];
-            before?: components["schemas"]["Level"];
-            /** @description Absent: all pages. */
-            class?: string;
-            /** @enum {string} */
-            device: "desktop" | "phone";
-            /** Format: double */
-            high: number;
-            /**
-             * Format: double
-             * @description Of its 95 % interval.
-             */
-            low: number;
-            /** @enum {string} */
-            metric: "largest-contentful-paint" | "interaction-delay" | "layout-shift" | "first-contentful-paint" | "first-byte";
-            /** @enum {string} */
-            result: "better" | "worse" | "no difference shown" | "not enough data";
-            /**
-             * Format: double
-             * @description Of the 75th percentile, after minus before.
-             */
-            shift: number;
-            title: string;
-            /** @enum {string} */
-            unit: "ms" | "1";
-            why: string;
-        };
-        Entry: {
-            /** @description Local date and time, as 2026-11-27T18:00. */
-            begins: string;
-            /** @description The same of the end, which is not part of it. */
-            ends: string;
-            /** @description Beginnings that are left out, as the beginning is written. */
-            except?: string[];
-            /** @enum {string} */
-            kind: "freeze" | "window";
-            /** @description Recurrence rule of RFC 5545, as FREQ=WEEKLY;BYDAY=SA; empty for once. */
-            rule?: string;
-            /** @description What it is, at most 200 characters. */
-            title: string;
-            /** @description By which other calendars know it. */
-            uid?: string;
-            /** @description Name of a time zone of the IANA database. */
-            zone: string;
-        };
-        Environment: {
-            /** @description How its responses tell that they came from its page cache; Cache-Status when absent. */
-            cacheSignal?: components["schemas"]["Signal"];
-            connector?: components["schemas"]["Connector"];
-            hosts?: string[];
-            name: string;
-            /** @description Address of the page that lists the mail and payments that it sends; journeys ask it whether something was delivered. */
-            outbox?: string;
-            /**
-             * @description What it is for.
-             * @enum {string}
-             */
-            role?: "staging" | "production" | "other";
-            url: string;
-        };
-        EnvironmentName: {
-            /** Format: int64 */
-            id: number;
-            name: string;
-        };
-        EnvironmentSummary: {
-            /** @description It has the settings of its latest mark. */
-            atMark: boolean;
-            fingerprint: string;
-            lastSummary: string;
-            /** @description Of its last run; empty when it had none. */
-            lastVerdict: string;
-            /** Format: date-time */
-            markedAt: string | null;
-            name: string;
-            /** Format: date-time */
-            readAt: string | null;
-        };
-        EnvironmentView: {
-            /** @description What its speed layer can do. */
-            able: components["schemas"]["Abilities"];
-            acts: components["schemas"]["ActView"][];
-            /** @description How its responses tell that they came from its page cache, in words. */
-            cacheSignal: string;
-            /** @description Kind of connector; empty when there is none. */
-            connector: string;
-            /** @description What somebody changed outside, until it is accepted or reverted. */
-            drift: components["schemas"]["DriftView"];
-            /** @description Last read back; empty before the first reading. */
-            fingerprint: string;
-            /** Format: int64 */
-            id: number;
-            marks: components["schemas"]["MarkView"][];
-            name: string;
-            /** Format: date-time */
-            readAt: string | null;
-            /** @description Why pictures can no longer be compared with the latest mark's: another browser or other fonts draw them. */
-            redrawn?: string;
-            /** @enum {string} */
-            role: "staging" | "production" | "other";
-            runs: components["schemas"]["RunSummary"][];
-            software?: string;
-            /** @description The act whose outcome nobody knows, until the environment can be read again; null when there is none. */
-            unknown: components["schemas"]["UnknownView"];
-            url: string;
-        };
-        ErrorDetail: {
-            /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
-            location?: string;
-            /** @description Error message text */
-            message?: string;
-            /** @description The value at the given location */
-            value?: unknown;
-        };
-        ErrorModel: {
-            /**
-             * @description A human-readable explanation specific to this occurrence of the problem.
-             * @example Property foo is required but is missing.
-             */
-            detail?: string;
-            /** @description Optional list of individual error details */
-            errors?: components["schemas"]["ErrorDetail"][];
-            /**
-             * Format: uri
-             * @description A URI reference that identifies the specific occurrence of the problem.
-             * @example https://example.com/error-log/abc123
-             */
-            instance?: string;
-            /**
-             * Format: int64
-             * @description HTTP status code
-             * @example 400
-             */
-            status?: number;
-            /**
-             * @description A short, human-readable summary of the problem type. This value should not change between occurrences of the error.
-             * @example Bad Request
-             */
-            title?: string;
-            /**
-             * Format: uri
-             * @description A URI reference to human-readable documentation for the error.
-             * @default about:blank
-             * @example https://example.com/errors/example
-             */
-            type: string;
-        };
-        Event: {
-            /** Format: date-time */
-            at: string;
-            /** Format: int64 */
-            change?: number;
-            /**
-             * Format: int64
-             * @description Whole days that were compared on each side.
-             */
-            days: number;
-            effect: components["schemas"]["Effect"];
-            /** @enum {string} */
-            kind: "promote" | "roll back";
-            /** Format: int64 */
-            run: number;
-            title: string;
-        };
-        Exclude: {
-            key: string;
-            pattern: string;
-            /** @description Of the setting with the list. */
-            title: string;
-        };
-        ExcludeRequest: {
-            exclude: components["schemas"]["Excluded"][];
-            /**
-             * Format: int64
-             * @description The finding that led to it.
-             */
-            finding?: number;
-            reason: string;
-        };
-        Excluded: {
-            /** @description A setting of type patterns. */
-            key: string;
-            pattern: string;
-        };
-        Exclusion: {
-            /** @description The setting that it lets stay. */
-            for: string;
-            key: string;
-            pattern: string;
-        };
-        ExclusionEventView: {
-            /** Format: date-time */
-            at: string;
-            text: string;
-            who: string;
-        };
-        ExclusionView: {
-            /** Format: date-time */
-            at: string;
-            /**
-             * Format: int64
-             * @description The change that brought it; null when it was recorded of what was there.
-             */
-            change: number | null;
-            /** @description Of pages that it protects. */
-            classes: string[];
-            /** @description That day has come. */
-            due: boolean;
-            /** @description None means all. */
-            environments: string[];
-            /**
-             * Format: int64
-             * @description The finding that led to it.
-             */
-            finding: number | null;
-            /** Format: int64 */
-            id: number;
-            /** @description Environments whose settings have it now. */
-            inForce: string[];
-            key: string;
-            /** @description A day, or empty. */
-            lookAgain: string;
-            pattern: string;
-            /** @description Whom it protects. */
-            personas: string[];
-            reason: string;
-            /** @description By whom, when and why. */
-            retired?: string;
-            role: string;
-            /**
-             * Format: int64
-             * @description The run of that finding.
-             */
-            run: number | null;
-            /** @enum {string} */
-            state: "proposed" | "active" | "retired";
-            /** @description Of the setting. */
-            title: string;
-            /** @description The change that tries whether it is still needed. */
-            trial: components["schemas"]["ChangeRef"];
-            /** @description What came of that. */
-            trialSays?: string;
-            who: string;
-        };
-        Expect: {
-            count?: components["schemas"]["Counted"];
-            hidden?: components["schemas"]["Target"];
-            /** @description Text that a mail has, in its recipient, subject or text, that came to the environment's outbox since the first step. */
-            mail?: string;
-            noText?: components["schemas"]["Containing"];
-            /** @description The same of a payment: its reference, amount or outcome. */
-            payment?: string;
-            /** @description Path and query of a request that must have been answered since the last document; * any characters. */
-            request?: string;
-            /**
-             * Format: int64
-             * @description HTTP status of the last document.
-             */
-            status?: number;
-            text?: components["schemas"]["Containing"];
-            /** @description Path and query; * any characters. */
-            url?: string;
-            visible?: components["schemas"]["Target"];
-        };
-        "Expect-of-changeRequest": {
-            /** @description Absent: nothing in figures. */
-            expected?: components["schemas"]["Expectation"];
-        };
-        Expectation: {
-            /**
-             * Format: double
-             * @description By how much at least, in the metric's unit: milliseconds, octets, or the number itself; 0 for any difference that matters.
-             */
-            amount: number;
-            /**
-             * @description Empty: on each device that is measured.
-             * @enum {string}
-             */
-            device: "" | "desktop" | "phone";
-            /** @enum {string} */
-            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "interaction-delay" | "visually-complete" | "load" | "transferred" | "content" | "requests";
-            /** @description Empty: over all pages that are measured. */
-            page: string;
-        };
-        ExpectedView: {
-            /**
-             * Format: double
-             * @description By how much at least, in the metric's unit: milliseconds, octets, or the number itself; 0 for any difference that matters.
-             */
-            amount: number;
-            /**
-             * @description Empty while it was not measured.
-             * @enum {string}
-             */
-            answer: "" | "met" | "not met" | "not shown";
-            /**
-             * @description Empty: on each device that is measured.
-             * @enum {string}
-             */
-            device: "" | "desktop" | "phone";
-            /** @enum {string} */
-            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "interaction-delay" | "visually-complete" | "load" | "transferred" | "content" | "requests";
-            /** @description Empty: over all pages that are measured. */
-            page: string;
-            /**
-             * Format: int64
-             * @description The measurement that says so.
-             */
-            run?: number;
-            text: string;
-            why: string;
-        };
-        FactorView: {
-            /** Format: date-time */
-            createdAt: string;
-            /** Format: int64 */
-            id: number;
-            /** @enum {string} */
-            kind: "code app" | "passkey";
-            name: string;
-            /** Format: date-time */
-            usedAt: string | null;
-        };
-        FactorsView: {
-            /**
-             * Format: int64
-             * @description Recovery codes that can still be used.
-             */
-            codes: number;
-            factors: components["schemas"]["FactorView"][];
-            /** @description Why a passkey cannot be added; empty when it can. */
-            noPasskeys: string;
-            /** @description Their role has to have one. */
-            required: boolean;
-        };
-        Fetch: {
-            /**
-             * Format: double
-             * @description When its first octet came; 0 when none did.
-             */
-            answered: number;
-            /** @description The page was not drawn before it was there. */
-            blocking?: boolean;
-            /** @description From the browser's cache. */
-            cached?: boolean;
-            /**
-             * Format: int64
-             * @description Octets when decoded.
-             */
-            content: number;
-            /**
-             * Format: double
-             * @description 0 while it goes on.
-             */
-            ended: number;
-            /** @description Why no answer came. */
-            failed?: string;
-            /** @description Address of what asked for it, when the page itself did not. */
-            from?: string;
-            /** @description document, script, stylesheet, image, font, fetch, other. */
-            kind: string;
-            method: string;
-            protocol?: string;
-            /** @description Tide Marker did not send it, since the host is not one of the site's. */
-            refused?: boolean;
-            /** Format: double */
-            started: number;
-            /**
-             * Format: int64
-             * @description 0 when no answer came.
-             */
-            status?: number;
-            /**
-             * Format: int64
-             * @description Octets as they came, headers too; 0 from the browser's cache.
-             */
-            transferred: number;
-            /** @description Media type of the answer. */
-            type?: string;
-            url: string;
-        };
-        Field: {
-            label: string;
-            name: string;
-            type: string;
-        };
-        FileDay: {
-            day: string;
-            /** Format: double */
-            p75: number;
-            /** Format: int64 */
-            visits?: number;
-        };
-        Finding: {
-            /** @description Findings of one cause belong together. */
-            cause: string;
-            /** @description What looks with the earlier settings say of it. */
-            control?: components["schemas"]["Control"];
-            detail?: string;
-            /** @enum {string} */
-            device: "desktop" | "phone";
-            /** @description Known again in another check by this. */
-            fingerprint: string;
-            /** @description A host that was not asked, because the site does not list it. */
-            host?: string;
-            journey?: string;
-            /** @enum {string} */
-            kind: "picture" | "journey" | "script-error" | "request" | "missing-resource" | "layout-shift" | "cache-leak" | "cache-policy" | "stale-content" | "wrong-variant" | "form-refused" | "content" | "metric" | "not-checked";
-            /** @description It follows from the settings; nobody had to see it. */
-            known?: boolean;
-            page: string;
-            /** @description What it was found with, before it was tied to another cause. */
-            part?: string;
-            /**
-             * Format: int64
-             * @description The pass of the look that shows it, when it is not the first.
-             */
-            pass?: number;
-            persona: string;
-            region?: components["schemas"]["Region"];
-            /** @enum {string} */
-            severity: "broken" | "unsure" | "note";
-            /**
-             * Format: int64
-             * @description Index of the step that did not hold, from 0.
-             */
-            step?: number;
-            /** @description It comes of another finding of the same cause. */
-            symptom?: boolean;
-            title: string;
-            /**
-             * Format: int64
-             * @description How much what changed weighs by what it is: 2 what people act with, 1 content, 0 what stands at the side.
-             */
-            weight?: number;
-        };
-        FindingView: {
-            /** Format: date-time */
-            acceptedAt?: string;
-            acceptedBy?: string;
-            acceptedWhy?: string;
-            /** @description Findings of one cause belong together. */
-            cause: string;
-            /** @description What looks with the earlier settings say of it. */
-            control?: components["schemas"]["Control"];
-            detail?: string;
-            /** @enum {string} */
-            device: "desktop" | "phone";
-            /** @description Known again in another check by this. */
-            fingerprint: string;
-            /** @description A host that was not asked, because the site does not list it. */
-            host?: string;
-            /** Format: int64 */
-            id: number;
-            journey?: string;
-            /** @enum {string} */
-            kind: "picture" | "journey" | "script-error" | "request" | "missing-resource" | "layout-shift" | "cache-leak" | "cache-policy" | "stale-content" | "wrong-variant" | "form-refused" | "content" | "metric" | "not-checked";
-            /** @description It follows from the settings; nobody had to see it. */
-            known?: boolean;
-            page: string;
-            /** @description What it was found with, before it was tied to another cause. */
-            part?: string;
-            /**
-             * Format: int64
-             * @description The pass of the look that shows it, when it is not the first.
-             */
-            pass?: number;
-            persona: string;
-            region?: components["schemas"]["Region"];
-            /** @enum {string} */
-            severity: "broken" | "unsure" | "note";
-            /** @enum {string} */
-            state: "open" | "accepted";
-            /**
-             * Format: int64
-             * @description Index of the step that did not hold, from 0.
-             */
-            step?: number;
-            /** @description It comes of another finding of the same cause. */
-            symptom?: boolean;
-            title: string;
-            /** @description A new mark fixes it: the mark was taken with a browser that renders differently. */
-            wantsMark?: boolean;
-            /**
-             * Format: int64
-             * @description How much what changed weighs by what it is: 2 what people act with, 1 content, 0 what stands at the side.
-             */
-            weight?: number;
-        };
-        Fit: {
-            /** @description Only what would change something. */
-            mapped: components["schemas"]["Mapped"][];
-            /**
-             * Format: int64
-             * @description How many settings have the value already.
-             */
-            same: number;
-            /** @description What has no counterpart, or does not fit. */
-            without: components["schemas"]["Unmet"][];
-        };
-        "Fit-copiedRequest": {
-            document: string;
-        };
-        ForeseeRequest: {
-            edits: {
-                [key: string]: unknown;
-            };
-        };
-        ForeseenView: {
-            /**
-             * Format: int64
-             * @description The mark that it was read off; 0 when there is none.
-             */
-            mark: number;
-            /**
-             * Format: int64
-             * @description The run with its evidence.
-             */
-            markRun: number;
-            /**
-             * Format: int64
-             * @description Looks of the mark that were read.
-             */
-            pages: number;
-            predictions: components["schemas"]["Prediction"][];
-            record: components["schemas"]["ForesightRecord"];
-            /**
-             * Format: int64
-             * @description Looks for which the files of the page were not recorded.
-             */
-            unread: number;
-            /** @description Why nothing can be predicted. */
-            why?: string;
-        };
-        ForesightRecord: {
-            /**
-             * Format: int64
-             * @description Causes that were found and not predicted.
-             */
-            missed: number;
-            /** Format: int64 */
-            right: number;
-            /**
-             * Format: int64
-             * @description Runs in which something was predicted or missed.
-             */
-            runs: number;
-            /** Format: int64 */
-            wrong: number;
-        };
-        Form: {
-            action: string;
-            button: string;
-            fields: components["schemas"]["Field"][];
-            post: boolean;
-        };
-        Found: {
-            article: boolean;
-            /** @enum {string} */
-            class: "home" | "listing" | "item" | "cart" | "checkout" | "account" | "membership" | "article" | "search" | "form" | "other";
-            forms: components["schemas"]["Form"][];
-            /** Format: int64 */
-            frames: number;
-            kinds: string[];
-            links: string[];
-            menu: string;
-            menuLink: string;
-            path: string;
-            private: boolean;
-            /** Format: int64 */
-            status: number;
-            title: string;
-            watch: boolean;
-            why: string;
-        };
-        FoundAddresses: {
-            /** Format: int64 */
-            found: number;
-        };
-        FoundView: {
-            /** @description The view's address. */
-            at: string;
-            detail: string;
-            /** @enum {string} */
-            kind: "site" | "page" | "setting" | "exclusion" | "change" | "run" | "finding";
-            siteName: string;
-            title: string;
-        };
-        Frame: {
-            /**
-             * Format: double
-             * @description Milliseconds since the navigation began.
-             */
-            at: number;
-            /**
-             * Format: double
-             * @description How much of the last frame's picture is there, 0 to 1.
-             */
-            complete: number;
-            /** @description SHA-256 of the picture, of the loads of which they are kept. */
-            picture?: string;
-        };
-        GoBack: {
-            /** @description Of pages; none: all. */
-            classes?: string[];
-            /** @description Of findings; none: all that do not work. */
-            kinds?: string[];
-            /**
-             * Format: int64
-             * @description For how long it is announced, so that somebody may say no; 0: 10 minutes.
-             */
-            minutes?: number;
-            /** @description A change is rolled back automatically when a look of its watch finds what is said here. */
-            on: boolean;
-            /**
-             * @description How sure. staging: staging shows it, too, with the same settings. twice: two looks in a row found it on production, and it is no news of the site. Absent: staging.
-             * @enum {string}
-             */
-            proof?: "staging" | "twice";
-        };
-        GoingBack: {
-            /**
-             * Format: date-time
-             * @description When it goes back, unless somebody stops it before.
-             */
-            at: string;
-            /** @description Who said no, or why it could not; empty when nobody did. */
-            refused: string;
-            /**
-             * Format: int64
-             * @description That rolls it back.
-             */
-            run?: number;
-            why: string;
-        };
-        GoingOut: {
-            /** Format: date-time */
-            at: string;
-            /** Format: int64 */
-            change: number;
-            /** @description Its promotion was begun; otherwise it is approved to be promoted automatically. */
-            done: boolean;
-            /** Format: int64 */
-            site: number;
-            siteName: string;
-            title: string;
-            who: string;
-        };
-        Held: {
-            /** @description The name, file, selector or host that it is about. */
-            about: string;
-            /** @description What to exclude so that it does not come; empty when nothing can be. */
-            exclude: components["schemas"]["Exclude"][];
-            /** @description Title of the finding that says so. */
-            finding?: string;
-            /** @description The setting that does it. */
-            key: string;
-            kind: string;
-            /** @enum {string} */
-            outcome: "right" | "wrong" | "not seen";
-            places: components["schemas"]["Place"][];
-            /** @description Its title. */
-            setting: string;
-            /** @description It follows; otherwise it is likely. */
-            sure: boolean;
-            title: string;
-            /** @description What it was read off. */
-            why: string;
-        };
-        HistoryKnownView: {
-            environments: components["schemas"]["EnvironmentName"][];
-            kinds: string[];
-            who: string[];
-        };
-        HistoryLine: {
-            /** Format: date-time */
-            at: string;
-            /** Format: int64 */
-            change: number | null;
-            /** Format: int64 */
-            environment: number | null;
-            /** Format: int64 */
-            id: number;
-            kind: string;
-            /** Format: int64 */
-            run: number | null;
-            text: string;
-            who: string;
-        };
-        "Import-calendarRequest": {
-            /** @description The iCalendar file. */
-            file: string;
-            /**
-             * @description What those are that do not say it.
-             * @enum {string}
-             */
-            kind: "freeze" | "window";
-            /** @description Where the times of those are that name no zone, by its name in the IANA database. */
-            zone: string;
-        };
-        "Import-exclusionsRequest": {
-            /** @enum {string} */
-            format: "csv" | "json";
-            text: string;
-        };
-        "Import-siteRequest": {
-            /** @description The site file, YAML or JSON. */
-            file: string;
-            /** @description It is meant that environments get other roles. */
-            rolesMayChange?: boolean;
-        };
-        Imported: {
-            /** Format: int64 */
-            added: number;
-            /** Format: int64 */
-            replaced: number;
-        };
-        ImportedField: {
-            /**
-             * Format: int64
-             * @description Of a class, device and metric each.
-             */
-            days: number;
-        };
-        ImportedView: {
-            /** Format: int64 */
-            added: number;
-            /**
-             * Format: int64
-             * @description Entries that the ledger had already.
-             */
-            passed: number;
-        };
-        InForceView: {
-            /** Format: date-time */
-            at: string;
-            /** Format: int64 */
-            change?: number;
-            changeTitle?: string;
-            /** @description From then to now. */
-            differences: components["schemas"]["DifferenceView"][];
-            fingerprint: string;
-            /** @description By which kind of act. */
-            kind: string;
-            /** @description Something is recorded of that time. */
-            known: boolean;
-            /** @description The fingerprint it has now. */
-            now: string;
-            /** Format: int64 */
-            run?: number;
-            /** Format: date-time */
-            since?: string;
-            /** @description Something was being done at that moment: it had these settings, or those that came next. */
-            unsure: boolean;
-            /** @description All settings it had. */
-            values: {
-                [key: string]: unknown;
-            };
-            who: string;
-        };
-        Input: {
-            in: components["schemas"]["Target"];
-            /** @description The value is never told: not in evidence, and not in what goes out. */
-            secret?: boolean;
-            value: string;
-        };
-        InvitationView: {
-            /** Format: date-time */
-            expiresAt: string;
-            /** @description Who gets a new password with it; empty for somebody new. */
-            for: string;
-            /** Format: int64 */
-            id: number;
-            invitedBy: string;
-            note: string;
-            /** @enum {string} */
-            role: "observer" | "maintainer" | "approver" | "administrator";
-        };
-        InviteRequest: {
-            /** @description Whom it is for, for the list of invitations. */
-            note?: string;
-            /**
-             * Format: int64
-             * @description Who gets a new password with it; without one it is for somebody new.
-             */
-            person?: number;
-            /** @enum {string} */
-            role: "observer" | "maintainer" | "approver" | "administrator";
-        };
-        JoinRequest: {
-            /** @description Not looked at when the invitation is for a new password. */
-            name: string;
-            password: string;
-            secret: string;
-        };
-        Journey: {
-            devices?: string[];
-            name: string;
-            persona?: string;
-            steps: components["schemas"]["Step"][];
-            /** @description Environments it may run on; all when absent. */
-            where?: string[];
-        };
-        JourneyLook: {
-            /** Format: int64 */
-            attempts: number;
-            /** @description Names of the cookies that a persona was given while it was made ready. */
-            cookies?: string[];
-            /** @enum {string} */
-            device: "desktop" | "phone";
-            errors?: components["schemas"]["ScriptError"][];
-            /** @description Name, when a journey was taken. */
-            journey?: string;
-            missing?: string;
-            outcome: components["schemas"]["Outcome"];
-            /** @description Path and query. */
-            page: string;
-            persona: string;
-            requests?: components["schemas"]["Request"][];
-            /** @description It is missing because its persona could not be made ready. */
-            unready?: boolean;
-        };
-        Keeping: {
-            /**
-             * Format: int64
-             * @description Looks, measurements and pictures of runs that were clear; 30 when absent.
-             */
-            clear?: number;
-            /**
-             * Format: int64
-             * @description The same of all other runs; 180 when absent.
-             */
-            others?: number;
-            /**
-             * Format: int64
-             * @description Bodies of pages as personas were shown them; 14 when absent.
-             */
-            personal?: number;
-        };
-        KeptView: {
-            /** @description For how many days evidence is kept. Marks in use and what they refer to, and the history, are kept forever. */
-            days: components["schemas"]["Keeping"];
-            size: components["schemas"]["Size"];
-        };
-        KindView: {
-            name: string;
-            /** @description It is reached under an address, with a token. */
-            needsAddress: boolean;
-            title: string;
-        };
-        "Label-siteRequest": {
-            labels: string[];
-        };
-        Labelled: {
-            label: string;
-            /** Format: int64 */
-            sites: number;
-        };
-        Late: {
-            /** @enum {string} */
-            blame: "change" | "site" | "not known";
-            /** Format: int64 */
-            finding: number;
-            kind: string;
-            page: string;
-            /** @enum {string} */
-            severity: "broken" | "unsure" | "note";
-            title: string;
-            why: string;
-        };
-        LaterView: {
-            about: components["schemas"]["Moment"];
-            /** Format: date-time */
-            dueAt: string;
-            /**
-             * Format: int64
-             * @description That looks, or has looked.
-             */
-            run?: number;
-            /** @enum {string} */
-            state: "planned" | "begun" | "withdrawn";
-            /** @description It was withdrawn. */
-            why?: string;
-        };
-        Lead: {
-            /** @description Why no answer came. */
-            failed?: string;
-            /** @description A page that has the link. */
-            from: string;
-            /** @description No page links to it any more; one did when the mark was taken. */
-            past?: boolean;
-            /** Format: int64 */
-            status: number;
-        };
-        Learned: {
-            doubts: components["schemas"]["Doubt"][];
-            restless: components["schemas"]["Restless"][];
-        };
-        "Leave-out-culpritRequest": {
-            /**
-             * Format: int64
-             * @description Index of the culprit.
-             */
-            culprit: number;
-        };
-        LedgerView: {
-            /**
-             * Format: int64
-             * @description Entries of the whole ledger whose day has come.
-             */
-            due: number;
-            entries: components["schemas"]["ExclusionView"][];
-            /** @description Settings that exclude something. */
-            settings: components["schemas"]["PatternHolder"][];
-            site: string;
-            /**
-             * Format: int64
-             * @description Entries that the filter lets through.
-             */
-            total: number;
-            unexplained: components["schemas"]["Unexplained"][];
-        };
-        Level: {
-            /**
-             * Format: int64
-             * @description Page views that were good, by the published threshold.
-             */
-            good: number;
-            /** Format: double */
-            high: number;
-            /** Format: double */
-            low: number;
-            /** Format: int64 */
-            middling: number;
-            /**
-             * Format: double
-             * @description In milliseconds, or the score itself.
-             */
-            p75: number;
-            /** Format: int64 */
-            poor: number;
-            /** @enum {string} */
-            rating: "" | "good" | "needs improvement" | "poor";
-            /** Format: int64 */
-            visits: number;
-        };
-        Load: {
-            /** Format: date-time */
-            began?: string;
-            /** @enum {string} */
-            device: "desktop" | "phone";
-            /** @description Why it does not count; empty when it does. */
-            dropped?: string;
-            /**
-             * Format: double
-             * @description How long the machine took for a fixed piece of work just before the side's loads, in milliseconds.
-             */
-            effort: number;
-            /** @description What was painted largest; of a journey, what took longest to react. */
-            element?: string;
-            /** @description How the page came into view. */
-            film?: components["schemas"]["Frame"][];
-            /** Format: int64 */
-            height?: number;
-            /** @description That was taken, from the page on; then only the interaction delay was measured. */
-            journey?: string;
-            /** @description Where those elements are in the window when everything is there. */
-            marked?: components["schemas"]["Mark"][];
-            /** @description What moved in the worst window of shifts. */
-            moved?: string[];
-            page: string;
-            persona: string;
-            /**
-             * Format: double
-             * @description Milliseconds until the document was read to its end.
-             */
-            read?: number;
-            /**
-             * Format: int64
-             * @description From 1; each has both sides.
-             */
-            round: number;
-            /** @description How the page was served. */
-            served: string;
-            /** @enum {string} */
-            side: "before" | "after";
-            /** @description The page was asked for such that no page cache answers. */
-            uncached?: boolean;
-            values: {
-                [key: string]: number;
-            };
-            /** @enum {string} */
-            visit: "first" | "repeat";
-            /**
-             * Format: int64
-             * @description Of the window, in pixels.
-             */
-            width?: number;
-            /** @description The session window of shifts whose sum is the layout shift; absent when nothing moved. */
-            window?: components["schemas"]["ShiftWindow"];
-        };
-        "Look-at-invitationRequest": {
-            secret: string;
-        };
-        LookSummary: {
-            device: string;
-            journey?: string;
-            /** @enum {string} */
-            kind: "page" | "journey" | "probe";
-            page: string;
-            /** Format: int64 */
-            pass: number;
-            persona: string;
-        };
-        MadeInvitation: {
-            /** Format: date-time */
-            expiresAt: string;
-            /** @description Path and fragment to put behind the address of this server. Works once. */
-            link: string;
-        };
-        MailView: {
-            daily: boolean;
-            /** Format: date-time */
-            made: string;
-            /** Format: int64 */
-            notices: number;
-            /** Format: date-time */
-            sent?: string;
-            /** @enum {string} */
-            state: "to send" | "sent" | "failed";
-            /** @description The last try did not succeed. */
-            why: string;
-        };
-        "Make-bundleRequest": {
-            /**
-             * Format: int64
-             * @description The one whose catalogue says what the values mean.
-             */
-            environment: number;
-            /** @description The revision. */
-            fingerprint: string;
-            name: string;
-            summary: string;
-        };
-        "Make-tokenRequest": {
-            /**
-             * Format: int64
-             * @description How long it can be used.
-             */
-            days: number;
-            /** @enum {string} */
-            most: "observer" | "maintainer" | "approver" | "administrator";
-            name: string;
-        };
-        ManualTaskView: {
-            /** Format: date-time */
-            doneAt: string | null;
-            doneBy: string;
-            items: components["schemas"]["TaskItemView"][];
-            /** @description JSON Patch (RFC 6902) from the exported file before to the one after; empty when no file proves it. */
-            patch: {
-                [key: string]: unknown;
-            }[];
-            /** @description An exported file has exactly what was meant. */
-            proven: boolean;
-            /** @enum {string} */
-            state: "open" | "done" | "cancelled";
-            /**
-             * Format: int64
-             * @description How many items are not ticked.
-             */
-            waiting: number;
-        };
-        Mapped: {
-            /** @description It names addresses, cookies or scripts of the other site; somebody has to say that they are right here. */
-            confirm: boolean;
-            from: components["schemas"]["CopiedSetting"];
-            key: string;
-            now: unknown;
-            title: string;
-            value: unknown;
-        };
-        Mark: {
-            /** @description Left, top, width and height in pixels of the window. */
-            box: number[];
-            /** @enum {string} */
-            metric: "largest-contentful-paint" | "layout-shift";
-            name: string;
-        };
-        MarkView: {
-            /** @description What drew its pictures: a browser and its version. Of the three latest, where it is known. */
-            browser?: string;
-            fingerprint: string;
-            /** Format: int64 */
-            id: number;
-            looks: components["schemas"]["Progress"];
-            reason: string;
-            /** Format: int64 */
-            run: number;
-            /** Format: date-time */
-            takenAt: string;
-            /** @enum {string} */
-            verdict: "clear" | "broken" | "unsure" | "not checked";
-            who: string;
-        };
-        Mask: {
-            reason?: string;
-            selector: string;
-        };
-        MaskBody: {
-            /** @description On every page of the test plan, not only on the finding's. */
-            everywhere?: boolean;
-            selector: string;
-            why: string;
-        };
-        MatrixView: {
-            cells: components["schemas"]["Cell"][];
-            environment: string;
-            /**
-             * Format: int64
-             * @description The run whose looks count; 0 when there is none.
-             */
-            run: number;
-        };
-        "Measure-on-environmentRequest": {
-            /** @description Settings to put in force for it. */
-            edits: {
-                [key: string]: unknown;
-            };
-            /** @description What is measured; absent: as usual. */
-            scope?: components["schemas"]["Scope"];
-        };
-        MeasureReport: {
-            /**
-             * Format: int64
-             * @description The measurement that it went on from.
-             */
-            before?: number;
-            /** @description Results for the site's budgets. */
-            budgets: components["schemas"]["BudgetResult"][];
-            /** @description Rounds that do not count, since the machine was busy with something else. */
-            busy: number[];
-            comparisons: components["schemas"]["MeasuredComparison"][];
-            /** @description Why loads do not count, each reason once. */
-            dropped: string[];
-            /** @description How fast each page is with the change, or with what is in force. */
-            levels: components["schemas"]["PageLevel"][];
-            /**
-             * Format: int64
-             * @description It ends after this many rounds at most.
-             */
-            limit: number;
-            /** @description How slow each device was made. */
-            profiles: {
-                [key: string]: string;
-            };
-            /** @description Staging was read back as it was before. */
-            restored: boolean;
-            /**
-             * Format: int64
-             * @description Each loads every page once with each of the settings.
-             */
-            rounds: number;
-            /** Format: double */
-            seconds: number;
-            summary: string;
-            /** @description The main metrics are decided. */
-            sure: boolean;
-            /** @description Both sides were loaded in turns, so that drift of the machine cancels. */
-            turns: boolean;
-            /** @enum {string} */
-            verdict: "better" | "worse" | "mixed" | "no difference shown" | "too noisy" | "not measured";
-        };
-        MeasuredComparison: {
-            /**
-             * Format: double
-             * @description Median.
-             */
-            after: number;
-            /**
-             * Format: double
-             * @description Median.
-             */
-            before: number;
-            /** @description As the page cache has it, where it may; else asked for such that it does not answer. */
-            cached: boolean;
-            /** @description In words. */
-            case: string;
-            /** @enum {string} */
-            device: "desktop" | "phone";
-            /**
-             * Format: double
-             * @description Up to which it is good, where something is published.
-             */
-            good?: number;
-            /** @description Absent while there are too few runs for one. */
-            interval?: number[];
-            /** @enum {string} */
-            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "visually-complete" | "interaction-delay" | "load" | "transferred" | "content" | "requests";
-            /** Format: int64 */
-            of?: number;
-            /**
-             * Format: double
-             * @description Corrected for the number of comparisons.
-             */
-            p: number;
-            /** @description Absent: over all pages that were measured. */
-            page?: string;
-            /**
-             * Format: int64
-             * @description Pages that by themselves differ in the same way, by at least what matters.
-             */
-            pages?: number;
-            persona: string;
-            /**
-             * Format: double
-             * @description Above which it is poor.
-             */
-            poor?: number;
-            /** @enum {string} */
-            rating?: "good" | "needs improvement" | "poor";
-            /**
-             * @description Empty while it is not decided.
-             * @enum {string}
-             */
-            result: "" | "better" | "worse" | "no difference shown" | "too noisy";
-            /**
-             * Format: int64
-             * @description Counted runs a side.
-             */
-            runs: number;
-            /**
-             * Format: double
-             * @description Hodges-Lehmann, after minus before.
-             */
-            shift: number;
-            title: string;
-            /** @enum {string} */
-            unit: "ms" | "bytes" | "1";
-            /**
-             * @description With an empty browser cache, or with what a first visit left in it.
-             * @enum {string}
-             */
-            visit: "first" | "repeat";
-        };
-        MeasuredRun: {
-            /** Format: int64 */
-            change: number | null;
-            /** Format: date-time */
-            createdAt: string;
-            environment: string;
-            /** Format: date-time */
-            finishedAt: string | null;
-            /** Format: int64 */
-            id: number;
-            /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search" | "measure" | "tidy";
-            /** Format: int64 */
-            site: number;
-            siteName: string;
-            /** Format: date-time */
-            startedAt: string | null;
-            /** @enum {string} */
-            state: "queued" | "waiting" | "running" | "by hand" | "unknown" | "done" | "stopped" | "failed";
-            summary: string;
-            target: string;
-            /** @description clear, broken, unsure, not checked; empty while it runs. */
-            verdict: string;
-        };
-        Mend: {
-            add?: string[];
-            key?: string;
-            remove?: string[];
-            role: string;
-        };
-        "Mend-exclusionsRequest": {
-            mends: components["schemas"]["Mend"][];
-            reason: string;
-            title: string;
-        };
-        Miss: {
-            text: string;
-            /** @enum {string} */
-            why: "trailing slash" | "letter case" | "index" | "language prefix" | "query string" | "encoded letters" | "sub-page" | "part of the name";
-        };
-        Moment: {
-            /**
-             * Format: int64
-             * @description Seconds after the pages were cached.
-             */
-            after: number;
-            /** @enum {string} */
-            kind: "form" | "expiry";
-            pages: string[];
-            why: string;
-        };
-        NoticeList: {
-            /** @description There are earlier ones. */
-            more: boolean;
-            /** @description The latest first. */
-            notices: components["schemas"]["NoticeView"][];
-            /**
-             * Format: int64
-             * @description Of all.
-             */
-            unread: number;
-        };
-        NoticeView: {
-            /** Format: date-time */
-            at: string;
-            /** Format: int64 */
-            id: number;
-            /** @description Where that is which it tells of, in the application. */
-            link: string;
-            read: boolean;
-            /** Format: int64 */
-            site: number;
-            siteName: string;
-            text: string;
-            title: string;
-            /** @enum {string} */
-            topic: "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished";
-            who: string;
-        };
-        OnboardingPlace: {
-            /** @description Address of its connector; without one the usual place is taken. */
-            connector?: string;
-            /** @description Further hosts that belong to the site. */
-            hosts?: string[];
-            /** @description One of the speed layers that there are. */
-            kind: string;
-            name: string;
-            /**
-             * @description What it is for; the first is staging and the last production when none says.
-             * @enum {string}
-             */
-            role?: "staging" | "production" | "other";
-            /** @description The token itself, or env:NAME; without one the kept token stays. */
-            token?: string;
-            url: string;
-        };
-        OnboardingTest: {
-            environment: string;
-            ok: boolean;
-            text: string;
-            what: string;
-        };
-        OnboardingView: {
-            environments: components["schemas"]["Environment"][];
-            /** @description Environments for which a token is kept. */
-            hasToken: string[];
-            /** Format: int64 */
-            id: number;
-            journeys: components["schemas"]["Journey"][];
-            madeBy: string;
-            name: string;
-            pages: components["schemas"]["Found"][];
-            personas: components["schemas"]["Persona"][];
-            publishing: components["schemas"]["PublishingTest"][];
-            survey: components["schemas"]["SurveyProgress"];
-            tests: components["schemas"]["OnboardingTest"][];
-            /** Format: date-time */
-            updatedAt: string;
-        };
-        OpenSession: {
-            /** @description From where it was begun. */
-            address: string;
-            /** Format: date-time */
-            began: string;
-            /** @description As the browser calls itself. */
-            browser: string;
-            /** @description Names it; it opens nothing. */
-            key: string;
-            /** @description It is the one that asks. */
-            this: boolean;
-            /**
-             * Format: date-time
-             * @description When it is over at the latest.
-             */
-            until: string;
-        };
-        Option: {
-            /** @description Host abilities that this choice alone needs. */
-            needs?: string[];
-            title: string;
-            value: string;
-        };
-        Outcome: {
-            steps: components["schemas"]["StepOutcome"][];
-        };
-        "OutputStruct { Secret string \"json:\\\"secret\\\"\" }Body": {
-            secret: string;
-        };
-        Page: {
-            class?: string;
-            devices?: string[];
-            /** Format: int64 */
-            formLives?: number;
-            masks?: components["schemas"]["Mask"][];
-            path: string;
-            personas?: string[];
-            steady?: string[];
-        };
-        PageLevel: {
-            /** @description In words. */
-            case: string;
-            /** Format: double */
-            least: number;
-            /** Format: int64 */
-            loads: number;
-            /** Format: double */
-            median: number;
-            /** @enum {string} */
-            metric: "first-byte" | "first-contentful-paint" | "largest-contentful-paint" | "layout-shift" | "total-blocking-time" | "visually-complete" | "interaction-delay" | "load" | "transferred" | "content" | "requests";
-            /** Format: double */
-            most: number;
-            page: string;
-            /** @enum {string} */
-            rating?: "" | "good" | "needs improvement" | "poor";
-            title: string;
-            /** @enum {string} */
-            unit: "ms" | "bytes" | "1";
-        };
-        PageMeasured: {
-            after?: components["schemas"]["SideMeasured"];
-            before?: components["schemas"]["SideMeasured"];
-            case: components["schemas"]["Case"];
-            /** @description All cases of this page. */
-            cases: components["schemas"]["Case"][];
-            page: string;
-            /** @description All pages that were measured. */
-            pages: string[];
-            /** @description What both sides asked for, in the order in which it began. */
-            rows: components["schemas"]["Row"][];
-        };
-        PageProof: {
-            /** Format: int64 */
-            attempts: number;
-            console: string[];
-            errors: components["schemas"]["ScriptError"][];
-            headers: {
-                [key: string]: string;
-            };
-            missing?: string;
-            picture: components["schemas"]["Picture"];
-            requests: components["schemas"]["Request"][];
-            /** Format: int64 */
-            run: number;
-            served: string;
-            /**
-             * Format: double
-             * @description Cumulative layout shift, no unit.
-             */
-            shift: number;
-            shifts: components["schemas"]["Shift"][];
-            /** Format: int64 */
-            status: number;
-            timing: components["schemas"]["Timing"];
-        };
-        ParityView: {
-            /**
-             * Format: date-time
-             * @description Absent when nothing was compared yet.
-             */
-            at?: string;
-            /** @description What could not be compared. */
-            notes: string[];
-            summary: string;
-            unlike: components["schemas"]["Unlike"][];
-            who: string;
-        };
-        Part: {
-            edits: {
-                [key: string]: unknown;
-            };
-            /** Format: int64 */
-            risk: number;
-            title: string;
-        };
-        PasskeyAnswer: {
-            /** @description Of the W3C's Web Authentication, as JSON: RegistrationResponseJSON or AuthenticationResponseJSON. */
-            response: {
-                [key: string]: unknown;
-            };
-        };
-        PasskeyQuestion: {
-            /** @description Of the W3C's Web Authentication, as JSON: PublicKeyCredentialCreationOptionsJSON or PublicKeyCredentialRequestOptionsJSON. */
-            options: unknown;
-        };
-        Path: {
-            from: components["schemas"]["Box"];
-            to: components["schemas"]["Box"];
-        };
-        PatternHolder: {
-            key: string;
-            role: string;
-            title: string;
-        };
-        Pause: {
-            /** Format: int64 */
-            milliseconds: number;
-            why?: string;
-        };
-        "People-onboardingRequest": {
-            journeys: components["schemas"]["Journey"][];
-            personas: components["schemas"]["Persona"][];
-            publishing?: components["schemas"]["PublishingTest"][];
-        };
-        PersonView: {
-            /** Format: date-time */
-            createdAt: string;
-            disabled: boolean;
-            /**
-             * Format: int64
-             * @description How many second factors they have.
-             */
-            factors: number;
-            /** Format: int64 */
-            id: number;
-            name: string;
-            /** @enum {string} */
-            role: "observer" | "maintainer" | "approver" | "administrator";
-            /** Format: date-time */
-            seenAt: string | null;
-        };
-        Persona: {
-            kind: string;
-            name: string;
-            prepare?: components["schemas"]["Step"][];
-            /** @description Text that only this persona may see. */
-            privateTexts?: string[];
-            /** @description Signing out: the site no longer knows them. */
-            signOut?: components["schemas"]["Step"][];
-        };
-        Picture: {
-            /** Format: int64 */
-            height: number;
-            sha256: string;
-            /** Format: int64 */
-            width: number;
-        };
-        Place: {
-            device: string;
-            page: string;
-            persona: string;
-        };
-        "Place-onboardingRequest": {
-            environments: components["schemas"]["OnboardingPlace"][];
-        };
-        Prediction: {
-            /** @description The name, file, selector or host that it is about. */
-            about: string;
-            /** @description What to exclude so that it does not come; empty when nothing can be. */
-            exclude: components["schemas"]["Exclude"][];
-            /** @description The setting that does it. */
-            key: string;
-            kind: string;
-            places: components["schemas"]["Place"][];
-            /** @description Its title. */
-            setting: string;
-            /** @description It follows; otherwise it is likely. */
-            sure: boolean;
-            title: string;
-            /** @description What it was read off. */
-            why: string;
-        };
-        Probe: {
-            /**
-             * Format: int64
-             * @description The same in seconds; 0 for at once, -1 when nothing says.
-             */
-            allowed?: number;
-            /** @description Who asked first: a persona, or a device. */
-            before?: string;
-            class: string;
-            /** @enum {string} */
-            device: "desktop" | "phone";
-            /** @description What was published. */
-            edit?: string;
-            /** @description What came first: the persona's answer, or the page's with its own value. */
-            first: components["schemas"]["Answer"];
-            /**
-             * Format: int64
-             * @description For how many seconds a form on it can be sent; 0 when not known.
-             */
-            formLives?: number;
-            /** @description The second answer again, when nothing was cached. */
-            fresh: components["schemas"]["Answer"];
-            /** @description Name, when a journey was taken. */
-            journey?: string;
-            /** @enum {string} */
-            kind: "stranger-after" | "stranger-twice" | "persona-after" | "device-after" | "other-value" | "without-parameter" | "ignored-parameter" | "persona-twice" | "after-sign-out" | "as-cached" | "published" | "links";
-            /** @description Where links lead, by path. */
-            leads?: {
-                [key: string]: components["schemas"]["Lead"];
-            };
-            missing?: string;
-            /** @description Path and query. */
-            page: string;
-            parameter?: string;
-            persona: string;
-            /** @description Names of the cookies that tell one person from another. */
-            personal?: string[];
-            /** @description How old the page may be, or how soon it has to show what is published, in words. */
-            rule?: string;
-            /** @description The answer right after it. */
-            second: components["schemas"]["Answer"];
-            /** @description The persona that could not be made ready, which is why it is missing. */
-            unready?: string;
-            /**
-             * Format: double
-             * @description Seconds from the edit, or from the first answer, to the second.
-             */
-            waited?: number;
-        };
-        Progress: {
-            /** Format: int64 */
-            done: number;
-            /**
-             * Format: int64
-             * @description Looks that could not be made.
-             */
-            failed: number;
-            /** Format: int64 */
-            planned: number;
-        };
-        PromoteBody: {
-            /** @description Why it is promoted against the calendar. Recorded in the history. */
-            despite?: string;
-        };
-        Promotion: {
-            /** @description Nobody approves a change of their own. */
-            byAnother?: boolean;
-            /** @description When a change is rolled back automatically; absent: never. */
-            goBack?: components["schemas"]["GoBack"];
-            /** @description For how long each promotion is watched; absent: 24 hours. */
-            watch?: components["schemas"]["Watch"];
-        };
-        Proof: {
-            /** @description This run's second look, when there was one. */
-            again: components["schemas"]["PageProof"];
-            /** @description The mark's look. */
-            before: components["schemas"]["PageProof"];
-            /** @description What could be excluded, the likeliest first. */
-            candidates: components["schemas"]["Candidate"][];
-            /** @description The look with the earlier settings, when there was one. */
-            control: components["schemas"]["PageProof"];
-            finding: components["schemas"]["FindingView"];
-            /** @description This run's look. */
-            now: components["schemas"]["PageProof"];
-            probe: components["schemas"]["Probe"];
-            /** @description Parts that may differ and were left out. */
-            quiet: components["schemas"]["Region"][];
-            regions: components["schemas"]["Region"][];
-            /** @description This run's run of the journey. */
-            steps: components["schemas"]["JourneyLook"];
-            /** @description The run of the journey with the earlier settings. */
-            stepsThen: components["schemas"]["JourneyLook"];
-            /** @description The mark's run of the journey. */
-            stepsWere: components["schemas"]["JourneyLook"];
-        };
-        "Prove-codeRequest": {
-            code: string;
-        };
-        PublishingTest: {
-            name: string;
-            persona?: string;
-            shows: components["schemas"]["Showing"][];
-            /** @description One of them fills in {canary}, a word made up each time. */
-            steps: components["schemas"]["Step"][];
-            /** @description Takes it back. */
-            undo?: components["schemas"]["Step"][];
-        };
-        "Purge-environmentRequest": {
-            class?: string;
-            /** @description Path with its query; a page, a class or neither for all. */
-            page?: string;
-            /** @description Mark stale in place of dropping. */
-            stale?: boolean;
-            /** @description Fetch the pages again at once. */
-            warm?: boolean;
-        };
-        PurgeDone: {
-            /**
-             * Format: int64
-             * @description Cached copies that went.
-             */
-            purged: number;
-            /**
-             * Format: int64
-             * @description Pages that are being fetched again.
-             */
-            toWarm: number;
-        };
-        Purpose: {
-            pages?: string[];
-            /** @enum {string} */
-            reason: "first expiry" | "last expiry" | "expiry" | "forms" | "browsers" | "routine" | "final";
-            why: string;
-        };
-        Quiet: {
-            /** @description Time of day, 15:04; empty for none. */
-            from: string;
-            /** @description Time of day, 15:04. */
-            to: string;
-        };
-        "Read-noticesRequest": {
-            /**
-             * Format: int64
-             * @description Just this one.
-             */
-            only?: number;
-            /**
-             * Format: int64
-             * @description All up to this one.
-             */
-            upTo?: number;
-        };
-        ReadRecording: {
-            journey: components["schemas"]["Journey"];
-            /** @description What the recording has that a journey has not, step by step. */
-            notes: string[];
-        };
-        Reading: {
-            differences: components["schemas"]["Difference"][];
-            /** @description The settings are not those last read back. */
-            drifted: boolean;
-            fingerprint: string;
-        };
-        ReasonBody: {
-            /** @description It is recorded in the history. */
-            reason: string;
-        };
-        Record: {
-            held: components["schemas"]["Held"][];
-            /** @description What was found and not predicted, of what can be: the first finding of each cause. */
-            missed: string[];
-        };
-        "Record-backupRequest": {
-            place: string;
-        };
-        "Record-exclusionRequest": {
-            classes?: string[];
-            /** @description Left as they are when absent. */
-            environments?: string[];
-            /** @description A setting that takes patterns. */
-            key: string;
-            /** @description A day as 2026-03-01; empty for none. */
-            lookAgain?: string;
-            pattern: string;
-            personas?: string[];
-            reason?: string;
-        };
-        Refusal: {
-            key: string;
-            why: string;
-        };
-        Region: {
-            /** @description Rows of one colour each: room, and nothing in it. */
-            blank?: boolean;
-            /**
-             * Format: int64
-             * @description Changed pixels inside.
-             */
-            changed: number;
-            /**
-             * @description What happened to a block of rows; nothing when the same place is drawn otherwise.
-             * @enum {string}
-             */
-            happened?: "came" | "went" | "moved";
-            /** Format: int64 */
-            height: number;
-            /**
-             * Format: int64
-             * @description How many rows came, went or moved.
-             */
-            rows?: number;
-            /**
-             * Format: int64
-             * @description Row of the first picture at which a block was that went or moved.
-             */
-            was?: number;
-            /** Format: int64 */
-            width: number;
-            /** Format: int64 */
-            x: number;
-            /** Format: int64 */
-            y: number;
-        };
-        Rehearsal: {
-            /** @enum {string} */
-            device: "desktop" | "phone";
-            journey?: string;
-            persona?: string;
-        };
-        Rehearsed: {
-            /** Format: int64 */
-            attempts: number;
-            /** @description Names of the cookies that a persona was given while it was made ready. */
-            cookies?: string[];
-            /** @enum {string} */
-            device: "desktop" | "phone";
-            errors?: components["schemas"]["ScriptError"][];
-            /** @description Name, when a journey was taken. */
-            journey?: string;
-            missing?: string;
-            outcome: components["schemas"]["Outcome"];
-            /** @description Path and query. */
-            page: string;
-            persona: string;
-            requests?: components["schemas"]["Request"][];
-            /** @description Steps that seem to sign the persona out, where none are known. */
-            signOut?: components["schemas"]["Step"][];
-            /** @description It is missing because its persona could not be made ready. */
-            unready?: boolean;
-        };
-        Remark: {
-            /** @description Patterns that make it so. */
-            by?: string[];
-            /** Format: int64 */
-            count?: number;
-            /** @enum {string} */
-            kind: "uncovered" | "personal" | "dependent" | "expires" | "late" | "wide" | "both" | "impossible" | "useless" | "idle";
-            /** @description The smallest change that fixes it. */
-            mend?: components["schemas"]["Mend"];
-            /** @description The first addresses concerned. */
-            pages?: string[];
-            rule?: components["schemas"]["Rule"];
-            /**
-             * Format: double
-             * @description Of the pages that should be cached.
-             */
-            share?: number;
-            text: string;
-        };
-        RemovalView: {
-            name: string;
-            /** @description Why it cannot be removed now; empty when it can. */
-            open: string;
-            /** @description To be sent back with the site's name: it says what was seen, and is of no use once the site has gone on. */
-            seen: string;
-            size: components["schemas"]["Size"];
-        };
-        "Remove-siteRequest": {
-            /** @description The site's name, typed once more. */
-            name: string;
-            /** @description As the look at it said. */
-            seen: string;
-        };
-        Report: {
-            change: components["schemas"]["Difference"][];
-            comparedWith: string;
-            environment: string;
-            findings: components["schemas"]["Finding"][];
-            /** Format: date-time */
-            finishedAt: string;
-            looks: components["schemas"]["Progress"];
-            restored: boolean;
-            revision: string;
-            site: string;
-            /** Format: date-time */
-            startedAt: string;
-            summary: string;
-            verdict: string;
-        };
-        ReportedEdit: {
-            /** @description Only these entries of a list, when not the whole edit. */
-            entries?: string[];
-            key: string;
-            value?: unknown;
-        };
-        ReportedExclusion: {
-            /** @description Setting with the exclusion list. */
-            key: string;
-            patterns: string[];
-        };
-        Request: {
-            /** @description Not sent: the host is not one of the site's. */
-            blocked?: boolean;
-            /**
-             * Format: int64
-             * @description Encoded, as transferred.
-             */
-            bytes?: number;
-            /** @description Why no answer came. */
-            failed?: string;
-            /** @description Address of the script or style that asked for it; nothing when the page itself did. */
-            from?: string;
-            /**
-             * Format: int64
-             * @description For how many seconds a browser uses the answer again without asking (RFC 9111 §4.2.1).
-             */
-            keeps?: number;
-            /** @description The browser had it from before and did not ask. */
-            kept?: boolean;
-            /** @description document, script, stylesheet, image, font, fetch, other. */
-            kind: string;
-            /** @description A script asked for it, not the page as it was read. */
-            later?: boolean;
-            method: string;
-            /** @description Whom another host lets use its answer (Access-Control-Allow-Origin), for scripts, styles and fonts. */
-            shared?: string;
-            /** Format: int64 */
-            status?: number;
-            url: string;
-        };
-        RequiredView: {
-            roles: ("observer" | "maintainer" | "approver" | "administrator")[];
-        };
-        Restless: {
-            environment: string;
-            name: string;
-            pages: string[];
-            /** @description A selector that finds it. */
-            path: string;
-            /** @description What it read when the mark was taken. */
-            text?: string;
-        };
-        "Roll-back-changeRequest": {
-            /** @description The changes that were promoted on top of it go with it. */
-            all?: boolean;
-        };
-        "Roll-back-environmentRequest": {
-            /**
-             * Format: int64
-             * @description The mark to go back to.
-             */
-            mark: number;
-        };
-        RollBackPlan: {
-            /** @description Where each environment is rolled back to, production first. */
-            backs: components["schemas"]["BackView"][];
-            /** @description Settings that were set again since; a person decides each. */
-            conflicts: components["schemas"]["ConflictView"][];
-            /** @description Changes that were promoted on top of it and would go with it, the latest last. */
-            onTop: components["schemas"]["ChangeRef"][];
-            /** @description Something that belongs to no change is on top, too. */
-            other: boolean;
-            /** @description What a change that takes just this one's edits out would set. */
-            takesOut: components["schemas"]["DifferenceView"][];
-        };
-        RolloutOffer: {
-            fit: components["schemas"]["Fit"];
-            /**
-             * Format: int64
-             * @description A rollout that is not over, in which the site is.
-             */
-            in?: number;
-            labels: string[];
-            name: string;
-            /** Format: int64 */
-            site: number;
-            /** @description Why it cannot be copied there; empty when it can. */
-            why: string;
-        };
-        RolloutRef: {
-            /** Format: int64 */
-            change: number;
-            /** Format: int64 */
-            id: number;
-            /** Format: date-time */
-            madeAt: string;
-            madeBy: string;
-            /** @description Of that site. */
-            name: string;
-            /**
-             * Format: int64
-             * @description On which the change settled.
-             */
-            site: number;
-            /**
-             * Format: int64
-             * @description How many sites it goes to.
-             */
-            sites: number;
-            /** @enum {string} */
-            state: "open" | "going" | "stopped" | "ended";
-            title: string;
-            /** @description Why it stopped or ended; empty otherwise. */
-            why: string;
-        };
-        RolloutSiteView: {
-            /** @description The change started there. */
-            change?: components["schemas"]["ChangeOfRollout"];
-            /** @description Why somebody left it out; empty when nobody did. */
-            leftOut: string;
-            /** @description What the change does to speed there, on staging. */
-            measured?: components["schemas"]["RunSummary"];
-            name: string;
-            /** @description The latest promotion there. */
-            production?: components["schemas"]["RunSummary"];
-            /** @description What it waits for; empty when for nothing. */
-            said: string;
-            /** Format: int64 */
-            site: number;
-            /** @enum {string} */
-            stage: "waiting" | "trying" | "not clear" | "tried" | "promoting" | "broken" | "there" | "settled" | "left out" | "discarded" | "has it all";
-            /** @description The latest try there that is over. */
-            staging?: components["schemas"]["RunSummary"];
-            /** Format: int64 */
-            wave: number;
-            /** @description What was not copied, and why. */
-            without: components["schemas"]["Unmet"][];
-        };
-        RolloutView: {
-            /** Format: int64 */
-            change: number;
-            /** Format: date-time */
-            goneAt?: string;
-            /** @description Who let the waves go, last; empty when nobody did. */
-            goneBy: string;
-            /** Format: int64 */
-            id: number;
-            /** Format: date-time */
-            madeAt: string;
-            madeBy: string;
-            /** @description Waves may be released. */
-            mayGo: boolean;
-            measures: boolean;
-            /** @description By wave. */
-            members: components["schemas"]["RolloutSiteView"][];
-            /** @description Of that site. */
-            name: string;
-            /** @enum {string} */
-            pace: "check" | "watch";
-            reason: string;
-            /**
-             * Format: int64
-             * @description On which the change settled.
-             */
-            site: number;
-            /**
-             * Format: int64
-             * @description How many sites it goes to.
-             */
-            sites: number;
-            /** @enum {string} */
-            state: "open" | "going" | "stopped" | "ended";
-            title: string;
-            /**
-             * Format: int64
-             * @description That is promoted now, or next; 0 when all are through.
-             */
-            wave: number;
-            /** @description Why it stopped or ended; empty otherwise. */
-            why: string;
-            /** @description Why waves may not be released; empty when they may. */
-            whyNot: string;
-        };
-        Row: {
-            after?: components["schemas"]["Fetch"];
-            became?: string[];
-            before?: components["schemas"]["Fetch"];
-            host: string;
-            kind: string;
-            /** @description Its address without the site's own host. */
-            name: string;
-            /** @description It is another host than the page's. */
-            third?: boolean;
-        };
-        Rule: {
-            /** @description Classes of pages that the ledger says it is for. */
-            for?: string[];
-            key: string;
-            pattern: string;
-            role: string;
-        };
-        RunProgress: {
-            /** Format: int64 */
-            broken: number;
-            /** @description A publishing test that is published and not taken back yet. */
-            editing?: string;
-            looks: components["schemas"]["Progress"];
-            /** @description What is happening now. */
-            now: string;
-            /** Format: int64 */
-            purged: number;
-            /** @description Milliseconds spent in each phase so far. */
-            spent?: {
-                [key: string]: number;
-            };
-            /** Format: date-time */
-            started: string;
-            /** Format: int64 */
-            toWarm: number;
-            /** @description Pages that were not served from the cache before they were looked at. */
-            uncached?: string[];
-            /** Format: int64 */
-            unsure: number;
-            /** Format: int64 */
-            warmed: number;
-        };
-        RunSummary: {
-            /** Format: int64 */
-            change: number | null;
-            /** Format: date-time */
-            createdAt: string;
-            environment: string;
-            /** Format: date-time */
-            finishedAt: string | null;
-            /** Format: int64 */
-            id: number;
-            /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search" | "measure" | "tidy";
-            /** Format: date-time */
-            startedAt: string | null;
-            /** @enum {string} */
-            state: "queued" | "waiting" | "running" | "by hand" | "unknown" | "done" | "stopped" | "failed";
-            summary: string;
-            target: string;
-            /** @description clear, broken, unsure, not checked; empty while it runs. */
-            verdict: string;
-        };
-        RunView: {
-            /** Format: int64 */
-            attempt: number;
-            before: string;
-            /** Format: int64 */
-            change: number | null;
-            changeState?: string;
-            changeTitle?: string;
-            /** Format: date-time */
-            createdAt: string;
-            /** @description From the mark's settings to those looked at. */
-            difference: components["schemas"]["Difference"][];
-            environment: string;
-            findings: components["schemas"]["FindingView"][];
-            /** Format: date-time */
-            finishedAt: string | null;
-            /**
-             * Format: date-time
-             * @description When its looks and pictures were removed, as its site says; null while they are there.
-             */
-            gone: string | null;
-            /** Format: int64 */
-            id: number;
-            /** @enum {string} */
-            kind: "mark" | "try" | "promote" | "roll back" | "check" | "isolation test" | "later look" | "culprit search" | "measure" | "tidy";
-            /** @description Looks that it planned, when what is cached has grown old. */
-            later: components["schemas"]["LaterView"][];
-            /** @description The checklist that a person carries out; none where a connector does it. */
-            manualTask: components["schemas"]["ManualTaskView"];
-            /** @description Compared with. */
-            mark: components["schemas"]["MarkView"];
-            /** @description Of a measurement: what is known so far. */
-            measure?: components["schemas"]["MeasureReport"];
-            /** @description Why what it found cannot be searched for its culprit; empty when it can. */
-            noSearch: string;
-            phase: string;
-            problem: string;
-            progress: components["schemas"]["RunProgress"];
-            /** @description What it found is brought back at its end. */
-            putBack: boolean;
-            requestedBy: string;
-            /** @description What it found was read back. */
-            restored: boolean;
-            /** @description Of a culprit search. */
-            search: components["schemas"]["SearchView"];
-            /** @description Runs that searched for the culprit of what it found, the latest first. */
-            searches: number[];
-            /** Format: int64 */
-            site: number;
-            siteName: string;
-            /** Format: date-time */
-            startedAt: string | null;
-            /** @enum {string} */
-            state: "queued" | "waiting" | "running" | "by hand" | "unknown" | "done" | "stopped" | "failed";
-            stopAsked: boolean;
-            summary: string;
-            target: string;
-            /** @description Of a tidy that recurs: what it counted. */
-            tidy?: components["schemas"]["Work"];
-            /** @description How long such runs took lately; only while it runs. */
-            typical?: components["schemas"]["Typical"];
-            url: string;
-            /** @description clear, broken, unsure, not checked; empty while it runs. */
-            verdict: string;
-        };
-        Saying: {
-            /** @enum {string} */
-            policy: "never" | "all" | "own";
-            /** @description The rule that decides; of several the one with most octets (RFC 9309 §2.2.2). */
-            rule?: components["schemas"]["Rule"];
-            why: string;
-        };
-        Schedule: {
-            /** @description Local date and time of the first, as 2026-11-27T04:00. */
-            begins: string;
-            /** @description Hours of the day in which it does not begin; it comes after them. */
-            quiet: components["schemas"]["Quiet"];
-            /** @description Recurrence rule of RFC 5545, as FREQ=DAILY. */
-            rule: string;
-            /** @description Of a tidy: what is deleted, and how much at most. */
-            tidy?: components["schemas"]["Again"];
-            /**
-             * @description check: production is checked as it is; drift: the settings of all environments are read; tidy: what a change deleted once is deleted again.
-             * @enum {string}
-             */
-            what: "check" | "drift" | "tidy";
-            /** @description Name of a time zone of the IANA database. */
-            zone: string;
-        };
-        ScheduleView: {
-            /** @description Of a tidy that is due: where a backup is to be made, and recorded, before it is carried out. */
-            backup?: components["schemas"]["BackupWanted"];
-            /** Format: int64 */
-            id: number;
-            lastRun?: components["schemas"]["RunSummary"];
-            madeBy: string;
-            /**
-             * Format: date-time
-             * @description When it comes next; none while it is paused, or when it is over.
-             */
-            next?: string;
-            paused: boolean;
-            /** @description What it waits for, or what came of the last reading; empty when there is nothing to say. */
-            said: string;
-            schedule: components["schemas"]["Schedule"];
-            /** Format: int64 */
-            site: number;
-            /**
-             * Format: int64
-             * @description Of a tidy: how many records are usual by now, since the last time; none while that is not known yet.
-             */
-            usual?: number;
-            /**
-             * Format: int64
-             * @description Give it back when editing.
-             */
-            version: number;
-        };
-        Scope: {
-            /**
-             * Format: int64
-             * @description The measurement that it goes on from, which was not sure; then there are 30 rounds at most.
-             */
-            before?: number;
-            /** @description Empty: all that the pages have. */
-            devices?: ("desktop" | "phone")[];
-            /** @description Also how the page comes into view. */
-            film?: boolean;
-            /** @description Journeys that are taken to see how fast pages react; none when empty. */
-            journeys?: string[];
-            /** @description Metrics that have to be decided. Empty: first and largest paint. */
-            main?: string[];
-            /** @description Paths of the test plan. Empty: of each class the first that visitors see. */
-            pages?: string[];
-            /** @description Empty: visitors. */
-            personas?: string[];
-            /** @description Also with what the first visit left in the browser. */
-            repeat?: boolean;
-            /**
-             * Format: int64
-             * @description At most; 0 for 15.
-             */
-            rounds?: number;
-            /** @description Also without the page cache. */
-            uncached?: boolean;
-        };
-        ScriptError: {
-            by?: string[];
-            /** Format: int64 */
-            line?: number;
-            message: string;
-            /** @description Address of the script; the page's own for inline code. */
-            source?: string;
-        };
-        SearchTry: {
-            edits: number[];
-            /**
-             * Format: int64
-             * @description An earlier run that knew.
-             */
-            fromRun?: number;
-            /** @enum {string} */
-            outcome: "passes" | "fails" | "undecided";
-            /** Format: int64 */
-            rounds: number;
-            /** Format: double */
-            seconds: number;
-            /**
-             * Format: int64
-             * @description Rounds of looks that showed it.
-             */
-            shown: number;
-            why?: string;
-        };
-        SearchView: {
-            /** @description Of each culprit what the change does without when it is left out, by what was seen when the mark was taken; empty when that cannot be told. */
-            costs: string[];
-            /** @description Indexes of edits. Each breaks the site by itself, and no part of it does. */
-            culprits: number[][];
-            edits: components["schemas"]["SearchedEdit"][];
-            /** @description Somebody takes what is known. */
-            enough: boolean;
-            /** @description For each culprit that something can be excluded from, the fewest with which it may stay. */
-            exclusions: components["schemas"]["SearchedExclusions"][];
-            /**
-             * Format: int64
-             * @description About how many more tries it takes.
-             */
-            left: number;
-            /**
-             * Format: int64
-             * @description The run whose findings are searched for.
-             */
-            ofRun: number;
-            /** @description The same as the report of the command line; of what is known so far while it goes on. */
-            report: components["schemas"]["CulpritReport"];
-            /**
-             * Format: double
-             * @description About how long that takes, by the tries so far; 0 when none was made yet.
-             */
-            seconds: number;
-            /** @description In the order in which they were made. */
-            tries: components["schemas"]["SearchTry"][];
-            /** @description The edits that are in force now; empty when the search is over. */
-            trying: number[];
-        };
-        SearchedEdit: {
-            entry?: string;
-            key: string;
-            /** @description Edits that are tried with it always. */
-            needs: number[];
-            removed?: boolean;
-            /**
-             * @description together: it breaks the site with others only.
-             * @enum {string}
-             */
-            state: "culprit" | "together" | "suspected" | "innocent" | "unknown";
-            text: string;
-            value?: unknown;
-        };
-        SearchedExclusions: {
-            /**
-             * Format: int64
-             * @description How many could be excluded.
-             */
-            among: number;
-            /** @description What the culprit leaves out with them, by what was seen when the mark was taken; empty when that cannot be told. */
-            cost: string;
-            /**
-             * Format: int64
-             * @description Index of the culprit.
-             */
-            culprit: number;
-            /** @description Setting with the list. */
-            key: string;
-            /**
-             * Format: int64
-             * @description About how many more tries it takes.
-             */
-            left: number;
-            over: boolean;
-            /** @description The fewest; empty while they are not known, and when none helps. */
-            patterns: string[];
-            /** @description Fewer may do: that was not tried to the end. */
-            rough: boolean;
-            title: string;
-            /** Format: int64 */
-            tries: number;
-            /** @description For each pattern what made it likely; empty for those that were found by trying. */
-            why: string[];
-        };
-        SessionView: {
-            /** @description What this role may do. */
-            abilities: ("see" | "work" | "decide" | "administer")[];
-            /** @description Which kinds of second factors they have; a recovery code does as well. */
-            factors?: ("code app" | "passkey")[];
-            name: string;
-            /**
-             * @description What has to be done before anything else: show a second factor, or add one.
-             * @enum {string}
-             */
-            needs?: "second factor" | "enrolment";
-            /** Format: int64 */
-            person: number;
-            /** @enum {string} */
-            role: "observer" | "maintainer" | "approver" | "administrator";
-        };
-        "Set-beaconRequest": {
-            on: boolean;
-            /**
-             * Format: double
-             * @description Of page views that tell; absent: each.
-             */
-            share?: number;
-        };
-        "Set-notice-reachRequest": {
-            dailyAt: string;
-            mail: string;
-            zone: string;
-        };
-        SettingsColumn: {
-            /** Format: int64 */
-            environment: number;
-            fingerprint: string;
-            /** @enum {string} */
-            kind: "environment" | "mark";
-            name: string;
-            values: {
-                [key: string]: unknown;
-            };
-        };
-        SettingsView: {
-            catalogue: components["schemas"]["Catalogue"];
-            columns: components["schemas"]["SettingsColumn"][];
-            lacking: {
-                [key: string]: string;
-            };
-            /** Format: int64 */
-            site: number;
-            siteName: string;
-        };
-        Shift: {
-            /**
-             * Format: int64
-             * @description Since the navigation began, in nanoseconds.
-             */
-            at: number;
-            /** @description The elements that moved. */
-            moved?: string[];
-            /** @description From where to where elements moved, the largest first. */
-            paths?: components["schemas"]["Path"][];
-            /**
-             * Format: double
-             * @description Impact fraction times distance fraction (W3C Layout Instability).
-             */
-            score: number;
-        };
-        ShiftWindow: {
-            /**
-             * Format: double
-             * @description Milliseconds since the navigation began, of its first shift.
-             */
-            from: number;
-            /**
-             * Format: int64
-             * @description How many.
-             */
-            shifts: number;
-            /**
-             * Format: double
-             * @description Of its last shift.
-             */
-            to: number;
-        };
-        Showing: {
-            page: string;
-            /**
-             * Format: int64
-             * @description Seconds; 0 leaves it to the settings: at once, or when what is cached has lived its time.
-             */
-            within?: number;
-        };
-        SideMeasured: {
-            /** @description With pictures; of the first load of that side. */
-            film: components["schemas"]["Frame"][];
-            hosts: components["schemas"]["Sum"][];
-            kinds: components["schemas"]["Sum"][];
-            load: components["schemas"]["Load"];
-            /**
-             * Format: int64
-             * @description How many loads there are of which it is the middle.
-             */
-            of: number;
-        };
-        "Sign-inRequest": {
-            name: string;
-            password: string;
-        };
-        Signal: {
-            /** @description Parts that mean: the cache was not used for this request. */
-            bypass?: string[];
-            /** @description Name of the site's own field, for the kind header. */
-            header?: string;
-            /** @description Parts of its value that mean: from the cache. Letter case is ignored. */
-            hit?: string[];
-            /** @enum {string} */
-            kind: "cache-status" | "header" | "age" | "marker" | "none";
-            /** @description A regular expression with one group, for the kind marker: what the group matches is another with each rendering of a page. */
-            marker?: string;
-            /** @description Parts that mean: the origin was asked. */
-            miss?: string[];
-            /** @description Parts that mean: from the cache, past its lifetime. */
-            stale?: string[];
-        };
-        SiteList: {
-            /** @description Of all sites, and how many have each. */
-            labels: components["schemas"]["Labelled"][];
-            sites: components["schemas"]["SiteSummary"][];
-            /** Format: int64 */
-            total: number;
-        };
-        SiteSummary: {
-            environments: components["schemas"]["EnvironmentSummary"][];
-            /** Format: int64 */
-            id: number;
-            labels: string[];
-            name: string;
-            /** Format: date-time */
-            updatedAt: string;
-            waiting: string;
-            waitingFor: string;
-            /** Format: int64 */
-            waitingId?: number;
-        };
-        SiteView: {
-            changes: components["schemas"]["ChangeSummary"][];
-            environments: components["schemas"]["EnvironmentView"][];
-            /** Format: int64 */
-            id: number;
-            /** Format: int64 */
-            journeys: number;
-            /** @description What it is listed under, with others. */
-            labels: string[];
-            name: string;
-            /** Format: int64 */
-            pages: number;
-            personas: string[];
-            /** @description The one thing that waits for a person, in words; empty when nothing does. */
-            waiting: string;
-            /**
-             * @description What kind of thing waits.
-             * @enum {string}
-             */
-            waitingFor: "" | "change" | "run" | "mark" | "read" | "drift" | "unknown" | "going" | "rollout";
-            /** Format: int64 */
-            waitingId?: number;
-        };
-        Size: {
-            /**
-             * Format: int64
-             * @description Pictures and bodies. One that several sites have counts for each.
-             */
-            blobs: number;
-            /**
-             * Format: int64
-             * @description Of the pictures and bodies, in octets.
-             */
-            bytes: number;
-            /**
-             * Format: int64
-             * @description Lines of its history.
-             */
-            events: number;
-            /** Format: int64 */
-            loads: number;
-            /** Format: int64 */
-            looks: number;
-            /** Format: int64 */
-            runs: number;
-        };
-        Step: {
-            choose?: components["schemas"]["Input"];
-            click?: components["schemas"]["Target"];
-            expect?: components["schemas"]["Expect"];
-            fill?: components["schemas"]["Input"];
-            go?: string;
-            hover?: components["schemas"]["Target"];
-            press?: string;
-            scrollTo?: components["schemas"]["Target"];
-            wait?: components["schemas"]["Pause"];
-        };
-        StepOutcome: {
-            /** @description Path and query of the page after the step. */
-            at?: string;
-            /** @description It was done, or what was expected was so. */
-            passed: boolean;
-            /** @description SHA-256 of the picture taken after it. */
-            picture?: string;
-            /** @description The step in words. */
-            step: string;
-            /**
-             * Format: double
-             * @description Milliseconds.
-             */
-            took: number;
-            /** @description What was seen instead. */
-            why?: string;
-        };
-        Sum: {
-            /** Format: int64 */
-            content: number;
-            /** @description The kind, or the host. */
-            name: string;
-            /** Format: int64 */
-            requests: number;
-            /** Format: int64 */
-            transferred: number;
-        };
-        SurveyProgress: {
-            /** Format: int64 */
-            done: number;
-            /**
-             * Format: int64
-             * @description Addresses that the sitemap or links named.
-             */
-            listed: number;
-            notes: string[];
-            /** @enum {string} */
-            state: "" | "running" | "done" | "failed";
-            /** Format: int64 */
-            wanted: number;
-        };
-        "Take-out-changeRequest": {
-            /** @description For each setting that was set again since: whether it goes back to what it was before the change. */
-            restore?: {
-                [key: string]: boolean;
-            };
-        };
-        Target: {
-            css?: string;
-            /** @description Text of a form control's label. */
-            label?: string;
-            /** @description Accessible name. */
-            name?: string;
-            role?: string;
-            /** @description Visible text of the element. */
-            text?: string;
-        };
-        TaskItemView: {
-            /** Format: date-time */
-            at: string | null;
-            done: boolean;
-            from: string;
-            key: string;
-            title: string;
-            to: string;
-            where: string;
-            who: string;
-        };
-        TeamLine: {
-            /** Format: date-time */
-            at: string;
-            /** Format: int64 */
-            id: number;
-            text: string;
-            who: string;
-        };
-        Terms: {
-            /** @description Each staging is measured, with the change and without it in turns. */
-            measures?: boolean;
-            /**
-             * @description check: a wave is followed by the next when each site's check on production is clear; watch: when its watch is over, too.
-             * @enum {string}
-             */
-            pace: "check" | "watch";
-            reason?: string;
-            sites: components["schemas"]["Destination"][];
-            /** @description Of the changes that are started. */
-            title: string;
-        };
-        TestPlanView: {
-            /** @description What pages may cost. Absent when it is changed: as they are. */
-            budgets?: components["schemas"]["Budget"][];
-            /** @description In the order of promotion. */
-            environments: string[];
-            journeys: components["schemas"]["Journey"][];
-            pages: components["schemas"]["Page"][];
-            personas: components["schemas"]["Persona"][];
-            publishing: components["schemas"]["PublishingTest"][];
-            /** @description SHA-256 of what is in the test plan. Say it when you change it. */
-            version: string;
-        };
-        "Tick-task-itemRequest": {
-            done: boolean;
-        };
-        TidyCount: {
-            key: string;
-            /** Format: int64 */
-            records: number;
-            title: string;
-        };
-        TidyView: {
-            /** Format: int64 */
-            change: number;
-            /** @description What it would delete now; empty when that is not known. */
-            counted: components["schemas"]["TidyCount"][];
-            title: string;
-            /** @description Why it cannot recur; empty when it can. */
-            why: string;
-        };
-        Timing: {
-            /** Format: double */
-            firstByte: number;
-            /** Format: double */
-            firstDraw: number;
-            /** Format: double */
-            largest: number;
-            /** Format: double */
-            loaded: number;
-        };
-        TokenView: {
-            /** Format: date-time */
-            createdAt: string;
-            /** Format: date-time */
-            expiresAt: string | null;
-            /** Format: int64 */
-            id: number;
-            /**
-             * @description It may at most what this role may.
-             * @enum {string}
-             */
-            most: "observer" | "maintainer" | "approver" | "administrator";
-            name: string;
-            /** Format: date-time */
-            revokedAt: string | null;
-            /** Format: date-time */
-            usedAt: string | null;
-        };
-        TriedView: {
-            /**
-             * @description How it matches, by its role.
-             * @enum {string}
-             */
-            kind: "path" | "name" | "part" | "agent" | "exact" | "select";
-            /**
-             * Format: int64
-             * @description Texts that it was compared with.
-             */
-            known: number;
-            matches: string[];
-            misses: components["schemas"]["Miss"][];
-            /** @description It can match something at all. */
-            possible: boolean;
-            /** @description Patterns in force that match everything it does. */
-            within: string[];
-        };
-        "Try-on-environmentRequest": {
-            edits: {
-                [key: string]: unknown;
-            };
-            /** @description Leave the settings in force. */
-            keep?: boolean;
-        };
-        "Try-patternRequest": {
-            pattern: string;
-            role: string;
-            /** @description More to try it on, such as names of look-ups. */
-            texts?: string[];
-        };
-        "Try-without-exclusionsRequest": {
-            ids: number[];
-        };
-        Typical: {
-            /**
-             * Format: int64
-             * @description How many of the latest, up to 5.
-             */
-            of: number;
-            /**
-             * Format: double
-             * @description The middle of them.
-             */
-            seconds: number;
-        };
-        Unexplained: {
-            inForce: string[];
-            key: string;
-            pattern: string;
-            role: string;
-            title: string;
-        };
-        UnknownView: {
-            /** Format: date-time */
-            at: string;
-            /** Format: int64 */
-            change: number | null;
-            /** Format: date-time */
-            endedAt: string | null;
-            fingerprint: string;
-            /** Format: int64 */
-            id: number;
-            /** @enum {string} */
-            kind: "try" | "promote" | "roll back" | "put back" | "control" | "outside" | "first";
-            /**
-             * Format: date-time
-             * @description When it is read again; null when a person has to upload its settings.
-             */
-            nextReadAt: string | null;
-            note: string;
-            predecessor: string;
-            /**
-             * Format: int64
-             * @description How often reading the environment has failed since.
-             */
-            reads: number;
-            /** Format: int64 */
-            run: number | null;
-            /** @enum {string} */
-            state: "intended" | "applied" | "not applied" | "unknown";
-            who: string;
-        };
-        Unlike: {
-            /** @description How it is on the first environment. */
-            first: string;
-            last: string;
-            of: string;
-            /** @description A check on the first proves little of the last where this matters. */
-            weighs: boolean;
-            /** @enum {string} */
-            what: "host" | "catalogue" | "settings" | "pages" | "files";
-        };
-        Unmet: {
-            role: string;
-            why: string;
-        };
-        "Upload-exportRequest": {
-            /** @description Any JSON, or lines of key and value. */
-            file: string;
-        };
-        View: {
-            /** @description Of the last 28 days, the slowest first. */
-            classes: components["schemas"]["ClassLevel"][];
-            /** @description By what visitors' browsers told; days without page views are left out. */
-            days: components["schemas"]["Day"][];
-            /** @description What was promoted and rolled back, in order. */
-            events: components["schemas"]["Event"][];
-            /** @description By a file that was read. */
-            file: components["schemas"]["FileDay"][];
-            from: string;
-            /**
-             * Format: double
-             * @description Up to which it is good, by what is published.
-             */
-            good: number;
-            /** @description Of the last 28 days. */
-            lately?: components["schemas"]["Level"];
-            /** @enum {string} */
-            metric: "largest-contentful-paint" | "interaction-delay" | "layout-shift" | "first-contentful-paint" | "first-byte";
-            /**
-             * Format: double
-             * @description Above which it is poor.
-             */
-            poor: number;
-            title: string;
-            to: string;
-            /** @enum {string} */
-            unit: "ms" | "1";
-        };
-        Watch: {
-            /**
-             * Format: int64
-             * @description 0: it is not watched.
-             */
-            hours: number;
-        };
-        WatchLookView: {
-            /**
-             * Format: date-time
-             * @description When it is due.
-             */
-            at: string;
-            /** @description What it is for. */
-            for: components["schemas"]["Purpose"][];
-            /** @description What was found, and what it comes of. */
-            held: components["schemas"]["Late"][];
-            /** Format: int64 */
-            run?: number;
-            /**
-             * Format: int64
-             * @description That looked at staging with the same settings, since something was found.
-             */
-            stagingRun?: number;
-            /** @enum {string} */
-            state: "planned" | "under way" | "clear" | "news" | "found" | "not checked" | "joined" | "left out";
-            /** @description What it came to, or what it waits for. */
-            why: string;
-        };
-        WatchView: {
-            /** @description The change is, was or would have been rolled back automatically. */
-            back?: components["schemas"]["GoingBack"];
-            /** Format: date-time */
-            begun: string;
-            /** Format: int64 */
-            change: number;
-            changeTitle: string;
-            /** Format: date-time */
-            ends: string;
-            environment: string;
-            /** Format: int64 */
-            id: number;
-            /**
-             * Format: int64
-             * @description How many files browsers kept that were there at the promotion; they come again with them.
-             */
-            kept: number;
-            /** @description In the order of time. */
-            looks: components["schemas"]["WatchLookView"][];
-            /**
-             * Format: int64
-             * @description The run that promoted it.
-             */
-            promotion: number;
-            /** @enum {string} */
-            state: "watching" | "waits for a person" | "settled" | "ended" | "taken over";
-            /**
-             * Format: int64
-             * @description The change whose watch took it over.
-             */
-            takenOverBy?: number;
-            /** @description It is in that state; empty while it is watched. */
-            why: string;
-        };
-        WaysView: {
-            /** @description The name of the provider of OpenID Connect; empty when there is none. */
-            provider: string;
-            /** @description Why the provider's answer just now let nobody in; told once. */
-            refused: string;
-        };
-        WebhookView: {
-            address: string;
-            /** Format: int64 */
-            id: number;
-            /** Format: date-time */
-            madeAt: string;
-            madeBy: string;
-            /** @description Nothing is sent; what happens in between is not sent later, and what was to be sent waits. */
-            paused: boolean;
-            /** @description What deliveries are signed with, only when it has just been made. */
-            secret?: string;
-            /**
-             * Format: int64
-             * @description None: of all sites.
-             */
-            site?: number;
-            /** @description None: all. */
-            topics: ("broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished")[];
-            /**
-             * Format: int64
-             * @description Give it back when editing.
-             */
-            version: number;
-        };
-        WebhookWords: {
-            address: string;
-            paused?: boolean;
-            /**
-             * Format: int64
-             * @description None: of all sites.
-             */
-            site?: number;
-            /** @description None: all. */
-            topics?: ("broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished")[];
-        };
-        Why: {
-            ids: number[];
-            why: string;
-        };
-        Window: {
-            /** @description Time of day, 15:04; empty for any time. */
-            from: string;
-            /** @description Time of day, 15:04. */
-            to: string;
-            /** @description Name of a time zone of the IANA database; UTC when empty. */
-            zone: string;
-        };
-        Wish: {
-            role: string;
-            value: unknown;
-        };
-        Work: {
-            /** Format: date-time */
-            at: string;
-            /** @description How many records each would delete, counted just before. */
-            found?: {
-                [key: string]: number;
-            };
-            /** @description The settings that delete. */
-            keys: string[];
-            /** @description The same, counted after it was done; what has come meanwhile is among them. */
-            left?: {
-                [key: string]: number;
-            };
-            /** Format: int64 */
-            most: number;
-            /** Format: int64 */
-            schedule: number;
-        };
+  schemas: {
+    Abilities: {
+      /** @description Settings can be applied to it; otherwise a person does that by a checklist. */
+      applies: boolean;
+      /** @description The whole page cache can be purged. */
+      purgesAll: boolean;
+      /** @description Single pages can be purged. */
+      purgesPages: boolean;
+      /** @description Its settings can be read at any time; otherwise a person uploads them. */
+      reads: boolean;
+      /** @description It says what its page cache has. */
+      tellsStatus: boolean;
+      /** @description Pages can be warmed up. */
+      warms: boolean;
     };
-    responses: never;
-    parameters: never;
-    requestBodies: never;
-    headers: never;
-    pathItems: never;
+    About: {
+      default: string;
+      personal: boolean;
+      text: string;
+      topic: string;
+    };
+    "Accept-driftRequest": {
+      /** @description Fingerprint that the person looked at. */
+      found: string;
+      reason: string;
+    };
+    AcceptBody: {
+      accepted: boolean;
+      /**
+       * Format: date
+       * @description The last day, when it lasts until one.
+       */
+      day?: string;
+      /**
+       * @description For this run, when nothing is said; for all runs of its change; for all runs of the site until a day.
+       * @enum {string}
+       */
+      lasts?: "run" | "change" | "day";
+      /**
+       * @description This finding alone, when nothing is said; the same difference on every page, for everybody and on every device; all findings of the run that come of the same cause.
+       * @enum {string}
+       */
+      reach?: "place" | "part" | "cause";
+      why: string;
+    };
+    Accepted: {
+      device?: string;
+      journey?: string;
+      kind: string;
+      /** @description "" for every page, persona and device. */
+      page?: string;
+      /** @description What it was found with, by itself. */
+      part: string;
+      persona?: string;
+      severity: string;
+      title: string;
+    };
+    ActView: {
+      /** Format: date-time */
+      at: string;
+      /** Format: int64 */
+      change: number | null;
+      /** Format: date-time */
+      endedAt: string | null;
+      fingerprint: string;
+      /** Format: int64 */
+      id: number;
+      /** @enum {string} */
+      kind: "try" | "promote" | "roll back" | "put back" | "control" | "outside" | "first";
+      note: string;
+      predecessor: string;
+      /** Format: int64 */
+      run: number | null;
+      /** @enum {string} */
+      state: "intended" | "applied" | "not applied" | "unknown";
+      who: string;
+    };
+    "Add-passkeyRequest": {
+      name: string;
+      /** @description Of the W3C's Web Authentication, as JSON: RegistrationResponseJSON or AuthenticationResponseJSON. */
+      response: {
+        [key: string]: unknown;
+      };
+    };
+    AddedFactor: {
+      /**
+       * Format: int64
+       * @description Recovery codes that can still be used.
+       */
+      codes: number;
+      factors: components["schemas"]["FactorView"][];
+      /** @description Why a passkey cannot be added; empty when it can. */
+      noPasskeys: string;
+      /** @description With the first factor: codes for the day on which there is nothing else. Each works once; they are shown once. */
+      recoveryCodes: string[];
+      /** @description Their role has to have one. */
+      required: boolean;
+    };
+    AddressView: {
+      /** @description Only when it has just been made. */
+      address?: string;
+      /** Format: date-time */
+      madeAt: string;
+      madeBy: string;
+      /** Format: date-time */
+      usedAt?: string;
+    };
+    Again: {
+      /**
+       * Format: int64
+       * @description The change that carried it out first.
+       */
+      change: number;
+      /**
+       * Format: int64
+       * @description How many records may be deleted at once. More, and nothing is deleted.
+       */
+      most: number;
+    };
+    Answer: {
+      /** @description SHA-256 of the body kept. */
+      body?: string;
+      /** @description What says how it was served, as it came. */
+      cacheNote?: string;
+      /** @description What it says about caching, names in lower case; of Set-Cookie the names only. */
+      fields?: {
+        [key: string]: string[];
+      };
+      lines?: string[];
+      /** @description Which of the private texts asked for stand in it. */
+      privateTexts?: string[];
+      /**
+       * Format: date-time
+       * @description When it came.
+       */
+      received?: string;
+      served: string;
+      /** @description SHA-256 of its elements and their classes, without texts. */
+      shape?: string;
+      /** Format: int64 */
+      status: number;
+      /** @description SHA-256 of the values that its forms hide, by name. */
+      tokens?: string[];
+    };
+    "Apply-bundleRequest": {
+      name: string;
+      /** Format: int64 */
+      version: number;
+    };
+    ApprovalView: {
+      /** Format: date-time */
+      askedAt?: string;
+      askedBy: string;
+      /** @description On this site nobody approves a change of their own. */
+      byAnother: boolean;
+      /** @description Why nothing may be promoted at this time; empty when it may. */
+      calendar: string;
+      /** Format: date-time */
+      decidedAt?: string;
+      decidedBy: string;
+      /** @description It is promoted automatically when the calendar allows it. */
+      goes: boolean;
+      /** @description They may promote it despite the calendar. */
+      mayDespite: boolean;
+      /**
+       * Format: date-time
+       * @description When the calendar lets something go out next; none while it does now, or when that is not to come.
+       */
+      opens?: string;
+      /** @description Of who decided, or why it was withdrawn. */
+      reason: string;
+      /**
+       * @description Empty when nobody asked.
+       * @enum {string}
+       */
+      state: "" | "asked" | "questioned" | "approved" | "refused" | "withdrawn" | "spent";
+      /** @description What else goes out today, on all sites. */
+      today: components["schemas"]["GoingOut"][];
+      /** @description What it waits for that is to be promoted automatically. */
+      waits: string;
+      /** @description Why no approval can be asked for; empty when it can. */
+      whyNotAsk: string;
+      /** @description Why the one who looks cannot approve it; empty when they can. */
+      whyNotDecide: string;
+      /** @description Of who asked. */
+      words: string;
+    };
+    "Ask-approvalRequest": {
+      /** @description A sentence for the approver. */
+      words: string;
+    };
+    BackView: {
+      /** @description From what it has now. */
+      differences: components["schemas"]["DifferenceView"][];
+      environment: string;
+      /** @description That mark is of exactly these settings. */
+      exact: boolean;
+      /**
+       * Format: int64
+       * @description The mark that it is compared with.
+       */
+      mark: number;
+      /** Format: date-time */
+      markedAt: string;
+      /** @description Fingerprint of what was in force before the change came. */
+      to: string;
+    };
+    BackupWanted: {
+      /** Format: int64 */
+      environment: number;
+      name: string;
+    };
+    BeaconView: {
+      key?: string;
+      /** Format: date-time */
+      madeAt?: string;
+      madeBy?: string;
+      on: boolean;
+      /** @description Path of the script on this server. */
+      script?: string;
+      /**
+       * Format: double
+       * @description Of page views that tell, 0 to 1.
+       */
+      share?: number;
+    };
+    "Begin-changeRequest": {
+      /** @description Settings that it changes from the start. */
+      edits?: {
+        [key: string]: unknown;
+      };
+      effect: string;
+      reason: string;
+      title: string;
+    };
+    "Begin-code-appRequest": {
+      name: string;
+    };
+    "Begin-from-copiedRequest": {
+      document: string;
+      /** @description Keys of this site, as the fit names them. */
+      take: string[];
+      title: string;
+    };
+    "Begin-onboardingRequest": {
+      environments: components["schemas"]["OnboardingPlace"][];
+      name: string;
+    };
+    Box: {
+      /** Format: int64 */
+      height: number;
+      /** Format: int64 */
+      width: number;
+      /** Format: int64 */
+      x: number;
+      /** Format: int64 */
+      y: number;
+    };
+    Budget: {
+      /** @description Of pages; absent: each. */
+      class?: string;
+      /**
+       * @description Absent: each.
+       * @enum {string}
+       */
+      device?: "desktop" | "phone";
+      /** @enum {string} */
+      metric:
+        | "first-byte"
+        | "first-contentful-paint"
+        | "largest-contentful-paint"
+        | "layout-shift"
+        | "total-blocking-time"
+        | "visually-complete"
+        | "load"
+        | "transferred"
+        | "content"
+        | "requests";
+      /**
+       * Format: double
+       * @description In milliseconds, octets, or the number itself.
+       */
+      most?: number;
+      /**
+       * Format: double
+       * @description How much more than at the mark, as a part of it: 0.1 for a tenth.
+       */
+      over?: number;
+    };
+    BudgetResult: {
+      /** @description In words. */
+      budget: string;
+      /** @enum {string} */
+      device: "desktop" | "phone";
+      /** @description It is not exceeded, as far as is known. */
+      held: boolean;
+      /** Format: double */
+      limit: number;
+      /** Format: int64 */
+      loads: number;
+      /** @enum {string} */
+      metric:
+        | "first-byte"
+        | "first-contentful-paint"
+        | "largest-contentful-paint"
+        | "layout-shift"
+        | "total-blocking-time"
+        | "visually-complete"
+        | "load"
+        | "transferred"
+        | "content"
+        | "requests";
+      /** @enum {string} */
+      outcome: "held" | "exceeded" | "not sure";
+      page: string;
+      /** @enum {string} */
+      unit: "ms" | "bytes" | "1";
+      /**
+       * Format: double
+       * @description Median with the change.
+       */
+      value: number;
+      /** @description It was exceeded without the change, too. */
+      was?: boolean;
+      why: string;
+    };
+    BundlePreview: {
+      /** @description What the bundle changes of what the change would put in force. */
+      differences: components["schemas"]["DifferenceView"][];
+      /** @description All edits of the change, with the bundle's. */
+      edits: {
+        [key: string]: unknown;
+      };
+      name: string;
+      unmet: components["schemas"]["Unmet"][];
+    };
+    BundleView: {
+      /**
+       * Format: int64
+       * @description From 1, cautious; 0 for a team's own.
+       */
+      boldness: number;
+      /**
+       * Format: int64
+       * @description 0 for those that ship with the product.
+       */
+      id: number;
+      madeBy: string;
+      name: string;
+      summary: string;
+      wishes: components["schemas"]["Wish"][];
+    };
+    CalendarEntryView: {
+      entry: components["schemas"]["Entry"];
+      /** Format: int64 */
+      id: number;
+      madeBy: string;
+      /**
+       * Format: date-time
+       * @description When it begins next, or began when it is going on; none when it is over.
+       */
+      next?: string;
+      /** @description It is going on. */
+      now: boolean;
+      /**
+       * Format: int64
+       * @description None: it is for all sites.
+       */
+      site?: number;
+      siteName?: string;
+      /**
+       * Format: int64
+       * @description Give it back when editing.
+       */
+      version: number;
+    };
+    CalendarOccurrence: {
+      /** Format: date-time */
+      begins: string;
+      /** Format: date-time */
+      ends: string;
+      /** Format: int64 */
+      entry: number;
+    };
+    CalendarView: {
+      /** @description The address to subscribe to, when there is one; its secret is shown once. */
+      address?: components["schemas"]["AddressView"];
+      entries: components["schemas"]["CalendarEntryView"][];
+      /** @description What went out since the first moment, and what is approved to be promoted automatically. */
+      going: components["schemas"]["GoingOut"][];
+      /** @description Of the entries, between the moments that were asked for, in order; a thousand at most. */
+      occurrences: components["schemas"]["CalendarOccurrence"][];
+      /**
+       * Format: date-time
+       * @description Of a site: when something may be promoted next; none when it may now, or when that is not to come.
+       */
+      opens?: string;
+      /** @description Which entry cannot be read; nothing is promoted meanwhile. */
+      trouble: string;
+      /** @description Of a site: why nothing may be promoted now; empty when it may. */
+      why: string;
+    };
+    Candidate: {
+      /** @description Setting whose list it would be added to. */
+      key: string;
+      pattern: string;
+      title: string;
+      why: string;
+    };
+    Case: {
+      /** @enum {string} */
+      device: "desktop" | "phone";
+      persona: string;
+      /** @description The page was asked for such that no page cache answers. */
+      uncached?: boolean;
+      /** @enum {string} */
+      visit: "first" | "repeat";
+    };
+    Catalogue: {
+      settings: components["schemas"]["Definition"][];
+    };
+    Cell: {
+      class: string;
+      /**
+       * Format: int64
+       * @description Pages known of the class; the first are listed.
+       */
+      count: number;
+      /** @description Who decided otherwise than the default, and why. */
+      decided?: components["schemas"]["Decided"];
+      /** @enum {string} */
+      device: "desktop" | "phone";
+      /** @description The site has no persona of this kind: nobody looks as one, and its cookies are not known. */
+      nobody: boolean;
+      pages: components["schemas"]["CellPage"][];
+      persona: string;
+      /** @enum {string} */
+      policy: "never" | "all" | "own";
+      /** @enum {string} */
+      says: "never" | "all" | "own" | "mixed";
+      /** @enum {string} */
+      seen: "cached" | "own" | "made" | "mixed" | "unknown";
+      text: string;
+      /** @enum {string} */
+      trouble: "" | "leaks" | "open" | "wasted";
+    };
+    CellPage: {
+      path: string;
+      says: components["schemas"]["Saying"];
+      /** @enum {string} */
+      seen: "cached" | "own" | "made" | "unknown";
+    };
+    ChainView: {
+      /** @description What is wrong first; empty when all is as it was recorded. */
+      broken: string;
+      /** Format: int64 */
+      entries: number;
+      /** @description Hash of the last entry; of the last that is as it was recorded when the chain is broken. */
+      last: string;
+    };
+    "Change-passwordRequest": {
+      new: string;
+      old: string;
+    };
+    "Change-test-planRequest": {
+      /** @description What pages may cost. Absent when it is changed: as they are. */
+      budgets?: components["schemas"]["Budget"][];
+      journeys: components["schemas"]["Journey"][];
+      pages: components["schemas"]["Page"][];
+      personas: components["schemas"]["Persona"][];
+      publishing: components["schemas"]["PublishingTest"][];
+      version: string;
+    };
+    ChangeOfRollout: {
+      /**
+       * Format: int64
+       * @description How many settings it changes.
+       */
+      edits: number;
+      /** Format: int64 */
+      id: number;
+      /** @enum {string} */
+      state:
+        | "drafted"
+        | "trying"
+        | "on staging"
+        | "checked"
+        | "promoting"
+        | "promoted"
+        | "marked"
+        | "settled"
+        | "rolling back"
+        | "restored"
+        | "rolled back"
+        | "discarded";
+    };
+    ChangeRef: {
+      /** Format: int64 */
+      id: number;
+      state: string;
+      title: string;
+    };
+    ChangeSummary: {
+      createdBy: string;
+      explanation: string;
+      /** Format: int64 */
+      id: number;
+      /** Format: int64 */
+      publishing: number;
+      state: string;
+      title: string;
+      /** Format: date-time */
+      updatedAt: string;
+    };
+    ChangeView: {
+      approval: components["schemas"]["ApprovalView"];
+      /** @description Production's fingerprint it started from. */
+      base: string;
+      baseValues: {
+        [key: string]: unknown;
+      };
+      /** @description The shipped bundle that it amounts to; empty when it is none. */
+      bundle: string;
+      catalogue: components["schemas"]["Catalogue"];
+      choices: components["schemas"]["Choice"][];
+      /** @description The step-up through the bundles it comes from. */
+      climb?: components["schemas"]["ClimbView"];
+      consequences: components["schemas"]["Consequence"][];
+      /** Format: date-time */
+      createdAt: string;
+      createdBy: string;
+      differences: components["schemas"]["DifferenceView"][];
+      /** @description Who edited it last; empty when only its maker did. */
+      editedBy: string;
+      edits: {
+        [key: string]: unknown;
+      };
+      /** @description What is expected to get better. */
+      effect: string;
+      exclusions: components["schemas"]["ExclusionView"][];
+      /** @description The same in figures, and its result. */
+      expected?: components["schemas"]["ExpectedView"];
+      explanation: string;
+      /** @description Of the full set of values it would put in force. */
+      fingerprint: string;
+      /** @description The change before it in a series. */
+      follows: components["schemas"]["ChangeRef"];
+      /** Format: int64 */
+      id: number;
+      /** @description Settings that the host cannot support: why, and what would do instead; by key. */
+      lacking: {
+        [key: string]: string;
+      };
+      production: string;
+      /** @description Production's fingerprint now. */
+      productionAt: string;
+      /** Format: int64 */
+      productionId: number;
+      productionUrl: string;
+      reason: string;
+      refusals: components["schemas"]["Refusal"][];
+      runs: components["schemas"]["RunSummary"][];
+      /** @description How a change that piles up risk could be split; empty when it does not. */
+      series: components["schemas"]["Part"][];
+      /** Format: int64 */
+      site: number;
+      siteName: string;
+      /** @description Name of the environment it is tried on. */
+      staging: string;
+      stagingAt: string;
+      /** Format: int64 */
+      stagingId: number;
+      /** @description Where staging rolls back to. */
+      stagingMark: components["schemas"]["MarkView"];
+      stagingUrl: string;
+      state: string;
+      /** @description The bundle one step more cautious; empty when there is none. */
+      stepDown: string;
+      title: string;
+      /** Format: date-time */
+      updatedAt: string;
+      /**
+       * Format: int64
+       * @description Give it back when editing.
+       */
+      version: number;
+      /** @description How its promotion is watched, or was. */
+      watch?: components["schemas"]["WatchView"];
+    };
+    Choice: {
+      allowed: boolean;
+      event: string;
+      /** @description The sensible next step. */
+      next: boolean;
+      /** @description What must hold first, when it is not allowed. */
+      why?: string;
+    };
+    ChoiceView: {
+      /**
+       * @description at once: by mail, much at a time in one; daily: in the daily mail; here: in the application only; never; default: as for all sites, or as usual for the topic.
+       * @enum {string}
+       */
+      how: "at once" | "daily" | "here" | "never" | "default";
+      /**
+       * Format: int64
+       * @description None: all sites without a choice of their own.
+       */
+      site?: number;
+      /** @enum {string} */
+      topic: "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished";
+    };
+    ChoicesView: {
+      /** @description What they chose; all else is as the topics say. */
+      choices: components["schemas"]["ChoiceView"][];
+      /** @description When the mail of the day comes, by their clock. */
+      dailyAt: string;
+      /** @description The address of their feed, when there is one; its secret is shown once. */
+      feed?: components["schemas"]["AddressView"];
+      /** @description Where mail reaches them; empty: it does not. */
+      mail: string;
+      /** @description The latest mails to them. */
+      mails: components["schemas"]["MailView"][];
+      /** @description There is a mail server; without one, mails wait. */
+      sends: boolean;
+      topics: components["schemas"]["About"][];
+      /** @description Name of their time zone in the IANA database. */
+      zone: string;
+    };
+    "Class-pagesRequest": {
+      /** @enum {string} */
+      class?:
+        | ""
+        | "home"
+        | "listing"
+        | "item"
+        | "cart"
+        | "checkout"
+        | "account"
+        | "membership"
+        | "article"
+        | "search"
+        | "form"
+        | "other";
+      paths: string[];
+      watch?: boolean;
+    };
+    ClassLevel: {
+      class: string;
+      /**
+       * Format: int64
+       * @description Page views that were good, by the published threshold.
+       */
+      good: number;
+      /** Format: double */
+      high: number;
+      /** Format: double */
+      low: number;
+      /** Format: int64 */
+      middling: number;
+      /**
+       * Format: double
+       * @description In milliseconds, or the score itself.
+       */
+      p75: number;
+      /** Format: int64 */
+      poor: number;
+      /** @enum {string} */
+      rating: "" | "good" | "needs improvement" | "poor";
+      /** Format: int64 */
+      visits: number;
+    };
+    ClimbStep: {
+      /** @description Settings that the bundle adds to what is proven. */
+      adds: string[];
+      bundle: string;
+      dropped: components["schemas"]["Dropped"][];
+      excluded: components["schemas"]["Exclusion"][];
+      /** @enum {string} */
+      kind: "try" | "search" | "skip";
+      /** Format: int64 */
+      looks: number;
+      /** Format: int64 */
+      run?: number;
+      text: string;
+      /** @description Of the settings that the step names, by key. */
+      titles: {
+        [key: string]: string;
+      };
+      verdict?: string;
+    };
+    ClimbView: {
+      /** Format: date-time */
+      beganAt: string;
+      /** @description From cautious to bold. */
+      bundles: string[];
+      /** Format: int64 */
+      id: number;
+      /**
+       * Format: int64
+       * @description Index of the bundle that is tried; -1 before the first.
+       */
+      level: number;
+      /** Format: int64 */
+      looks: number;
+      /**
+       * Format: int64
+       * @description 0: as many as it takes.
+       */
+      mostLooks: number;
+      /** Format: date-time */
+      overAt: string | null;
+      /** @enum {string} */
+      phase: "" | "trying" | "searching" | "confirming" | "over";
+      /**
+       * Format: int64
+       * @description The run that is under way for it; 0 when there is none.
+       */
+      run: number;
+      steps: components["schemas"]["ClimbStep"][];
+      stopping: boolean;
+      summary: string;
+      /** @description What it waits for; empty when for nothing but its run. */
+      waits: string;
+      who: string;
+      window: components["schemas"]["Window"];
+    };
+    ClimbWish: {
+      /**
+       * Format: int64
+       * @description Looks after which nothing more is started; 0: no limit.
+       */
+      mostLooks: number;
+      /** @description When something may start; a run that is under way is finished. */
+      window: components["schemas"]["Window"];
+    };
+    CodeAppView: {
+      /** @description The same for a program: an otpauth address. */
+      address: string;
+      /** Format: int64 */
+      id: number;
+      /** @description The address as a QR code: a PNG, as a data address. */
+      picture: string;
+      /** @description What codes are made of, in base 32; shown once. */
+      secret: string;
+    };
+    "Comment-on-changeRequest": {
+      /** @description An @ before somebody's name mentions them. */
+      text: string;
+    };
+    "Comment-on-findingRequest": {
+      /** @description An @ before somebody's name mentions them. */
+      text: string;
+    };
+    "Comment-on-runRequest": {
+      /** @description An @ before somebody's name mentions them. */
+      text: string;
+    };
+    CommentView: {
+      /** Format: date-time */
+      at: string;
+      /** Format: int64 */
+      finding?: number;
+      /** Format: int64 */
+      id: number;
+      /** @description Names of people that it mentions with an @. */
+      mentions: string[];
+      /** Format: int64 */
+      run?: number;
+      text: string;
+      who: string;
+    };
+    ComparedRecording: {
+      /**
+       * Format: int64
+       * @description Index of the one that is compared.
+       */
+      chosen: number;
+      hosts: components["schemas"]["Sum"][];
+      kinds: components["schemas"]["Sum"][];
+      /** @description What page loads the file has. */
+      recorded: string[];
+      /** @description Before is what was measured, after the recording. */
+      rows: components["schemas"]["Row"][];
+    };
+    "Complete-taskRequest": {
+      /** @description The settings exported again. Without it every item has to be ticked. */
+      file?: string;
+    };
+    Condition: {
+      equals: unknown;
+      key: string;
+      why?: string;
+    };
+    "Confirm-code-appRequest": {
+      code: string;
+    };
+    ConflictView: {
+      /** @description As the change set it. */
+      after: string;
+      /** @description Before the change. */
+      before: string;
+      key: string;
+      /** @description As it was set since. */
+      now: string;
+      title: string;
+    };
+    Connector: {
+      kind: string;
+      /** @description The token itself, or env:NAME. */
+      token?: string;
+      url?: string;
+    };
+    Consequence: {
+      /** @description The values cannot be applied while this stands. */
+      blocks: boolean;
+      /** @description The setting that asks for it. */
+      key: string;
+      /** @enum {string} */
+      kind: "requires" | "conflicts" | "needs" | "collides" | "irreversible";
+      /** @description One edit that resolves it. */
+      mend?: components["schemas"]["Edit"];
+      /** @description The setting, the host ability or the other tool it is about. */
+      other?: string;
+      text: string;
+    };
+    Containing: {
+      contains: string;
+      in: components["schemas"]["Target"];
+    };
+    Control: {
+      /** @enum {string} */
+      outcome: "gone" | "remains" | "random" | "came" | "not made";
+      /**
+       * Format: int64
+       * @description The pass with the last look at this very thing with the earlier settings.
+       */
+      pass?: number;
+      /** @description The same in words. */
+      text?: string;
+      /** @description Why there was no control. */
+      why?: string;
+      /**
+       * Format: int64
+       * @description Looks with the change that showed it.
+       */
+      with: number;
+      /**
+       * Format: int64
+       * @description Looks with the change at what shows it.
+       */
+      withOf: number;
+      /**
+       * Format: int64
+       * @description Looks with the earlier settings that showed it.
+       */
+      without: number;
+      /**
+       * Format: int64
+       * @description Looks with the earlier settings at what shows it.
+       */
+      withoutOf: number;
+      /**
+       * @description What staging says of it, which had the same settings when the change was tried.
+       * @enum {string}
+       */
+      witness?: "shows it" | "does not show it";
+    };
+    Copied: {
+      exclusions: components["schemas"]["CopiedExclusion"][];
+      fingerprint: string;
+      format: string;
+      settings: components["schemas"]["CopiedSetting"][];
+      site: string;
+      software?: string;
+    };
+    CopiedExclusion: {
+      pattern: string;
+      reason: string;
+      role: string;
+    };
+    CopiedSetting: {
+      key: string;
+      role: string;
+      title: string;
+      /** @enum {string} */
+      type: "switch" | "whole" | "seconds" | "choice" | "patterns" | "text";
+      value: unknown;
+    };
+    Counted: {
+      /** Format: int64 */
+      is: number;
+      of: components["schemas"]["Target"];
+    };
+    CoverageView: {
+      /**
+       * Format: int64
+       * @description Addresses that are known.
+       */
+      pages: number;
+      remarks: components["schemas"]["Remark"][];
+      /**
+       * Format: int64
+       * @description Scripts, styles and pictures that are known.
+       */
+      resources: number;
+      /**
+       * Format: int64
+       * @description The run whose looks count; 0 when there is none.
+       */
+      run: number;
+    };
+    CulpritOfEdit: {
+      cause?: string;
+      edits: components["schemas"]["ReportedEdit"][];
+      /** @description The fewest that must be excluded so that these edits may stay; absent when no exclusion helps or none was looked for. */
+      exclusions?: components["schemas"]["ReportedExclusion"][];
+    };
+    CulpritReport: {
+      /**
+       * Format: int64
+       * @description How often settings were put in force and looked at, controls included.
+       */
+      checks: number;
+      culprits: components["schemas"]["CulpritOfEdit"][];
+      /** @description Keys that were shown to break nothing. */
+      innocent: string[];
+      /** @description Staging was read back as it was before. */
+      restored: boolean;
+      /** Format: double */
+      seconds: number;
+      summary: string;
+      /** @enum {string} */
+      verdict: "found" | "not broken" | "not found" | "not checked";
+    };
+    Day: {
+      /** @description As 2026-11-27, in UTC. */
+      day: string;
+      /**
+       * Format: int64
+       * @description Page views that were good, by the published threshold.
+       */
+      good: number;
+      /** Format: double */
+      high: number;
+      /** Format: double */
+      low: number;
+      /** Format: int64 */
+      middling: number;
+      /**
+       * Format: double
+       * @description In milliseconds, or the score itself.
+       */
+      p75: number;
+      /** Format: int64 */
+      poor: number;
+      /** @enum {string} */
+      rating: "" | "good" | "needs improvement" | "poor";
+      /** Format: int64 */
+      visits: number;
+    };
+    "Decide-approvalRequest": {
+      /** @enum {string} */
+      decision: "approve" | "refuse" | "question";
+      /** @description Of an approved change: it is promoted automatically when the calendar allows it. */
+      goes?: boolean;
+      /** @description Has to be given unless it is approved. */
+      reason: string;
+    };
+    "Decide-policyRequest": {
+      class: string;
+      persona: string;
+      /** @enum {string} */
+      policy: "" | "never" | "all" | "own";
+      reason: string;
+    };
+    Decided: {
+      class: string;
+      persona: string;
+      /** @enum {string} */
+      policy: "never" | "all" | "own";
+      reason: string;
+      who: string;
+    };
+    DecisionView: {
+      /**
+       * Format: int64
+       * @description Only in runs of this change.
+       */
+      change?: number;
+      endedBy?: string;
+      /** Format: int64 */
+      finding?: number;
+      holds: boolean;
+      /** Format: int64 */
+      id: number;
+      /** Format: date-time */
+      madeAt: string;
+      of: components["schemas"]["Accepted"];
+      /**
+       * Format: int64
+       * @description The run that it was decided on.
+       */
+      run?: number;
+      /**
+       * Format: date
+       * @description Its last day.
+       */
+      until?: string;
+      who: string;
+      why: string;
+    };
+    Definition: {
+      choices?: components["schemas"]["Option"][];
+      conflicts?: components["schemas"]["Condition"][];
+      default: unknown;
+      group: string;
+      /** @description Applying it deletes data that no rollback brings back. */
+      irreversible?: boolean;
+      key: string;
+      /** Format: int64 */
+      max?: number;
+      /** Format: int64 */
+      min?: number;
+      needs?: string[];
+      /**
+       * Format: int64
+       * @description How many records it would delete now, as far as the speed layer counts them.
+       */
+      records?: number;
+      requires?: components["schemas"]["Condition"][];
+      /**
+       * Format: int64
+       * @description 0 cannot break a page, 3 breaks some sites.
+       */
+      risk: number;
+      role: string;
+      summary: string;
+      title: string;
+      /** @enum {string} */
+      type: "switch" | "whole" | "seconds" | "choice" | "patterns" | "text";
+    };
+    DeliveryList: {
+      /** @description The latest first. */
+      deliveries: components["schemas"]["DeliveryView"][];
+      more: boolean;
+    };
+    DeliveryView: {
+      /** @description Its first part, or why there was none. */
+      answer: string;
+      /** Format: int64 */
+      id: number;
+      /**
+       * Format: date-time
+       * @description When it is tried again.
+       */
+      next?: string;
+      siteName: string;
+      /** @enum {string} */
+      state: "to send" | "delivered" | "failed";
+      /**
+       * Format: int64
+       * @description Of the last answer; 0: there was none.
+       */
+      status: number;
+      text: string;
+      /** @enum {string} */
+      topic: "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished";
+      /** Format: date-time */
+      tried?: string;
+      /** Format: int64 */
+      tries: number;
+    };
+    "Describe-changeRequest": {
+      effect: string;
+      reason: string;
+      title: string;
+      /** Format: int64 */
+      version: number;
+    };
+    Destination: {
+      /** @description Keys of that site whose values are right there, though they name addresses, cookies or scripts of the other site. Without that they are not copied. */
+      confirmed?: string[];
+      /** Format: int64 */
+      site: number;
+      /**
+       * Format: int64
+       * @description The first is 1.
+       */
+      wave: number;
+    };
+    Difference: {
+      from: unknown;
+      key: string;
+      to: unknown;
+    };
+    DifferenceView: {
+      from: unknown;
+      fromText: string;
+      group: string;
+      key: string;
+      /**
+       * Format: int64
+       * @description 0 to 3.
+       */
+      risk: number;
+      /** @description What it can break. */
+      riskText: string;
+      title: string;
+      to: unknown;
+      toText: string;
+    };
+    Doubt: {
+      detail: string;
+      device: string;
+      environment: string;
+      journey: string;
+      /** Format: int64 */
+      run: number;
+      title: string;
+    };
+    DriftView: {
+      differences: components["schemas"]["DifferenceView"][];
+      /** @description Fingerprint now. */
+      found: string;
+      /** Format: date-time */
+      foundAt: string;
+      /** Format: int64 */
+      id: number;
+      /** @description Fingerprint before. */
+      was: string;
+    };
+    Dropped: {
+      key: string;
+      why: string;
+    };
+    Edit: {
+      key: string;
+      value: unknown;
+    };
+    "Edit-calendar-entryRequest": {
+      entry: components["schemas"]["Entry"];
+      /** Format: int64 */
+      version: number;
+    };
+    "Edit-changeRequest": {
+      edits: {
+        [key: string]: unknown;
+      };
+      effect: string;
+      reason: string;
+      title: string;
+      /** Format: int64 */
+      version: number;
+    };
+    "Edit-exclusionsRequest": {
+      classes?: string[];
+      /** @description Left as they are when absent. */
+      environments?: string[];
+      ids: number[];
+      /** @description A day as 2026-03-01; empty for none. */
+      lookAgain?: string;
+      personas?: string[];
+      reason?: string;
+    };
+    "Edit-personRequest": {
+      disabled: boolean;
+      /** @enum {string} */
+      role: "observer" | "maintainer" | "approver" | "administrator";
+    };
+    "Edit-scheduleRequest": {
+      paused?: boolean;
+      schedule: components["schemas"]["Schedule"];
+      /** Format: int64 */
+      version: number;
+    };
+    "Edit-webhookRequest": {
+      address: string;
+      paused?: boolean;
+      /**
+       * Format: int64
+       * @description None: of all sites.
+       */
+      site?: number;
+      /** @description None: all. */
+      topics?: (
+        "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished"
+      )[];
+      /** Format: int64 */
+      version: number;
+    };
+    Effect: {
+      after?: components["schemas"]["Level"];
+      before?: components["schemas"]["Level"];
+      /** @description Absent: all pages. */
+      class?: string;
+      /** @enum {string} */
+      device: "desktop" | "phone";
+      /** Format: double */
+      high: number;
+      /**
+       * Format: double
+       * @description Of its 95 % interval.
+       */
+      low: number;
+      /** @enum {string} */
+      metric:
+        "largest-contentful-paint" | "interaction-delay" | "layout-shift" | "first-contentful-paint" | "first-byte";
+      /** @enum {string} */
+      result: "better" | "worse" | "no difference shown" | "not enough data";
+      /**
+       * Format: double
+       * @description Of the 75th percentile, after minus before.
+       */
+      shift: number;
+      title: string;
+      /** @enum {string} */
+      unit: "ms" | "1";
+      why: string;
+    };
+    Entry: {
+      /** @description Local date and time, as 2026-11-27T18:00. */
+      begins: string;
+      /** @description The same of the end, which is not part of it. */
+      ends: string;
+      /** @description Beginnings that are left out, as the beginning is written. */
+      except?: string[];
+      /** @enum {string} */
+      kind: "freeze" | "window";
+      /** @description Recurrence rule of RFC 5545, as FREQ=WEEKLY;BYDAY=SA; empty for once. */
+      rule?: string;
+      /** @description What it is, at most 200 characters. */
+      title: string;
+      /** @description By which other calendars know it. */
+      uid?: string;
+      /** @description Name of a time zone of the IANA database. */
+      zone: string;
+    };
+    Environment: {
+      /** @description How its responses tell that they came from its page cache; Cache-Status when absent. */
+      cacheSignal?: components["schemas"]["Signal"];
+      connector?: components["schemas"]["Connector"];
+      hosts?: string[];
+      name: string;
+      /** @description Address of the page that lists the mail and payments that it sends; journeys ask it whether something was delivered. */
+      outbox?: string;
+      /**
+       * @description What it is for.
+       * @enum {string}
+       */
+      role?: "staging" | "production" | "other";
+      url: string;
+    };
+    EnvironmentName: {
+      /** Format: int64 */
+      id: number;
+      name: string;
+    };
+    EnvironmentSummary: {
+      /** @description It has the settings of its latest mark. */
+      atMark: boolean;
+      fingerprint: string;
+      lastSummary: string;
+      /** @description Of its last run; empty when it had none. */
+      lastVerdict: string;
+      /** Format: date-time */
+      markedAt: string | null;
+      name: string;
+      /** Format: date-time */
+      readAt: string | null;
+    };
+    EnvironmentView: {
+      /** @description What its speed layer can do. */
+      able: components["schemas"]["Abilities"];
+      acts: components["schemas"]["ActView"][];
+      /** @description How its responses tell that they came from its page cache, in words. */
+      cacheSignal: string;
+      /** @description Kind of connector; empty when there is none. */
+      connector: string;
+      /** @description What somebody changed outside, until it is accepted or reverted. */
+      drift: components["schemas"]["DriftView"];
+      /** @description Last read back; empty before the first reading. */
+      fingerprint: string;
+      /** Format: int64 */
+      id: number;
+      marks: components["schemas"]["MarkView"][];
+      name: string;
+      /** Format: date-time */
+      readAt: string | null;
+      /** @description Why pictures can no longer be compared with the latest mark's: another browser or other fonts draw them. */
+      redrawn?: string;
+      /** @enum {string} */
+      role: "staging" | "production" | "other";
+      runs: components["schemas"]["RunSummary"][];
+      software?: string;
+      /** @description The act whose outcome nobody knows, until the environment can be read again; null when there is none. */
+      unknown: components["schemas"]["UnknownView"];
+      url: string;
+    };
+    ErrorDetail: {
+      /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
+      location?: string;
+      /** @description Error message text */
+      message?: string;
+      /** @description The value at the given location */
+      value?: unknown;
+    };
+    ErrorModel: {
+      /**
+       * @description A human-readable explanation specific to this occurrence of the problem.
+       * @example Property foo is required but is missing.
+       */
+      detail?: string;
+      /** @description Optional list of individual error details */
+      errors?: components["schemas"]["ErrorDetail"][];
+      /**
+       * Format: uri
+       * @description A URI reference that identifies the specific occurrence of the problem.
+       * @example https://example.com/error-log/abc123
+       */
+      instance?: string;
+      /**
+       * Format: int64
+       * @description HTTP status code
+       * @example 400
+       */
+      status?: number;
+      /**
+       * @description A short, human-readable summary of the problem type. This value should not change between occurrences of the error.
+       * @example Bad Request
+       */
+      title?: string;
+      /**
+       * Format: uri
+       * @description A URI reference to human-readable documentation for the error.
+       * @default about:blank
+       * @example https://example.com/errors/example
+       */
+      type: string;
+    };
+    Event: {
+      /** Format: date-time */
+      at: string;
+      /** Format: int64 */
+      change?: number;
+      /**
+       * Format: int64
+       * @description Whole days that were compared on each side.
+       */
+      days: number;
+      effect: components["schemas"]["Effect"];
+      /** @enum {string} */
+      kind: "promote" | "roll back";
+      /** Format: int64 */
+      run: number;
+      title: string;
+    };
+    Exclude: {
+      key: string;
+      pattern: string;
+      /** @description Of the setting with the list. */
+      title: string;
+    };
+    ExcludeRequest: {
+      exclude: components["schemas"]["Excluded"][];
+      /**
+       * Format: int64
+       * @description The finding that led to it.
+       */
+      finding?: number;
+      reason: string;
+    };
+    Excluded: {
+      /** @description A setting of type patterns. */
+      key: string;
+      pattern: string;
+    };
+    Exclusion: {
+      /** @description The setting that it lets stay. */
+      for: string;
+      key: string;
+      pattern: string;
+    };
+    ExclusionEventView: {
+      /** Format: date-time */
+      at: string;
+      text: string;
+      who: string;
+    };
+    ExclusionView: {
+      /** Format: date-time */
+      at: string;
+      /**
+       * Format: int64
+       * @description The change that brought it; null when it was recorded of what was there.
+       */
+      change: number | null;
+      /** @description Of pages that it protects. */
+      classes: string[];
+      /** @description That day has come. */
+      due: boolean;
+      /** @description None means all. */
+      environments: string[];
+      /**
+       * Format: int64
+       * @description The finding that led to it.
+       */
+      finding: number | null;
+      /** Format: int64 */
+      id: number;
+      /** @description Environments whose settings have it now. */
+      inForce: string[];
+      key: string;
+      /** @description A day, or empty. */
+      lookAgain: string;
+      pattern: string;
+      /** @description Whom it protects. */
+      personas: string[];
+      reason: string;
+      /** @description By whom, when and why. */
+      retired?: string;
+      role: string;
+      /**
+       * Format: int64
+       * @description The run of that finding.
+       */
+      run: number | null;
+      /** @enum {string} */
+      state: "proposed" | "active" | "retired";
+      /** @description Of the setting. */
+      title: string;
+      /** @description The change that tries whether it is still needed. */
+      trial: components["schemas"]["ChangeRef"];
+      /** @description What came of that. */
+      trialSays?: string;
+      who: string;
+    };
+    Expect: {
+      count?: components["schemas"]["Counted"];
+      hidden?: components["schemas"]["Target"];
+      /** @description Text that a mail has, in its recipient, subject or text, that came to the environment's outbox since the first step. */
+      mail?: string;
+      noText?: components["schemas"]["Containing"];
+      /** @description The same of a payment: its reference, amount or outcome. */
+      payment?: string;
+      /** @description Path and query of a request that must have been answered since the last document; * any characters. */
+      request?: string;
+      /**
+       * Format: int64
+       * @description HTTP status of the last document.
+       */
+      status?: number;
+      text?: components["schemas"]["Containing"];
+      /** @description Path and query; * any characters. */
+      url?: string;
+      visible?: components["schemas"]["Target"];
+    };
+    "Expect-of-changeRequest": {
+      /** @description Absent: nothing in figures. */
+      expected?: components["schemas"]["Expectation"];
+    };
+    Expectation: {
+      /**
+       * Format: double
+       * @description By how much at least, in the metric's unit: milliseconds, octets, or the number itself; 0 for any difference that matters.
+       */
+      amount: number;
+      /**
+       * @description Empty: on each device that is measured.
+       * @enum {string}
+       */
+      device: "" | "desktop" | "phone";
+      /** @enum {string} */
+      metric:
+        | "first-byte"
+        | "first-contentful-paint"
+        | "largest-contentful-paint"
+        | "layout-shift"
+        | "total-blocking-time"
+        | "interaction-delay"
+        | "visually-complete"
+        | "load"
+        | "transferred"
+        | "content"
+        | "requests";
+      /** @description Empty: over all pages that are measured. */
+      page: string;
+    };
+    ExpectedView: {
+      /**
+       * Format: double
+       * @description By how much at least, in the metric's unit: milliseconds, octets, or the number itself; 0 for any difference that matters.
+       */
+      amount: number;
+      /**
+       * @description Empty while it was not measured.
+       * @enum {string}
+       */
+      answer: "" | "met" | "not met" | "not shown";
+      /**
+       * @description Empty: on each device that is measured.
+       * @enum {string}
+       */
+      device: "" | "desktop" | "phone";
+      /** @enum {string} */
+      metric:
+        | "first-byte"
+        | "first-contentful-paint"
+        | "largest-contentful-paint"
+        | "layout-shift"
+        | "total-blocking-time"
+        | "interaction-delay"
+        | "visually-complete"
+        | "load"
+        | "transferred"
+        | "content"
+        | "requests";
+      /** @description Empty: over all pages that are measured. */
+      page: string;
+      /**
+       * Format: int64
+       * @description The measurement that says so.
+       */
+      run?: number;
+      text: string;
+      why: string;
+    };
+    FactorView: {
+      /** Format: date-time */
+      createdAt: string;
+      /** Format: int64 */
+      id: number;
+      /** @enum {string} */
+      kind: "code app" | "passkey";
+      name: string;
+      /** Format: date-time */
+      usedAt: string | null;
+    };
+    FactorsView: {
+      /**
+       * Format: int64
+       * @description Recovery codes that can still be used.
+       */
+      codes: number;
+      factors: components["schemas"]["FactorView"][];
+      /** @description Why a passkey cannot be added; empty when it can. */
+      noPasskeys: string;
+      /** @description Their role has to have one. */
+      required: boolean;
+    };
+    Fetch: {
+      /**
+       * Format: double
+       * @description When its first octet came; 0 when none did.
+       */
+      answered: number;
+      /** @description The page was not drawn before it was there. */
+      blocking?: boolean;
+      /** @description From the browser's cache. */
+      cached?: boolean;
+      /**
+       * Format: int64
+       * @description Octets when decoded.
+       */
+      content: number;
+      /**
+       * Format: double
+       * @description 0 while it goes on.
+       */
+      ended: number;
+      /** @description Why no answer came. */
+      failed?: string;
+      /** @description Address of what asked for it, when the page itself did not. */
+      from?: string;
+      /** @description document, script, stylesheet, image, font, fetch, other. */
+      kind: string;
+      method: string;
+      protocol?: string;
+      /** @description Tide Marker did not send it, since the host is not one of the site's. */
+      refused?: boolean;
+      /** Format: double */
+      started: number;
+      /**
+       * Format: int64
+       * @description 0 when no answer came.
+       */
+      status?: number;
+      /**
+       * Format: int64
+       * @description Octets as they came, headers too; 0 from the browser's cache.
+       */
+      transferred: number;
+      /** @description Media type of the answer. */
+      type?: string;
+      url: string;
+    };
+    Field: {
+      label: string;
+      name: string;
+      type: string;
+    };
+    FileDay: {
+      day: string;
+      /** Format: double */
+      p75: number;
+      /** Format: int64 */
+      visits?: number;
+    };
+    Finding: {
+      /** @description Findings of one cause belong together. */
+      cause: string;
+      /** @description What looks with the earlier settings say of it. */
+      control?: components["schemas"]["Control"];
+      detail?: string;
+      /** @enum {string} */
+      device: "desktop" | "phone";
+      /** @description Known again in another check by this. */
+      fingerprint: string;
+      /** @description A host that was not asked, because the site does not list it. */
+      host?: string;
+      journey?: string;
+      /** @enum {string} */
+      kind:
+        | "picture"
+        | "journey"
+        | "script-error"
+        | "request"
+        | "missing-resource"
+        | "layout-shift"
+        | "cache-leak"
+        | "cache-policy"
+        | "stale-content"
+        | "wrong-variant"
+        | "form-refused"
+        | "content"
+        | "metric"
+        | "not-checked";
+      /** @description It follows from the settings; nobody had to see it. */
+      known?: boolean;
+      page: string;
+      /** @description What it was found with, before it was tied to another cause. */
+      part?: string;
+      /**
+       * Format: int64
+       * @description The pass of the look that shows it, when it is not the first.
+       */
+      pass?: number;
+      persona: string;
+      region?: components["schemas"]["Region"];
+      /** @enum {string} */
+      severity: "broken" | "unsure" | "note";
+      /**
+       * Format: int64
+       * @description Index of the step that did not hold, from 0.
+       */
+      step?: number;
+      /** @description It comes of another finding of the same cause. */
+      symptom?: boolean;
+      title: string;
+      /**
+       * Format: int64
+       * @description How much what changed weighs by what it is: 2 what people act with, 1 content, 0 what stands at the side.
+       */
+      weight?: number;
+    };
+    FindingView: {
+      /** Format: date-time */
+      acceptedAt?: string;
+      acceptedBy?: string;
+      acceptedWhy?: string;
+      /** @description Findings of one cause belong together. */
+      cause: string;
+      /** @description What looks with the earlier settings say of it. */
+      control?: components["schemas"]["Control"];
+      detail?: string;
+      /** @enum {string} */
+      device: "desktop" | "phone";
+      /** @description Known again in another check by this. */
+      fingerprint: string;
+      /** @description A host that was not asked, because the site does not list it. */
+      host?: string;
+      /** Format: int64 */
+      id: number;
+      journey?: string;
+      /** @enum {string} */
+      kind:
+        | "picture"
+        | "journey"
+        | "script-error"
+        | "request"
+        | "missing-resource"
+        | "layout-shift"
+        | "cache-leak"
+        | "cache-policy"
+        | "stale-content"
+        | "wrong-variant"
+        | "form-refused"
+        | "content"
+        | "metric"
+        | "not-checked";
+      /** @description It follows from the settings; nobody had to see it. */
+      known?: boolean;
+      page: string;
+      /** @description What it was found with, before it was tied to another cause. */
+      part?: string;
+      /**
+       * Format: int64
+       * @description The pass of the look that shows it, when it is not the first.
+       */
+      pass?: number;
+      persona: string;
+      region?: components["schemas"]["Region"];
+      /** @enum {string} */
+      severity: "broken" | "unsure" | "note";
+      /** @enum {string} */
+      state: "open" | "accepted";
+      /**
+       * Format: int64
+       * @description Index of the step that did not hold, from 0.
+       */
+      step?: number;
+      /** @description It comes of another finding of the same cause. */
+      symptom?: boolean;
+      title: string;
+      /** @description A new mark fixes it: the mark was taken with a browser that renders differently. */
+      wantsMark?: boolean;
+      /**
+       * Format: int64
+       * @description How much what changed weighs by what it is: 2 what people act with, 1 content, 0 what stands at the side.
+       */
+      weight?: number;
+    };
+    Fit: {
+      /** @description Only what would change something. */
+      mapped: components["schemas"]["Mapped"][];
+      /**
+       * Format: int64
+       * @description How many settings have the value already.
+       */
+      same: number;
+      /** @description What has no counterpart, or does not fit. */
+      without: components["schemas"]["Unmet"][];
+    };
+    "Fit-copiedRequest": {
+      document: string;
+    };
+    ForeseeRequest: {
+      edits: {
+        [key: string]: unknown;
+      };
+    };
+    ForeseenView: {
+      /**
+       * Format: int64
+       * @description The mark that it was read off; 0 when there is none.
+       */
+      mark: number;
+      /**
+       * Format: int64
+       * @description The run with its evidence.
+       */
+      markRun: number;
+      /**
+       * Format: int64
+       * @description Looks of the mark that were read.
+       */
+      pages: number;
+      predictions: components["schemas"]["Prediction"][];
+      record: components["schemas"]["ForesightRecord"];
+      /**
+       * Format: int64
+       * @description Looks for which the files of the page were not recorded.
+       */
+      unread: number;
+      /** @description Why nothing can be predicted. */
+      why?: string;
+    };
+    ForesightRecord: {
+      /**
+       * Format: int64
+       * @description Causes that were found and not predicted.
+       */
+      missed: number;
+      /** Format: int64 */
+      right: number;
+      /**
+       * Format: int64
+       * @description Runs in which something was predicted or missed.
+       */
+      runs: number;
+      /** Format: int64 */
+      wrong: number;
+    };
+    Form: {
+      action: string;
+      button: string;
+      fields: components["schemas"]["Field"][];
+      post: boolean;
+    };
+    Found: {
+      article: boolean;
+      /** @enum {string} */
+      class:
+        | "home"
+        | "listing"
+        | "item"
+        | "cart"
+        | "checkout"
+        | "account"
+        | "membership"
+        | "article"
+        | "search"
+        | "form"
+        | "other";
+      forms: components["schemas"]["Form"][];
+      /** Format: int64 */
+      frames: number;
+      kinds: string[];
+      links: string[];
+      menu: string;
+      menuLink: string;
+      path: string;
+      private: boolean;
+      /** Format: int64 */
+      status: number;
+      title: string;
+      watch: boolean;
+      why: string;
+    };
+    FoundAddresses: {
+      /** Format: int64 */
+      found: number;
+    };
+    FoundView: {
+      /** @description The view's address. */
+      at: string;
+      detail: string;
+      /** @enum {string} */
+      kind: "site" | "page" | "setting" | "exclusion" | "change" | "run" | "finding";
+      siteName: string;
+      title: string;
+    };
+    Frame: {
+      /**
+       * Format: double
+       * @description Milliseconds since the navigation began.
+       */
+      at: number;
+      /**
+       * Format: double
+       * @description How much of the last frame's picture is there, 0 to 1.
+       */
+      complete: number;
+      /** @description SHA-256 of the picture, of the loads of which they are kept. */
+      picture?: string;
+    };
+    GoBack: {
+      /** @description Of pages; none: all. */
+      classes?: string[];
+      /** @description Of findings; none: all that do not work. */
+      kinds?: string[];
+      /**
+       * Format: int64
+       * @description For how long it is announced, so that somebody may say no; 0: 10 minutes.
+       */
+      minutes?: number;
+      /** @description A change is rolled back automatically when a look of its watch finds what is said here. */
+      on: boolean;
+      /**
+       * @description How sure. staging: staging shows it, too, with the same settings. twice: two looks in a row found it on production, and it is no news of the site. Absent: staging.
+       * @enum {string}
+       */
+      proof?: "staging" | "twice";
+    };
+    GoingBack: {
+      /**
+       * Format: date-time
+       * @description When it goes back, unless somebody stops it before.
+       */
+      at: string;
+      /** @description Who said no, or why it could not; empty when nobody did. */
+      refused: string;
+      /**
+       * Format: int64
+       * @description That rolls it back.
+       */
+      run?: number;
+      why: string;
+    };
+    GoingOut: {
+      /** Format: date-time */
+      at: string;
+      /** Format: int64 */
+      change: number;
+      /** @description Its promotion was begun; otherwise it is approved to be promoted automatically. */
+      done: boolean;
+      /** Format: int64 */
+      site: number;
+      siteName: string;
+      title: string;
+      who: string;
+    };
+    Held: {
+      /** @description The name, file, selector or host that it is about. */
+      about: string;
+      /** @description What to exclude so that it does not come; empty when nothing can be. */
+      exclude: components["schemas"]["Exclude"][];
+      /** @description Title of the finding that says so. */
+      finding?: string;
+      /** @description The setting that does it. */
+      key: string;
+      kind: string;
+      /** @enum {string} */
+      outcome: "right" | "wrong" | "not seen";
+      places: components["schemas"]["Place"][];
+      /** @description Its title. */
+      setting: string;
+      /** @description It follows; otherwise it is likely. */
+      sure: boolean;
+      title: string;
+      /** @description What it was read off. */
+      why: string;
+    };
+    HistoryKnownView: {
+      environments: components["schemas"]["EnvironmentName"][];
+      kinds: string[];
+      who: string[];
+    };
+    HistoryLine: {
+      /** Format: date-time */
+      at: string;
+      /** Format: int64 */
+      change: number | null;
+      /** Format: int64 */
+      environment: number | null;
+      /** Format: int64 */
+      id: number;
+      kind: string;
+      /** Format: int64 */
+      run: number | null;
+      text: string;
+      who: string;
+    };
+    "Import-calendarRequest": {
+      /** @description The iCalendar file. */
+      file: string;
+      /**
+       * @description What those are that do not say it.
+       * @enum {string}
+       */
+      kind: "freeze" | "window";
+      /** @description Where the times of those are that name no zone, by its name in the IANA database. */
+      zone: string;
+    };
+    "Import-exclusionsRequest": {
+      /** @enum {string} */
+      format: "csv" | "json";
+      text: string;
+    };
+    "Import-siteRequest": {
+      /** @description The site file, YAML or JSON. */
+      file: string;
+      /** @description It is meant that environments get other roles. */
+      rolesMayChange?: boolean;
+    };
+    Imported: {
+      /** Format: int64 */
+      added: number;
+      /** Format: int64 */
+      replaced: number;
+    };
+    ImportedField: {
+      /**
+       * Format: int64
+       * @description Of a class, device and metric each.
+       */
+      days: number;
+    };
+    ImportedView: {
+      /** Format: int64 */
+      added: number;
+      /**
+       * Format: int64
+       * @description Entries that the ledger had already.
+       */
+      passed: number;
+    };
+    InForceView: {
+      /** Format: date-time */
+      at: string;
+      /** Format: int64 */
+      change?: number;
+      changeTitle?: string;
+      /** @description From then to now. */
+      differences: components["schemas"]["DifferenceView"][];
+      fingerprint: string;
+      /** @description By which kind of act. */
+      kind: string;
+      /** @description Something is recorded of that time. */
+      known: boolean;
+      /** @description The fingerprint it has now. */
+      now: string;
+      /** Format: int64 */
+      run?: number;
+      /** Format: date-time */
+      since?: string;
+      /** @description Something was being done at that moment: it had these settings, or those that came next. */
+      unsure: boolean;
+      /** @description All settings it had. */
+      values: {
+        [key: string]: unknown;
+      };
+      who: string;
+    };
+    Input: {
+      in: components["schemas"]["Target"];
+      /** @description The value is never told: not in evidence, and not in what goes out. */
+      secret?: boolean;
+      value: string;
+    };
+    InvitationView: {
+      /** Format: date-time */
+      expiresAt: string;
+      /** @description Who gets a new password with it; empty for somebody new. */
+      for: string;
+      /** Format: int64 */
+      id: number;
+      invitedBy: string;
+      note: string;
+      /** @enum {string} */
+      role: "observer" | "maintainer" | "approver" | "administrator";
+    };
+    InviteRequest: {
+      /** @description Whom it is for, for the list of invitations. */
+      note?: string;
+      /**
+       * Format: int64
+       * @description Who gets a new password with it; without one it is for somebody new.
+       */
+      person?: number;
+      /** @enum {string} */
+      role: "observer" | "maintainer" | "approver" | "administrator";
+    };
+    JoinRequest: {
+      /** @description Not looked at when the invitation is for a new password. */
+      name: string;
+      password: string;
+      secret: string;
+    };
+    Journey: {
+      devices?: string[];
+      name: string;
+      persona?: string;
+      steps: components["schemas"]["Step"][];
+      /** @description Environments it may run on; all when absent. */
+      where?: string[];
+    };
+    JourneyLook: {
+      /** Format: int64 */
+      attempts: number;
+      /** @description Names of the cookies that a persona was given while it was made ready. */
+      cookies?: string[];
+      /** @enum {string} */
+      device: "desktop" | "phone";
+      errors?: components["schemas"]["ScriptError"][];
+      /** @description Name, when a journey was taken. */
+      journey?: string;
+      missing?: string;
+      outcome: components["schemas"]["Outcome"];
+      /** @description Path and query. */
+      page: string;
+      persona: string;
+      requests?: components["schemas"]["Request"][];
+      /** @description It is missing because its persona could not be made ready. */
+      unready?: boolean;
+    };
+    Keeping: {
+      /**
+       * Format: int64
+       * @description Looks, measurements and pictures of runs that were clear; 30 when absent.
+       */
+      clear?: number;
+      /**
+       * Format: int64
+       * @description The same of all other runs; 180 when absent.
+       */
+      others?: number;
+      /**
+       * Format: int64
+       * @description Bodies of pages as personas were shown them; 14 when absent.
+       */
+      personal?: number;
+    };
+    KeptView: {
+      /** @description For how many days evidence is kept. Marks in use and what they refer to, and the history, are kept forever. */
+      days: components["schemas"]["Keeping"];
+      size: components["schemas"]["Size"];
+    };
+    KindView: {
+      name: string;
+      /** @description It is reached under an address, with a token. */
+      needsAddress: boolean;
+      title: string;
+    };
+    "Label-siteRequest": {
+      labels: string[];
+    };
+    Labelled: {
+      label: string;
+      /** Format: int64 */
+      sites: number;
+    };
+    Late: {
+      /** @enum {string} */
+      blame: "change" | "site" | "not known";
+      /** Format: int64 */
+      finding: number;
+      kind: string;
+      page: string;
+      /** @enum {string} */
+      severity: "broken" | "unsure" | "note";
+      title: string;
+      why: string;
+    };
+    LaterView: {
+      about: components["schemas"]["Moment"];
+      /** Format: date-time */
+      dueAt: string;
+      /**
+       * Format: int64
+       * @description That looks, or has looked.
+       */
+      run?: number;
+      /** @enum {string} */
+      state: "planned" | "begun" | "withdrawn";
+      /** @description It was withdrawn. */
+      why?: string;
+    };
+    Lead: {
+      /** @description Why no answer came. */
+      failed?: string;
+      /** @description A page that has the link. */
+      from: string;
+      /** @description No page links to it any more; one did when the mark was taken. */
+      past?: boolean;
+      /** Format: int64 */
+      status: number;
+    };
+    Learned: {
+      doubts: components["schemas"]["Doubt"][];
+      restless: components["schemas"]["Restless"][];
+    };
+    "Leave-out-culpritRequest": {
+      /**
+       * Format: int64
+       * @description Index of the culprit.
+       */
+      culprit: number;
+    };
+    LedgerView: {
+      /**
+       * Format: int64
+       * @description Entries of the whole ledger whose day has come.
+       */
+      due: number;
+      entries: components["schemas"]["ExclusionView"][];
+      /** @description Settings that exclude something. */
+      settings: components["schemas"]["PatternHolder"][];
+      site: string;
+      /**
+       * Format: int64
+       * @description Entries that the filter lets through.
+       */
+      total: number;
+      unexplained: components["schemas"]["Unexplained"][];
+    };
+    Level: {
+      /**
+       * Format: int64
+       * @description Page views that were good, by the published threshold.
+       */
+      good: number;
+      /** Format: double */
+      high: number;
+      /** Format: double */
+      low: number;
+      /** Format: int64 */
+      middling: number;
+      /**
+       * Format: double
+       * @description In milliseconds, or the score itself.
+       */
+      p75: number;
+      /** Format: int64 */
+      poor: number;
+      /** @enum {string} */
+      rating: "" | "good" | "needs improvement" | "poor";
+      /** Format: int64 */
+      visits: number;
+    };
+    Load: {
+      /** Format: date-time */
+      began?: string;
+      /** @enum {string} */
+      device: "desktop" | "phone";
+      /** @description Why it does not count; empty when it does. */
+      dropped?: string;
+      /**
+       * Format: double
+       * @description How long the machine took for a fixed piece of work just before the side's loads, in milliseconds.
+       */
+      effort: number;
+      /** @description What was painted largest; of a journey, what took longest to react. */
+      element?: string;
+      /** @description How the page came into view. */
+      film?: components["schemas"]["Frame"][];
+      /** Format: int64 */
+      height?: number;
+      /** @description That was taken, from the page on; then only the interaction delay was measured. */
+      journey?: string;
+      /** @description Where those elements are in the window when everything is there. */
+      marked?: components["schemas"]["Mark"][];
+      /** @description What moved in the worst window of shifts. */
+      moved?: string[];
+      page: string;
+      persona: string;
+      /**
+       * Format: double
+       * @description Milliseconds until the document was read to its end.
+       */
+      read?: number;
+      /**
+       * Format: int64
+       * @description From 1; each has both sides.
+       */
+      round: number;
+      /** @description How the page was served. */
+      served: string;
+      /** @enum {string} */
+      side: "before" | "after";
+      /** @description The page was asked for such that no page cache answers. */
+      uncached?: boolean;
+      values: {
+        [key: string]: number;
+      };
+      /** @enum {string} */
+      visit: "first" | "repeat";
+      /**
+       * Format: int64
+       * @description Of the window, in pixels.
+       */
+      width?: number;
+      /** @description The session window of shifts whose sum is the layout shift; absent when nothing moved. */
+      window?: components["schemas"]["ShiftWindow"];
+    };
+    "Look-at-invitationRequest": {
+      secret: string;
+    };
+    LookSummary: {
+      device: string;
+      journey?: string;
+      /** @enum {string} */
+      kind: "page" | "journey" | "probe";
+      page: string;
+      /** Format: int64 */
+      pass: number;
+      persona: string;
+    };
+    MadeInvitation: {
+      /** Format: date-time */
+      expiresAt: string;
+      /** @description Path and fragment to put behind the address of this server. Works once. */
+      link: string;
+    };
+    MailView: {
+      daily: boolean;
+      /** Format: date-time */
+      made: string;
+      /** Format: int64 */
+      notices: number;
+      /** Format: date-time */
+      sent?: string;
+      /** @enum {string} */
+      state: "to send" | "sent" | "failed";
+      /** @description The last try did not succeed. */
+      why: string;
+    };
+    "Make-bundleRequest": {
+      /**
+       * Format: int64
+       * @description The one whose catalogue says what the values mean.
+       */
+      environment: number;
+      /** @description The revision. */
+      fingerprint: string;
+      name: string;
+      summary: string;
+    };
+    "Make-tokenRequest": {
+      /**
+       * Format: int64
+       * @description How long it can be used.
+       */
+      days: number;
+      /** @enum {string} */
+      most: "observer" | "maintainer" | "approver" | "administrator";
+      name: string;
+    };
+    ManualTaskView: {
+      /** Format: date-time */
+      doneAt: string | null;
+      doneBy: string;
+      items: components["schemas"]["TaskItemView"][];
+      /** @description JSON Patch (RFC 6902) from the exported file before to the one after; empty when no file proves it. */
+      patch: {
+        [key: string]: unknown;
+      }[];
+      /** @description An exported file has exactly what was meant. */
+      proven: boolean;
+      /** @enum {string} */
+      state: "open" | "done" | "cancelled";
+      /**
+       * Format: int64
+       * @description How many items are not ticked.
+       */
+      waiting: number;
+    };
+    Mapped: {
+      /** @description It names addresses, cookies or scripts of the other site; somebody has to say that they are right here. */
+      confirm: boolean;
+      from: components["schemas"]["CopiedSetting"];
+      key: string;
+      now: unknown;
+      title: string;
+      value: unknown;
+    };
+    Mark: {
+      /** @description Left, top, width and height in pixels of the window. */
+      box: number[];
+      /** @enum {string} */
+      metric: "largest-contentful-paint" | "layout-shift";
+      name: string;
+    };
+    MarkView: {
+      /** @description What drew its pictures: a browser and its version. Of the three latest, where it is known. */
+      browser?: string;
+      fingerprint: string;
+      /** Format: int64 */
+      id: number;
+      looks: components["schemas"]["Progress"];
+      reason: string;
+      /** Format: int64 */
+      run: number;
+      /** Format: date-time */
+      takenAt: string;
+      /** @enum {string} */
+      verdict: "clear" | "broken" | "unsure" | "not checked";
+      who: string;
+    };
+    Mask: {
+      reason?: string;
+      selector: string;
+    };
+    MaskBody: {
+      /** @description On every page of the test plan, not only on the finding's. */
+      everywhere?: boolean;
+      selector: string;
+      why: string;
+    };
+    MatrixView: {
+      cells: components["schemas"]["Cell"][];
+      environment: string;
+      /**
+       * Format: int64
+       * @description The run whose looks count; 0 when there is none.
+       */
+      run: number;
+    };
+    "Measure-on-environmentRequest": {
+      /** @description Settings to put in force for it. */
+      edits: {
+        [key: string]: unknown;
+      };
+      /** @description What is measured; absent: as usual. */
+      scope?: components["schemas"]["Scope"];
+    };
+    MeasureReport: {
+      /**
+       * Format: int64
+       * @description The measurement that it went on from.
+       */
+      before?: number;
+      /** @description Results for the site's budgets. */
+      budgets: components["schemas"]["BudgetResult"][];
+      /** @description Rounds that do not count, since the machine was busy with something else. */
+      busy: number[];
+      comparisons: components["schemas"]["MeasuredComparison"][];
+      /** @description Why loads do not count, each reason once. */
+      dropped: string[];
+      /** @description How fast each page is with the change, or with what is in force. */
+      levels: components["schemas"]["PageLevel"][];
+      /**
+       * Format: int64
+       * @description It ends after this many rounds at most.
+       */
+      limit: number;
+      /** @description How slow each device was made. */
+      profiles: {
+        [key: string]: string;
+      };
+      /** @description Staging was read back as it was before. */
+      restored: boolean;
+      /**
+       * Format: int64
+       * @description Each loads every page once with each of the settings.
+       */
+      rounds: number;
+      /** Format: double */
+      seconds: number;
+      summary: string;
+      /** @description The main metrics are decided. */
+      sure: boolean;
+      /** @description Both sides were loaded in turns, so that drift of the machine cancels. */
+      turns: boolean;
+      /** @enum {string} */
+      verdict: "better" | "worse" | "mixed" | "no difference shown" | "too noisy" | "not measured";
+    };
+    MeasuredComparison: {
+      /**
+       * Format: double
+       * @description Median.
+       */
+      after: number;
+      /**
+       * Format: double
+       * @description Median.
+       */
+      before: number;
+      /** @description As the page cache has it, where it may; else asked for such that it does not answer. */
+      cached: boolean;
+      /** @description In words. */
+      case: string;
+      /** @enum {string} */
+      device: "desktop" | "phone";
+      /**
+       * Format: double
+       * @description Up to which it is good, where something is published.
+       */
+      good?: number;
+      /** @description Absent while there are too few runs for one. */
+      interval?: number[];
+      /** @enum {string} */
+      metric:
+        | "first-byte"
+        | "first-contentful-paint"
+        | "largest-contentful-paint"
+        | "layout-shift"
+        | "total-blocking-time"
+        | "visually-complete"
+        | "interaction-delay"
+        | "load"
+        | "transferred"
+        | "content"
+        | "requests";
+      /** Format: int64 */
+      of?: number;
+      /**
+       * Format: double
+       * @description Corrected for the number of comparisons.
+       */
+      p: number;
+      /** @description Absent: over all pages that were measured. */
+      page?: string;
+      /**
+       * Format: int64
+       * @description Pages that by themselves differ in the same way, by at least what matters.
+       */
+      pages?: number;
+      persona: string;
+      /**
+       * Format: double
+       * @description Above which it is poor.
+       */
+      poor?: number;
+      /** @enum {string} */
+      rating?: "good" | "needs improvement" | "poor";
+      /**
+       * @description Empty while it is not decided.
+       * @enum {string}
+       */
+      result: "" | "better" | "worse" | "no difference shown" | "too noisy";
+      /**
+       * Format: int64
+       * @description Counted runs a side.
+       */
+      runs: number;
+      /**
+       * Format: double
+       * @description Hodges-Lehmann, after minus before.
+       */
+      shift: number;
+      title: string;
+      /** @enum {string} */
+      unit: "ms" | "bytes" | "1";
+      /**
+       * @description With an empty browser cache, or with what a first visit left in it.
+       * @enum {string}
+       */
+      visit: "first" | "repeat";
+    };
+    MeasuredRun: {
+      /** Format: int64 */
+      change: number | null;
+      /** Format: date-time */
+      createdAt: string;
+      environment: string;
+      /** Format: date-time */
+      finishedAt: string | null;
+      /** Format: int64 */
+      id: number;
+      /** @enum {string} */
+      kind:
+        | "mark"
+        | "try"
+        | "promote"
+        | "roll back"
+        | "check"
+        | "isolation test"
+        | "later look"
+        | "culprit search"
+        | "measure"
+        | "tidy";
+      /** Format: int64 */
+      site: number;
+      siteName: string;
+      /** Format: date-time */
+      startedAt: string | null;
+      /** @enum {string} */
+      state: "queued" | "waiting" | "running" | "by hand" | "unknown" | "done" | "stopped" | "failed";
+      summary: string;
+      target: string;
+      /** @description clear, broken, unsure, not checked; empty while it runs. */
+      verdict: string;
+    };
+    Mend: {
+      add?: string[];
+      key?: string;
+      remove?: string[];
+      role: string;
+    };
+    "Mend-exclusionsRequest": {
+      mends: components["schemas"]["Mend"][];
+      reason: string;
+      title: string;
+    };
+    Miss: {
+      text: string;
+      /** @enum {string} */
+      why:
+        | "trailing slash"
+        | "letter case"
+        | "index"
+        | "language prefix"
+        | "query string"
+        | "encoded letters"
+        | "sub-page"
+        | "part of the name";
+    };
+    Moment: {
+      /**
+       * Format: int64
+       * @description Seconds after the pages were cached.
+       */
+      after: number;
+      /** @enum {string} */
+      kind: "form" | "expiry";
+      pages: string[];
+      why: string;
+    };
+    NoticeList: {
+      /** @description There are earlier ones. */
+      more: boolean;
+      /** @description The latest first. */
+      notices: components["schemas"]["NoticeView"][];
+      /**
+       * Format: int64
+       * @description Of all.
+       */
+      unread: number;
+    };
+    NoticeView: {
+      /** Format: date-time */
+      at: string;
+      /** Format: int64 */
+      id: number;
+      /** @description Where that is which it tells of, in the application. */
+      link: string;
+      read: boolean;
+      /** Format: int64 */
+      site: number;
+      siteName: string;
+      text: string;
+      title: string;
+      /** @enum {string} */
+      topic: "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished";
+      who: string;
+    };
+    OnboardingPlace: {
+      /** @description Address of its connector; without one the usual place is taken. */
+      connector?: string;
+      /** @description Further hosts that belong to the site. */
+      hosts?: string[];
+      /** @description One of the speed layers that there are. */
+      kind: string;
+      name: string;
+      /**
+       * @description What it is for; the first is staging and the last production when none says.
+       * @enum {string}
+       */
+      role?: "staging" | "production" | "other";
+      /** @description The token itself, or env:NAME; without one the kept token stays. */
+      token?: string;
+      url: string;
+    };
+    OnboardingTest: {
+      environment: string;
+      ok: boolean;
+      text: string;
+      what: string;
+    };
+    OnboardingView: {
+      environments: components["schemas"]["Environment"][];
+      /** @description Environments for which a token is kept. */
+      hasToken: string[];
+      /** Format: int64 */
+      id: number;
+      journeys: components["schemas"]["Journey"][];
+      madeBy: string;
+      name: string;
+      pages: components["schemas"]["Found"][];
+      personas: components["schemas"]["Persona"][];
+      publishing: components["schemas"]["PublishingTest"][];
+      survey: components["schemas"]["SurveyProgress"];
+      tests: components["schemas"]["OnboardingTest"][];
+      /** Format: date-time */
+      updatedAt: string;
+    };
+    OpenSession: {
+      /** @description From where it was begun. */
+      address: string;
+      /** Format: date-time */
+      began: string;
+      /** @description As the browser calls itself. */
+      browser: string;
+      /** @description Names it; it opens nothing. */
+      key: string;
+      /** @description It is the one that asks. */
+      this: boolean;
+      /**
+       * Format: date-time
+       * @description When it is over at the latest.
+       */
+      until: string;
+    };
+    Option: {
+      /** @description Host abilities that this choice alone needs. */
+      needs?: string[];
+      title: string;
+      value: string;
+    };
+    Outcome: {
+      steps: components["schemas"]["StepOutcome"][];
+    };
+    'OutputStruct { Secret string "json:\\"secret\\"" }Body': {
+      secret: string;
+    };
+    Page: {
+      class?: string;
+      devices?: string[];
+      /** Format: int64 */
+      formLives?: number;
+      masks?: components["schemas"]["Mask"][];
+      path: string;
+      personas?: string[];
+      steady?: string[];
+    };
+    PageLevel: {
+      /** @description In words. */
+      case: string;
+      /** Format: double */
+      least: number;
+      /** Format: int64 */
+      loads: number;
+      /** Format: double */
+      median: number;
+      /** @enum {string} */
+      metric:
+        | "first-byte"
+        | "first-contentful-paint"
+        | "largest-contentful-paint"
+        | "layout-shift"
+        | "total-blocking-time"
+        | "visually-complete"
+        | "interaction-delay"
+        | "load"
+        | "transferred"
+        | "content"
+        | "requests";
+      /** Format: double */
+      most: number;
+      page: string;
+      /** @enum {string} */
+      rating?: "" | "good" | "needs improvement" | "poor";
+      title: string;
+      /** @enum {string} */
+      unit: "ms" | "bytes" | "1";
+    };
+    PageMeasured: {
+      after?: components["schemas"]["SideMeasured"];
+      before?: components["schemas"]["SideMeasured"];
+      case: components["schemas"]["Case"];
+      /** @description All cases of this page. */
+      cases: components["schemas"]["Case"][];
+      page: string;
+      /** @description All pages that were measured. */
+      pages: string[];
+      /** @description What both sides asked for, in the order in which it began. */
+      rows: components["schemas"]["Row"][];
+    };
+    PageProof: {
+      /** Format: int64 */
+      attempts: number;
+      console: string[];
+      errors: components["schemas"]["ScriptError"][];
+      headers: {
+        [key: string]: string;
+      };
+      missing?: string;
+      picture: components["schemas"]["Picture"];
+      requests: components["schemas"]["Request"][];
+      /** Format: int64 */
+      run: number;
+      served: string;
+      /**
+       * Format: double
+       * @description Cumulative layout shift, no unit.
+       */
+      shift: number;
+      shifts: components["schemas"]["Shift"][];
+      /** Format: int64 */
+      status: number;
+      timing: components["schemas"]["Timing"];
+    };
+    ParityView: {
+      /**
+       * Format: date-time
+       * @description Absent when nothing was compared yet.
+       */
+      at?: string;
+      /** @description What could not be compared. */
+      notes: string[];
+      summary: string;
+      unlike: components["schemas"]["Unlike"][];
+      who: string;
+    };
+    Part: {
+      edits: {
+        [key: string]: unknown;
+      };
+      /** Format: int64 */
+      risk: number;
+      title: string;
+    };
+    PasskeyAnswer: {
+      /** @description Of the W3C's Web Authentication, as JSON: RegistrationResponseJSON or AuthenticationResponseJSON. */
+      response: {
+        [key: string]: unknown;
+      };
+    };
+    PasskeyQuestion: {
+      /** @description Of the W3C's Web Authentication, as JSON: PublicKeyCredentialCreationOptionsJSON or PublicKeyCredentialRequestOptionsJSON. */
+      options: unknown;
+    };
+    Path: {
+      from: components["schemas"]["Box"];
+      to: components["schemas"]["Box"];
+    };
+    PatternHolder: {
+      key: string;
+      role: string;
+      title: string;
+    };
+    Pause: {
+      /** Format: int64 */
+      milliseconds: number;
+      why?: string;
+    };
+    "People-onboardingRequest": {
+      journeys: components["schemas"]["Journey"][];
+      personas: components["schemas"]["Persona"][];
+      publishing?: components["schemas"]["PublishingTest"][];
+    };
+    PersonView: {
+      /** Format: date-time */
+      createdAt: string;
+      disabled: boolean;
+      /**
+       * Format: int64
+       * @description How many second factors they have.
+       */
+      factors: number;
+      /** Format: int64 */
+      id: number;
+      name: string;
+      /** @enum {string} */
+      role: "observer" | "maintainer" | "approver" | "administrator";
+      /** Format: date-time */
+      seenAt: string | null;
+    };
+    Persona: {
+      kind: string;
+      name: string;
+      prepare?: components["schemas"]["Step"][];
+      /** @description Text that only this persona may see. */
+      privateTexts?: string[];
+      /** @description Signing out: the site no longer knows them. */
+      signOut?: components["schemas"]["Step"][];
+    };
+    Picture: {
+      /** Format: int64 */
+      height: number;
+      sha256: string;
+      /** Format: int64 */
+      width: number;
+    };
+    Place: {
+      device: string;
+      page: string;
+      persona: string;
+    };
+    "Place-onboardingRequest": {
+      environments: components["schemas"]["OnboardingPlace"][];
+    };
+    Prediction: {
+      /** @description The name, file, selector or host that it is about. */
+      about: string;
+      /** @description What to exclude so that it does not come; empty when nothing can be. */
+      exclude: components["schemas"]["Exclude"][];
+      /** @description The setting that does it. */
+      key: string;
+      kind: string;
+      places: components["schemas"]["Place"][];
+      /** @description Its title. */
+      setting: string;
+      /** @description It follows; otherwise it is likely. */
+      sure: boolean;
+      title: string;
+      /** @description What it was read off. */
+      why: string;
+    };
+    Probe: {
+      /**
+       * Format: int64
+       * @description The same in seconds; 0 for at once, -1 when nothing says.
+       */
+      allowed?: number;
+      /** @description Who asked first: a persona, or a device. */
+      before?: string;
+      class: string;
+      /** @enum {string} */
+      device: "desktop" | "phone";
+      /** @description What was published. */
+      edit?: string;
+      /** @description What came first: the persona's answer, or the page's with its own value. */
+      first: components["schemas"]["Answer"];
+      /**
+       * Format: int64
+       * @description For how many seconds a form on it can be sent; 0 when not known.
+       */
+      formLives?: number;
+      /** @description The second answer again, when nothing was cached. */
+      fresh: components["schemas"]["Answer"];
+      /** @description Name, when a journey was taken. */
+      journey?: string;
+      /** @enum {string} */
+      kind:
+        | "stranger-after"
+        | "stranger-twice"
+        | "persona-after"
+        | "device-after"
+        | "other-value"
+        | "without-parameter"
+        | "ignored-parameter"
+        | "persona-twice"
+        | "after-sign-out"
+        | "as-cached"
+        | "published"
+        | "links";
+      /** @description Where links lead, by path. */
+      leads?: {
+        [key: string]: components["schemas"]["Lead"];
+      };
+      missing?: string;
+      /** @description Path and query. */
+      page: string;
+      parameter?: string;
+      persona: string;
+      /** @description Names of the cookies that tell one person from another. */
+      personal?: string[];
+      /** @description How old the page may be, or how soon it has to show what is published, in words. */
+      rule?: string;
+      /** @description The answer right after it. */
+      second: components["schemas"]["Answer"];
+      /** @description The persona that could not be made ready, which is why it is missing. */
+      unready?: string;
+      /**
+       * Format: double
+       * @description Seconds from the edit, or from the first answer, to the second.
+       */
+      waited?: number;
+    };
+    Progress: {
+      /** Format: int64 */
+      done: number;
+      /**
+       * Format: int64
+       * @description Looks that could not be made.
+       */
+      failed: number;
+      /** Format: int64 */
+      planned: number;
+    };
+    PromoteBody: {
+      /** @description Why it is promoted against the calendar. Recorded in the history. */
+      despite?: string;
+    };
+    Promotion: {
+      /** @description Nobody approves a change of their own. */
+      byAnother?: boolean;
+      /** @description When a change is rolled back automatically; absent: never. */
+      goBack?: components["schemas"]["GoBack"];
+      /** @description For how long each promotion is watched; absent: 24 hours. */
+      watch?: components["schemas"]["Watch"];
+    };
+    Proof: {
+      /** @description This run's second look, when there was one. */
+      again: components["schemas"]["PageProof"];
+      /** @description The mark's look. */
+      before: components["schemas"]["PageProof"];
+      /** @description What could be excluded, the likeliest first. */
+      candidates: components["schemas"]["Candidate"][];
+      /** @description The look with the earlier settings, when there was one. */
+      control: components["schemas"]["PageProof"];
+      finding: components["schemas"]["FindingView"];
+      /** @description This run's look. */
+      now: components["schemas"]["PageProof"];
+      probe: components["schemas"]["Probe"];
+      /** @description Parts that may differ and were left out. */
+      quiet: components["schemas"]["Region"][];
+      regions: components["schemas"]["Region"][];
+      /** @description This run's run of the journey. */
+      steps: components["schemas"]["JourneyLook"];
+      /** @description The run of the journey with the earlier settings. */
+      stepsThen: components["schemas"]["JourneyLook"];
+      /** @description The mark's run of the journey. */
+      stepsWere: components["schemas"]["JourneyLook"];
+    };
+    "Prove-codeRequest": {
+      code: string;
+    };
+    PublishingTest: {
+      name: string;
+      persona?: string;
+      shows: components["schemas"]["Showing"][];
+      /** @description One of them fills in {canary}, a word made up each time. */
+      steps: components["schemas"]["Step"][];
+      /** @description Takes it back. */
+      undo?: components["schemas"]["Step"][];
+    };
+    "Purge-environmentRequest": {
+      class?: string;
+      /** @description Path with its query; a page, a class or neither for all. */
+      page?: string;
+      /** @description Mark stale in place of dropping. */
+      stale?: boolean;
+      /** @description Fetch the pages again at once. */
+      warm?: boolean;
+    };
+    PurgeDone: {
+      /**
+       * Format: int64
+       * @description Cached copies that went.
+       */
+      purged: number;
+      /**
+       * Format: int64
+       * @description Pages that are being fetched again.
+       */
+      toWarm: number;
+    };
+    Purpose: {
+      pages?: string[];
+      /** @enum {string} */
+      reason: "first expiry" | "last expiry" | "expiry" | "forms" | "browsers" | "routine" | "final";
+      why: string;
+    };
+    Quiet: {
+      /** @description Time of day, 15:04; empty for none. */
+      from: string;
+      /** @description Time of day, 15:04. */
+      to: string;
+    };
+    "Read-noticesRequest": {
+      /**
+       * Format: int64
+       * @description Just this one.
+       */
+      only?: number;
+      /**
+       * Format: int64
+       * @description All up to this one.
+       */
+      upTo?: number;
+    };
+    ReadRecording: {
+      journey: components["schemas"]["Journey"];
+      /** @description What the recording has that a journey has not, step by step. */
+      notes: string[];
+    };
+    Reading: {
+      differences: components["schemas"]["Difference"][];
+      /** @description The settings are not those last read back. */
+      drifted: boolean;
+      fingerprint: string;
+    };
+    ReasonBody: {
+      /** @description It is recorded in the history. */
+      reason: string;
+    };
+    Record: {
+      held: components["schemas"]["Held"][];
+      /** @description What was found and not predicted, of what can be: the first finding of each cause. */
+      missed: string[];
+    };
+    "Record-backupRequest": {
+      place: string;
+    };
+    "Record-exclusionRequest": {
+      classes?: string[];
+      /** @description Left as they are when absent. */
+      environments?: string[];
+      /** @description A setting that takes patterns. */
+      key: string;
+      /** @description A day as 2026-03-01; empty for none. */
+      lookAgain?: string;
+      pattern: string;
+      personas?: string[];
+      reason?: string;
+    };
+    Refusal: {
+      key: string;
+      why: string;
+    };
+    Region: {
+      /** @description Rows of one colour each: room, and nothing in it. */
+      blank?: boolean;
+      /**
+       * Format: int64
+       * @description Changed pixels inside.
+       */
+      changed: number;
+      /**
+       * @description What happened to a block of rows; nothing when the same place is drawn otherwise.
+       * @enum {string}
+       */
+      happened?: "came" | "went" | "moved";
+      /** Format: int64 */
+      height: number;
+      /**
+       * Format: int64
+       * @description How many rows came, went or moved.
+       */
+      rows?: number;
+      /**
+       * Format: int64
+       * @description Row of the first picture at which a block was that went or moved.
+       */
+      was?: number;
+      /** Format: int64 */
+      width: number;
+      /** Format: int64 */
+      x: number;
+      /** Format: int64 */
+      y: number;
+    };
+    Rehearsal: {
+      /** @enum {string} */
+      device: "desktop" | "phone";
+      journey?: string;
+      persona?: string;
+    };
+    Rehearsed: {
+      /** Format: int64 */
+      attempts: number;
+      /** @description Names of the cookies that a persona was given while it was made ready. */
+      cookies?: string[];
+      /** @enum {string} */
+      device: "desktop" | "phone";
+      errors?: components["schemas"]["ScriptError"][];
+      /** @description Name, when a journey was taken. */
+      journey?: string;
+      missing?: string;
+      outcome: components["schemas"]["Outcome"];
+      /** @description Path and query. */
+      page: string;
+      persona: string;
+      requests?: components["schemas"]["Request"][];
+      /** @description Steps that seem to sign the persona out, where none are known. */
+      signOut?: components["schemas"]["Step"][];
+      /** @description It is missing because its persona could not be made ready. */
+      unready?: boolean;
+    };
+    Remark: {
+      /** @description Patterns that make it so. */
+      by?: string[];
+      /** Format: int64 */
+      count?: number;
+      /** @enum {string} */
+      kind:
+        | "uncovered"
+        | "personal"
+        | "dependent"
+        | "expires"
+        | "late"
+        | "wide"
+        | "both"
+        | "impossible"
+        | "useless"
+        | "idle";
+      /** @description The smallest change that fixes it. */
+      mend?: components["schemas"]["Mend"];
+      /** @description The first addresses concerned. */
+      pages?: string[];
+      rule?: components["schemas"]["Rule"];
+      /**
+       * Format: double
+       * @description Of the pages that should be cached.
+       */
+      share?: number;
+      text: string;
+    };
+    RemovalView: {
+      name: string;
+      /** @description Why it cannot be removed now; empty when it can. */
+      open: string;
+      /** @description To be sent back with the site's name: it says what was seen, and is of no use once the site has gone on. */
+      seen: string;
+      size: components["schemas"]["Size"];
+    };
+    "Remove-siteRequest": {
+      /** @description The site's name, typed once more. */
+      name: string;
+      /** @description As the look at it said. */
+      seen: string;
+    };
+    Report: {
+      change: components["schemas"]["Difference"][];
+      comparedWith: string;
+      environment: string;
+      findings: components["schemas"]["Finding"][];
+      /** Format: date-time */
+      finishedAt: string;
+      looks: components["schemas"]["Progress"];
+      restored: boolean;
+      revision: string;
+      site: string;
+      /** Format: date-time */
+      startedAt: string;
+      summary: string;
+      verdict: string;
+    };
+    ReportedEdit: {
+      /** @description Only these entries of a list, when not the whole edit. */
+      entries?: string[];
+      key: string;
+      value?: unknown;
+    };
+    ReportedExclusion: {
+      /** @description Setting with the exclusion list. */
+      key: string;
+      patterns: string[];
+    };
+    Request: {
+      /** @description Not sent: the host is not one of the site's. */
+      blocked?: boolean;
+      /**
+       * Format: int64
+       * @description Encoded, as transferred.
+       */
+      bytes?: number;
+      /** @description Why no answer came. */
+      failed?: string;
+      /** @description Address of the script or style that asked for it; nothing when the page itself did. */
+      from?: string;
+      /**
+       * Format: int64
+       * @description For how many seconds a browser uses the answer again without asking (RFC 9111 §4.2.1).
+       */
+      keeps?: number;
+      /** @description The browser had it from before and did not ask. */
+      kept?: boolean;
+      /** @description document, script, stylesheet, image, font, fetch, other. */
+      kind: string;
+      /** @description A script asked for it, not the page as it was read. */
+      later?: boolean;
+      method: string;
+      /** @description Whom another host lets use its answer (Access-Control-Allow-Origin), for scripts, styles and fonts. */
+      shared?: string;
+      /** Format: int64 */
+      status?: number;
+      url: string;
+    };
+    RequiredView: {
+      roles: ("observer" | "maintainer" | "approver" | "administrator")[];
+    };
+    Restless: {
+      environment: string;
+      name: string;
+      pages: string[];
+      /** @description A selector that finds it. */
+      path: string;
+      /** @description What it read when the mark was taken. */
+      text?: string;
+    };
+    "Roll-back-changeRequest": {
+      /** @description The changes that were promoted on top of it go with it. */
+      all?: boolean;
+    };
+    "Roll-back-environmentRequest": {
+      /**
+       * Format: int64
+       * @description The mark to go back to.
+       */
+      mark: number;
+    };
+    RollBackPlan: {
+      /** @description Where each environment is rolled back to, production first. */
+      backs: components["schemas"]["BackView"][];
+      /** @description Settings that were set again since; a person decides each. */
+      conflicts: components["schemas"]["ConflictView"][];
+      /** @description Changes that were promoted on top of it and would go with it, the latest last. */
+      onTop: components["schemas"]["ChangeRef"][];
+      /** @description Something that belongs to no change is on top, too. */
+      other: boolean;
+      /** @description What a change that takes just this one's edits out would set. */
+      takesOut: components["schemas"]["DifferenceView"][];
+    };
+    RolloutOffer: {
+      fit: components["schemas"]["Fit"];
+      /**
+       * Format: int64
+       * @description A rollout that is not over, in which the site is.
+       */
+      in?: number;
+      labels: string[];
+      name: string;
+      /** Format: int64 */
+      site: number;
+      /** @description Why it cannot be copied there; empty when it can. */
+      why: string;
+    };
+    RolloutRef: {
+      /** Format: int64 */
+      change: number;
+      /** Format: int64 */
+      id: number;
+      /** Format: date-time */
+      madeAt: string;
+      madeBy: string;
+      /** @description Of that site. */
+      name: string;
+      /**
+       * Format: int64
+       * @description On which the change settled.
+       */
+      site: number;
+      /**
+       * Format: int64
+       * @description How many sites it goes to.
+       */
+      sites: number;
+      /** @enum {string} */
+      state: "open" | "going" | "stopped" | "ended";
+      title: string;
+      /** @description Why it stopped or ended; empty otherwise. */
+      why: string;
+    };
+    RolloutSiteView: {
+      /** @description The change started there. */
+      change?: components["schemas"]["ChangeOfRollout"];
+      /** @description Why somebody left it out; empty when nobody did. */
+      leftOut: string;
+      /** @description What the change does to speed there, on staging. */
+      measured?: components["schemas"]["RunSummary"];
+      name: string;
+      /** @description The latest promotion there. */
+      production?: components["schemas"]["RunSummary"];
+      /** @description What it waits for; empty when for nothing. */
+      said: string;
+      /** Format: int64 */
+      site: number;
+      /** @enum {string} */
+      stage:
+        | "waiting"
+        | "trying"
+        | "not clear"
+        | "tried"
+        | "promoting"
+        | "broken"
+        | "there"
+        | "settled"
+        | "left out"
+        | "discarded"
+        | "has it all";
+      /** @description The latest try there that is over. */
+      staging?: components["schemas"]["RunSummary"];
+      /** Format: int64 */
+      wave: number;
+      /** @description What was not copied, and why. */
+      without: components["schemas"]["Unmet"][];
+    };
+    RolloutView: {
+      /** Format: int64 */
+      change: number;
+      /** Format: date-time */
+      goneAt?: string;
+      /** @description Who let the waves go, last; empty when nobody did. */
+      goneBy: string;
+      /** Format: int64 */
+      id: number;
+      /** Format: date-time */
+      madeAt: string;
+      madeBy: string;
+      /** @description Waves may be released. */
+      mayGo: boolean;
+      measures: boolean;
+      /** @description By wave. */
+      members: components["schemas"]["RolloutSiteView"][];
+      /** @description Of that site. */
+      name: string;
+      /** @enum {string} */
+      pace: "check" | "watch";
+      reason: string;
+      /**
+       * Format: int64
+       * @description On which the change settled.
+       */
+      site: number;
+      /**
+       * Format: int64
+       * @description How many sites it goes to.
+       */
+      sites: number;
+      /** @enum {string} */
+      state: "open" | "going" | "stopped" | "ended";
+      title: string;
+      /**
+       * Format: int64
+       * @description That is promoted now, or next; 0 when all are through.
+       */
+      wave: number;
+      /** @description Why it stopped or ended; empty otherwise. */
+      why: string;
+      /** @description Why waves may not be released; empty when they may. */
+      whyNot: string;
+    };
+    Row: {
+      after?: components["schemas"]["Fetch"];
+      became?: string[];
+      before?: components["schemas"]["Fetch"];
+      host: string;
+      kind: string;
+      /** @description Its address without the site's own host. */
+      name: string;
+      /** @description It is another host than the page's. */
+      third?: boolean;
+    };
+    Rule: {
+      /** @description Classes of pages that the ledger says it is for. */
+      for?: string[];
+      key: string;
+      pattern: string;
+      role: string;
+    };
+    RunProgress: {
+      /** Format: int64 */
+      broken: number;
+      /** @description A publishing test that is published and not taken back yet. */
+      editing?: string;
+      looks: components["schemas"]["Progress"];
+      /** @description What is happening now. */
+      now: string;
+      /** Format: int64 */
+      purged: number;
+      /** @description Milliseconds spent in each phase so far. */
+      spent?: {
+        [key: string]: number;
+      };
+      /** Format: date-time */
+      started: string;
+      /** Format: int64 */
+      toWarm: number;
+      /** @description Pages that were not served from the cache before they were looked at. */
+      uncached?: string[];
+      /** Format: int64 */
+      unsure: number;
+      /** Format: int64 */
+      warmed: number;
+    };
+    RunSummary: {
+      /** Format: int64 */
+      change: number | null;
+      /** Format: date-time */
+      createdAt: string;
+      environment: string;
+      /** Format: date-time */
+      finishedAt: string | null;
+      /** Format: int64 */
+      id: number;
+      /** @enum {string} */
+      kind:
+        | "mark"
+        | "try"
+        | "promote"
+        | "roll back"
+        | "check"
+        | "isolation test"
+        | "later look"
+        | "culprit search"
+        | "measure"
+        | "tidy";
+      /** Format: date-time */
+      startedAt: string | null;
+      /** @enum {string} */
+      state: "queued" | "waiting" | "running" | "by hand" | "unknown" | "done" | "stopped" | "failed";
+      summary: string;
+      target: string;
+      /** @description clear, broken, unsure, not checked; empty while it runs. */
+      verdict: string;
+    };
+    RunView: {
+      /** Format: int64 */
+      attempt: number;
+      before: string;
+      /** Format: int64 */
+      change: number | null;
+      changeState?: string;
+      changeTitle?: string;
+      /** Format: date-time */
+      createdAt: string;
+      /** @description From the mark's settings to those looked at. */
+      difference: components["schemas"]["Difference"][];
+      environment: string;
+      findings: components["schemas"]["FindingView"][];
+      /** Format: date-time */
+      finishedAt: string | null;
+      /**
+       * Format: date-time
+       * @description When its looks and pictures were removed, as its site says; null while they are there.
+       */
+      gone: string | null;
+      /** Format: int64 */
+      id: number;
+      /** @enum {string} */
+      kind:
+        | "mark"
+        | "try"
+        | "promote"
+        | "roll back"
+        | "check"
+        | "isolation test"
+        | "later look"
+        | "culprit search"
+        | "measure"
+        | "tidy";
+      /** @description Looks that it planned, when what is cached has grown old. */
+      later: components["schemas"]["LaterView"][];
+      /** @description The checklist that a person carries out; none where a connector does it. */
+      manualTask: components["schemas"]["ManualTaskView"];
+      /** @description Compared with. */
+      mark: components["schemas"]["MarkView"];
+      /** @description Of a measurement: what is known so far. */
+      measure?: components["schemas"]["MeasureReport"];
+      /** @description Why what it found cannot be searched for its culprit; empty when it can. */
+      noSearch: string;
+      phase: string;
+      problem: string;
+      progress: components["schemas"]["RunProgress"];
+      /** @description What it found is brought back at its end. */
+      putBack: boolean;
+      requestedBy: string;
+      /** @description What it found was read back. */
+      restored: boolean;
+      /** @description Of a culprit search. */
+      search: components["schemas"]["SearchView"];
+      /** @description Runs that searched for the culprit of what it found, the latest first. */
+      searches: number[];
+      /** Format: int64 */
+      site: number;
+      siteName: string;
+      /** Format: date-time */
+      startedAt: string | null;
+      /** @enum {string} */
+      state: "queued" | "waiting" | "running" | "by hand" | "unknown" | "done" | "stopped" | "failed";
+      stopAsked: boolean;
+      summary: string;
+      target: string;
+      /** @description Of a tidy that recurs: what it counted. */
+      tidy?: components["schemas"]["Work"];
+      /** @description How long such runs took lately; only while it runs. */
+      typical?: components["schemas"]["Typical"];
+      url: string;
+      /** @description clear, broken, unsure, not checked; empty while it runs. */
+      verdict: string;
+    };
+    RunsCompared: {
+      /** @description Of both, as the second has them. */
+      both: components["schemas"]["FindingView"][];
+      /** @description Of the second only. */
+      came: components["schemas"]["FindingView"][];
+      /** @description From the settings of the first to those of the second. */
+      differences: components["schemas"]["DifferenceView"][];
+      /** @description The earlier one. */
+      first: components["schemas"]["RunSummary"];
+      /** @description Of the first only. */
+      gone: components["schemas"]["FindingView"][];
+      second: components["schemas"]["RunSummary"];
+      /** @description Of one of them it is not recorded which settings it saw: nothing is said of differences. */
+      unread?: boolean;
+    };
+    Saying: {
+      /** @enum {string} */
+      policy: "never" | "all" | "own";
+      /** @description The rule that decides; of several the one with most octets (RFC 9309 §2.2.2). */
+      rule?: components["schemas"]["Rule"];
+      why: string;
+    };
+    Schedule: {
+      /** @description Local date and time of the first, as 2026-11-27T04:00. */
+      begins: string;
+      /** @description Hours of the day in which it does not begin; it comes after them. */
+      quiet: components["schemas"]["Quiet"];
+      /** @description Recurrence rule of RFC 5545, as FREQ=DAILY. */
+      rule: string;
+      /** @description Of a tidy: what is deleted, and how much at most. */
+      tidy?: components["schemas"]["Again"];
+      /**
+       * @description check: production is checked as it is; drift: the settings of all environments are read; tidy: what a change deleted once is deleted again.
+       * @enum {string}
+       */
+      what: "check" | "drift" | "tidy";
+      /** @description Name of a time zone of the IANA database. */
+      zone: string;
+    };
+    ScheduleView: {
+      /** @description Of a tidy that is due: where a backup is to be made, and recorded, before it is carried out. */
+      backup?: components["schemas"]["BackupWanted"];
+      /** Format: int64 */
+      id: number;
+      lastRun?: components["schemas"]["RunSummary"];
+      madeBy: string;
+      /**
+       * Format: date-time
+       * @description When it comes next; none while it is paused, or when it is over.
+       */
+      next?: string;
+      paused: boolean;
+      /** @description What it waits for, or what came of the last reading; empty when there is nothing to say. */
+      said: string;
+      schedule: components["schemas"]["Schedule"];
+      /** Format: int64 */
+      site: number;
+      /**
+       * Format: int64
+       * @description Of a tidy: how many records are usual by now, since the last time; none while that is not known yet.
+       */
+      usual?: number;
+      /**
+       * Format: int64
+       * @description Give it back when editing.
+       */
+      version: number;
+    };
+    Scope: {
+      /**
+       * Format: int64
+       * @description The measurement that it goes on from, which was not sure; then there are 30 rounds at most.
+       */
+      before?: number;
+      /** @description Empty: all that the pages have. */
+      devices?: ("desktop" | "phone")[];
+      /** @description Also how the page comes into view. */
+      film?: boolean;
+      /** @description Journeys that are taken to see how fast pages react; none when empty. */
+      journeys?: string[];
+      /** @description Metrics that have to be decided. Empty: first and largest paint. */
+      main?: string[];
+      /** @description Paths of the test plan. Empty: of each class the first that visitors see. */
+      pages?: string[];
+      /** @description Empty: visitors. */
+      personas?: string[];
+      /** @description Also with what the first visit left in the browser. */
+      repeat?: boolean;
+      /**
+       * Format: int64
+       * @description At most; 0 for 15.
+       */
+      rounds?: number;
+      /** @description Also without the page cache. */
+      uncached?: boolean;
+    };
+    ScriptError: {
+      by?: string[];
+      /** Format: int64 */
+      line?: number;
+      message: string;
+      /** @description Address of the script; the page's own for inline code. */
+      source?: string;
+    };
+    SearchTry: {
+      edits: number[];
+      /**
+       * Format: int64
+       * @description An earlier run that knew.
+       */
+      fromRun?: number;
+      /** @enum {string} */
+      outcome: "passes" | "fails" | "undecided";
+      /** Format: int64 */
+      rounds: number;
+      /** Format: double */
+      seconds: number;
+      /**
+       * Format: int64
+       * @description Rounds of looks that showed it.
+       */
+      shown: number;
+      why?: string;
+    };
+    SearchView: {
+      /** @description Of each culprit what the change does without when it is left out, by what was seen when the mark was taken; empty when that cannot be told. */
+      costs: string[];
+      /** @description Indexes of edits. Each breaks the site by itself, and no part of it does. */
+      culprits: number[][];
+      edits: components["schemas"]["SearchedEdit"][];
+      /** @description Somebody takes what is known. */
+      enough: boolean;
+      /** @description For each culprit that something can be excluded from, the fewest with which it may stay. */
+      exclusions: components["schemas"]["SearchedExclusions"][];
+      /**
+       * Format: int64
+       * @description About how many more tries it takes.
+       */
+      left: number;
+      /**
+       * Format: int64
+       * @description The run whose findings are searched for.
+       */
+      ofRun: number;
+      /** @description The same as the report of the command line; of what is known so far while it goes on. */
+      report: components["schemas"]["CulpritReport"];
+      /**
+       * Format: double
+       * @description About how long that takes, by the tries so far; 0 when none was made yet.
+       */
+      seconds: number;
+      /** @description In the order in which they were made. */
+      tries: components["schemas"]["SearchTry"][];
+      /** @description The edits that are in force now; empty when the search is over. */
+      trying: number[];
+    };
+    SearchedEdit: {
+      entry?: string;
+      key: string;
+      /** @description Edits that are tried with it always. */
+      needs: number[];
+      removed?: boolean;
+      /**
+       * @description together: it breaks the site with others only.
+       * @enum {string}
+       */
+      state: "culprit" | "together" | "suspected" | "innocent" | "unknown";
+      text: string;
+      value?: unknown;
+    };
+    SearchedExclusions: {
+      /**
+       * Format: int64
+       * @description How many could be excluded.
+       */
+      among: number;
+      /** @description What the culprit leaves out with them, by what was seen when the mark was taken; empty when that cannot be told. */
+      cost: string;
+      /**
+       * Format: int64
+       * @description Index of the culprit.
+       */
+      culprit: number;
+      /** @description Setting with the list. */
+      key: string;
+      /**
+       * Format: int64
+       * @description About how many more tries it takes.
+       */
+      left: number;
+      over: boolean;
+      /** @description The fewest; empty while they are not known, and when none helps. */
+      patterns: string[];
+      /** @description Fewer may do: that was not tried to the end. */
+      rough: boolean;
+      title: string;
+      /** Format: int64 */
+      tries: number;
+      /** @description For each pattern what made it likely; empty for those that were found by trying. */
+      why: string[];
+    };
+    SessionView: {
+      /** @description What this role may do. */
+      abilities: ("see" | "work" | "decide" | "administer")[];
+      /** @description Which kinds of second factors they have; a recovery code does as well. */
+      factors?: ("code app" | "passkey")[];
+      name: string;
+      /**
+       * @description What has to be done before anything else: show a second factor, or add one.
+       * @enum {string}
+       */
+      needs?: "second factor" | "enrolment";
+      /** Format: int64 */
+      person: number;
+      /** @enum {string} */
+      role: "observer" | "maintainer" | "approver" | "administrator";
+    };
+    "Set-beaconRequest": {
+      on: boolean;
+      /**
+       * Format: double
+       * @description Of page views that tell; absent: each.
+       */
+      share?: number;
+    };
+    "Set-notice-reachRequest": {
+      dailyAt: string;
+      mail: string;
+      zone: string;
+    };
+    SettingsColumn: {
+      /** Format: int64 */
+      environment: number;
+      fingerprint: string;
+      /** @enum {string} */
+      kind: "environment" | "mark";
+      name: string;
+      values: {
+        [key: string]: unknown;
+      };
+    };
+    SettingsView: {
+      catalogue: components["schemas"]["Catalogue"];
+      columns: components["schemas"]["SettingsColumn"][];
+      lacking: {
+        [key: string]: string;
+      };
+      /** Format: int64 */
+      site: number;
+      siteName: string;
+    };
+    Shift: {
+      /**
+       * Format: int64
+       * @description Since the navigation began, in nanoseconds.
+       */
+      at: number;
+      /** @description The elements that moved. */
+      moved?: string[];
+      /** @description From where to where elements moved, the largest first. */
+      paths?: components["schemas"]["Path"][];
+      /**
+       * Format: double
+       * @description Impact fraction times distance fraction (W3C Layout Instability).
+       */
+      score: number;
+    };
+    ShiftWindow: {
+      /**
+       * Format: double
+       * @description Milliseconds since the navigation began, of its first shift.
+       */
+      from: number;
+      /**
+       * Format: int64
+       * @description How many.
+       */
+      shifts: number;
+      /**
+       * Format: double
+       * @description Of its last shift.
+       */
+      to: number;
+    };
+    Showing: {
+      page: string;
+      /**
+       * Format: int64
+       * @description Seconds; 0 leaves it to the settings: at once, or when what is cached has lived its time.
+       */
+      within?: number;
+    };
+    SideMeasured: {
+      /** @description With pictures; of the first load of that side. */
+      film: components["schemas"]["Frame"][];
+      hosts: components["schemas"]["Sum"][];
+      kinds: components["schemas"]["Sum"][];
+      load: components["schemas"]["Load"];
+      /**
+       * Format: int64
+       * @description How many loads there are of which it is the middle.
+       */
+      of: number;
+    };
+    "Sign-inRequest": {
+      name: string;
+      password: string;
+    };
+    Signal: {
+      /** @description Parts that mean: the cache was not used for this request. */
+      bypass?: string[];
+      /** @description Name of the site's own field, for the kind header. */
+      header?: string;
+      /** @description Parts of its value that mean: from the cache. Letter case is ignored. */
+      hit?: string[];
+      /** @enum {string} */
+      kind: "cache-status" | "header" | "age" | "marker" | "none";
+      /** @description A regular expression with one group, for the kind marker: what the group matches is another with each rendering of a page. */
+      marker?: string;
+      /** @description Parts that mean: the origin was asked. */
+      miss?: string[];
+      /** @description Parts that mean: from the cache, past its lifetime. */
+      stale?: string[];
+    };
+    SiteList: {
+      /** @description Of all sites, and how many have each. */
+      labels: components["schemas"]["Labelled"][];
+      sites: components["schemas"]["SiteSummary"][];
+      /** Format: int64 */
+      total: number;
+    };
+    SiteSummary: {
+      environments: components["schemas"]["EnvironmentSummary"][];
+      /** Format: int64 */
+      id: number;
+      labels: string[];
+      name: string;
+      /** Format: date-time */
+      updatedAt: string;
+      waiting: string;
+      waitingFor: string;
+      /** Format: int64 */
+      waitingId?: number;
+    };
+    SiteView: {
+      changes: components["schemas"]["ChangeSummary"][];
+      environments: components["schemas"]["EnvironmentView"][];
+      /** Format: int64 */
+      id: number;
+      /** Format: int64 */
+      journeys: number;
+      /** @description What it is listed under, with others. */
+      labels: string[];
+      name: string;
+      /** Format: int64 */
+      pages: number;
+      personas: string[];
+      /** @description The one thing that waits for a person, in words; empty when nothing does. */
+      waiting: string;
+      /**
+       * @description What kind of thing waits.
+       * @enum {string}
+       */
+      waitingFor: "" | "change" | "run" | "mark" | "read" | "drift" | "unknown" | "going" | "rollout";
+      /** Format: int64 */
+      waitingId?: number;
+    };
+    Size: {
+      /**
+       * Format: int64
+       * @description Pictures and bodies. One that several sites have counts for each.
+       */
+      blobs: number;
+      /**
+       * Format: int64
+       * @description Of the pictures and bodies, in octets.
+       */
+      bytes: number;
+      /**
+       * Format: int64
+       * @description Lines of its history.
+       */
+      events: number;
+      /** Format: int64 */
+      loads: number;
+      /** Format: int64 */
+      looks: number;
+      /** Format: int64 */
+      runs: number;
+    };
+    Step: {
+      choose?: components["schemas"]["Input"];
+      click?: components["schemas"]["Target"];
+      expect?: components["schemas"]["Expect"];
+      fill?: components["schemas"]["Input"];
+      go?: string;
+      hover?: components["schemas"]["Target"];
+      press?: string;
+      scrollTo?: components["schemas"]["Target"];
+      wait?: components["schemas"]["Pause"];
+    };
+    StepOutcome: {
+      /** @description Path and query of the page after the step. */
+      at?: string;
+      /** @description It was done, or what was expected was so. */
+      passed: boolean;
+      /** @description SHA-256 of the picture taken after it. */
+      picture?: string;
+      /** @description The step in words. */
+      step: string;
+      /**
+       * Format: double
+       * @description Milliseconds.
+       */
+      took: number;
+      /** @description What was seen instead. */
+      why?: string;
+    };
+    Sum: {
+      /** Format: int64 */
+      content: number;
+      /** @description The kind, or the host. */
+      name: string;
+      /** Format: int64 */
+      requests: number;
+      /** Format: int64 */
+      transferred: number;
+    };
+    SurveyProgress: {
+      /** Format: int64 */
+      done: number;
+      /**
+       * Format: int64
+       * @description Addresses that the sitemap or links named.
+       */
+      listed: number;
+      notes: string[];
+      /** @enum {string} */
+      state: "" | "running" | "done" | "failed";
+      /** Format: int64 */
+      wanted: number;
+    };
+    "Take-out-changeRequest": {
+      /** @description For each setting that was set again since: whether it goes back to what it was before the change. */
+      restore?: {
+        [key: string]: boolean;
+      };
+    };
+    Target: {
+      css?: string;
+      /** @description Text of a form control's label. */
+      label?: string;
+      /** @description Accessible name. */
+      name?: string;
+      role?: string;
+      /** @description Visible text of the element. */
+      text?: string;
+    };
+    TaskItemView: {
+      /** Format: date-time */
+      at: string | null;
+      done: boolean;
+      from: string;
+      key: string;
+      title: string;
+      to: string;
+      where: string;
+      who: string;
+    };
+    TeamLine: {
+      /** Format: date-time */
+      at: string;
+      /** Format: int64 */
+      id: number;
+      text: string;
+      who: string;
+    };
+    Terms: {
+      /** @description Each staging is measured, with the change and without it in turns. */
+      measures?: boolean;
+      /**
+       * @description check: a wave is followed by the next when each site's check on production is clear; watch: when its watch is over, too.
+       * @enum {string}
+       */
+      pace: "check" | "watch";
+      reason?: string;
+      sites: components["schemas"]["Destination"][];
+      /** @description Of the changes that are started. */
+      title: string;
+    };
+    TestPlanView: {
+      /** @description What pages may cost. Absent when it is changed: as they are. */
+      budgets?: components["schemas"]["Budget"][];
+      /** @description In the order of promotion. */
+      environments: string[];
+      journeys: components["schemas"]["Journey"][];
+      pages: components["schemas"]["Page"][];
+      personas: components["schemas"]["Persona"][];
+      publishing: components["schemas"]["PublishingTest"][];
+      /** @description SHA-256 of what is in the test plan. Say it when you change it. */
+      version: string;
+    };
+    "Tick-task-itemRequest": {
+      done: boolean;
+    };
+    TidyCount: {
+      key: string;
+      /** Format: int64 */
+      records: number;
+      title: string;
+    };
+    TidyView: {
+      /** Format: int64 */
+      change: number;
+      /** @description What it would delete now; empty when that is not known. */
+      counted: components["schemas"]["TidyCount"][];
+      title: string;
+      /** @description Why it cannot recur; empty when it can. */
+      why: string;
+    };
+    Timing: {
+      /** Format: double */
+      firstByte: number;
+      /** Format: double */
+      firstDraw: number;
+      /** Format: double */
+      largest: number;
+      /** Format: double */
+      loaded: number;
+    };
+    TokenView: {
+      /** Format: date-time */
+      createdAt: string;
+      /** Format: date-time */
+      expiresAt: string | null;
+      /** Format: int64 */
+      id: number;
+      /**
+       * @description It may at most what this role may.
+       * @enum {string}
+       */
+      most: "observer" | "maintainer" | "approver" | "administrator";
+      name: string;
+      /** Format: date-time */
+      revokedAt: string | null;
+      /** Format: date-time */
+      usedAt: string | null;
+    };
+    TriedView: {
+      /**
+       * @description How it matches, by its role.
+       * @enum {string}
+       */
+      kind: "path" | "name" | "part" | "agent" | "exact" | "select";
+      /**
+       * Format: int64
+       * @description Texts that it was compared with.
+       */
+      known: number;
+      matches: string[];
+      misses: components["schemas"]["Miss"][];
+      /** @description It can match something at all. */
+      possible: boolean;
+      /** @description Patterns in force that match everything it does. */
+      within: string[];
+    };
+    "Try-on-environmentRequest": {
+      edits: {
+        [key: string]: unknown;
+      };
+      /** @description Leave the settings in force. */
+      keep?: boolean;
+    };
+    "Try-patternRequest": {
+      pattern: string;
+      role: string;
+      /** @description More to try it on, such as names of look-ups. */
+      texts?: string[];
+    };
+    "Try-without-exclusionsRequest": {
+      ids: number[];
+    };
+    Typical: {
+      /**
+       * Format: int64
+       * @description How many of the latest, up to 5.
+       */
+      of: number;
+      /**
+       * Format: double
+       * @description The middle of them.
+       */
+      seconds: number;
+    };
+    Unexplained: {
+      inForce: string[];
+      key: string;
+      pattern: string;
+      role: string;
+      title: string;
+    };
+    UnknownView: {
+      /** Format: date-time */
+      at: string;
+      /** Format: int64 */
+      change: number | null;
+      /** Format: date-time */
+      endedAt: string | null;
+      fingerprint: string;
+      /** Format: int64 */
+      id: number;
+      /** @enum {string} */
+      kind: "try" | "promote" | "roll back" | "put back" | "control" | "outside" | "first";
+      /**
+       * Format: date-time
+       * @description When it is read again; null when a person has to upload its settings.
+       */
+      nextReadAt: string | null;
+      note: string;
+      predecessor: string;
+      /**
+       * Format: int64
+       * @description How often reading the environment has failed since.
+       */
+      reads: number;
+      /** Format: int64 */
+      run: number | null;
+      /** @enum {string} */
+      state: "intended" | "applied" | "not applied" | "unknown";
+      who: string;
+    };
+    Unlike: {
+      /** @description How it is on the first environment. */
+      first: string;
+      last: string;
+      of: string;
+      /** @description A check on the first proves little of the last where this matters. */
+      weighs: boolean;
+      /** @enum {string} */
+      what: "host" | "catalogue" | "settings" | "pages" | "files";
+    };
+    Unmet: {
+      role: string;
+      why: string;
+    };
+    "Upload-exportRequest": {
+      /** @description Any JSON, or lines of key and value. */
+      file: string;
+    };
+    View: {
+      /** @description Of the last 28 days, the slowest first. */
+      classes: components["schemas"]["ClassLevel"][];
+      /** @description By what visitors' browsers told; days without page views are left out. */
+      days: components["schemas"]["Day"][];
+      /** @description What was promoted and rolled back, in order. */
+      events: components["schemas"]["Event"][];
+      /** @description By a file that was read. */
+      file: components["schemas"]["FileDay"][];
+      from: string;
+      /**
+       * Format: double
+       * @description Up to which it is good, by what is published.
+       */
+      good: number;
+      /** @description Of the last 28 days. */
+      lately?: components["schemas"]["Level"];
+      /** @enum {string} */
+      metric:
+        "largest-contentful-paint" | "interaction-delay" | "layout-shift" | "first-contentful-paint" | "first-byte";
+      /**
+       * Format: double
+       * @description Above which it is poor.
+       */
+      poor: number;
+      title: string;
+      to: string;
+      /** @enum {string} */
+      unit: "ms" | "1";
+    };
+    Watch: {
+      /**
+       * Format: int64
+       * @description 0: it is not watched.
+       */
+      hours: number;
+    };
+    WatchLookView: {
+      /**
+       * Format: date-time
+       * @description When it is due.
+       */
+      at: string;
+      /** @description What it is for. */
+      for: components["schemas"]["Purpose"][];
+      /** @description What was found, and what it comes of. */
+      held: components["schemas"]["Late"][];
+      /** Format: int64 */
+      run?: number;
+      /**
+       * Format: int64
+       * @description That looked at staging with the same settings, since something was found.
+       */
+      stagingRun?: number;
+      /** @enum {string} */
+      state: "planned" | "under way" | "clear" | "news" | "found" | "not checked" | "joined" | "left out";
+      /** @description What it came to, or what it waits for. */
+      why: string;
+    };
+    WatchView: {
+      /** @description The change is, was or would have been rolled back automatically. */
+      back?: components["schemas"]["GoingBack"];
+      /** Format: date-time */
+      begun: string;
+      /** Format: int64 */
+      change: number;
+      changeTitle: string;
+      /** Format: date-time */
+      ends: string;
+      environment: string;
+      /** Format: int64 */
+      id: number;
+      /**
+       * Format: int64
+       * @description How many files browsers kept that were there at the promotion; they come again with them.
+       */
+      kept: number;
+      /** @description In the order of time. */
+      looks: components["schemas"]["WatchLookView"][];
+      /**
+       * Format: int64
+       * @description The run that promoted it.
+       */
+      promotion: number;
+      /** @enum {string} */
+      state: "watching" | "waits for a person" | "settled" | "ended" | "taken over";
+      /**
+       * Format: int64
+       * @description The change whose watch took it over.
+       */
+      takenOverBy?: number;
+      /** @description It is in that state; empty while it is watched. */
+      why: string;
+    };
+    WaysView: {
+      /** @description The name of the provider of OpenID Connect; empty when there is none. */
+      provider: string;
+      /** @description Why the provider's answer just now let nobody in; told once. */
+      refused: string;
+    };
+    WebhookView: {
+      address: string;
+      /** Format: int64 */
+      id: number;
+      /** Format: date-time */
+      madeAt: string;
+      madeBy: string;
+      /** @description Nothing is sent; what happens in between is not sent later, and what was to be sent waits. */
+      paused: boolean;
+      /** @description What deliveries are signed with, only when it has just been made. */
+      secret?: string;
+      /**
+       * Format: int64
+       * @description None: of all sites.
+       */
+      site?: number;
+      /** @description None: all. */
+      topics: (
+        "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished"
+      )[];
+      /**
+       * Format: int64
+       * @description Give it back when editing.
+       */
+      version: number;
+    };
+    WebhookWords: {
+      address: string;
+      paused?: boolean;
+      /**
+       * Format: int64
+       * @description None: of all sites.
+       */
+      site?: number;
+      /** @description None: all. */
+      topics?: (
+        "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished"
+      )[];
+    };
+    Why: {
+      ids: number[];
+      why: string;
+    };
+    Window: {
+      /** @description Time of day, 15:04; empty for any time. */
+      from: string;
+      /** @description Time of day, 15:04. */
+      to: string;
+      /** @description Name of a time zone of the IANA database; UTC when empty. */
+      zone: string;
+    };
+    Wish: {
+      role: string;
+      value: unknown;
+    };
+    Work: {
+      /** Format: date-time */
+      at: string;
+      /** @description How many records each would delete, counted just before. */
+      found?: {
+        [key: string]: number;
+      };
+      /** @description The settings that delete. */
+      keys: string[];
+      /** @description The same, counted after it was done; what has come meanwhile is among them. */
+      left?: {
+        [key: string]: number;
+      };
+      /** Format: int64 */
+      most: number;
+      /** Format: int64 */
+      schedule: number;
+    };
+  };
+  responses: never;
+  parameters: never;
+  requestBodies: never;
+  headers: never;
+  pathItems: never;
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    "list-bundles": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BundleView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "make-bundle": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Make-bundleRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BundleView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "remove-bundle": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-calendar": {
-        parameters: {
-            query?: {
-                /** @description The site; 0 for all sites. */
-                site?: number;
-                /** @description Occurrences from here on; now when absent. */
-                from?: string;
-                /** @description And to here; five weeks later when absent. */
-                to?: string;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["CalendarView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "make-calendar-address": {
-        parameters: {
-            query?: {
-                /** @description The site; 0 for all sites. */
-                site?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["AddressView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "remove-calendar-address": {
-        parameters: {
-            query?: {
-                /** @description The site; 0 for all sites. */
-                site?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "add-calendar-entry": {
-        parameters: {
-            query?: {
-                /** @description The site; 0 for all sites. */
-                site?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Entry"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["CalendarEntryView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "edit-calendar-entry": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Edit-calendar-entryRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["CalendarEntryView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "remove-calendar-entry": {
-        parameters: {
-            query: {
-                version: number;
-            };
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "export-calendar": {
-        parameters: {
-            query?: {
-                /** @description The site; 0 for all sites. */
-                site?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    "Content-Disposition"?: string;
-                    "Content-Type"?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": string;
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "import-calendar": {
-        parameters: {
-            query?: {
-                /** @description The site; 0 for all sites. */
-                site?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Import-calendarRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Imported"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "edit-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Edit-changeRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "accept-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "ask-approval": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Ask-approvalRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "withdraw-approval": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "decide-approval": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Decide-approvalRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "preview-bundle": {
-        parameters: {
-            query?: {
-                name?: string;
-            };
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BundlePreview"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "apply-bundle": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Apply-bundleRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "stop-climb": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-change-comments": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["CommentView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "comment-on-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Comment-on-changeRequest"];
-            };
-        };
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "discard-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    exclude: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ExcludeRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "expect-of-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Expect-of-changeRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "foresee-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ForeseenView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "measure-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: {
-            content: {
-                "application/json": components["schemas"]["Scope"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "offer-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RolloutOffer"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "promote-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: {
-            content: {
-                "application/json": components["schemas"]["PromoteBody"];
-            };
-        };
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "rebase-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "plan-roll-back": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RollBackPlan"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "roll-back-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Roll-back-changeRequest"];
-            };
-        };
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "begin-rollout": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Terms"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RolloutView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "settle-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ReasonBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "split-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "take-out-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Take-out-changeRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "tidy-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: {
-            content: {
-                "application/json": components["schemas"]["PromoteBody"];
-            };
-        };
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "try-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "describe-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Describe-changeRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "end-decision": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DecisionView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "send-again": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "accept-drift": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Accept-driftRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SiteView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "revert-drift": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunSummary"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-in-force-at": {
-        parameters: {
-            query: {
-                time: string;
-            };
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["InForceView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "record-backup": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Record-backupRequest"];
-            };
-        };
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "check-environment": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunSummary"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-coverage": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["CoverageView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "upload-export": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Upload-exportRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SiteView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    foresee: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ForeseeRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ForeseenView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "test-cache-isolation": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunSummary"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "take-mark": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunSummary"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-matrix": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["MatrixView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "measure-on-environment": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Measure-on-environmentRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "try-pattern": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Try-patternRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TriedView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "purge-environment": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Purge-environmentRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PurgeDone"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "read-environment": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Reading"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "copy-settings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-                fingerprint: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Copied"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "roll-back-environment": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Roll-back-environmentRequest"];
-            };
-        };
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunSummary"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "try-on-environment": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Try-on-environmentRequest"];
-            };
-        };
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunSummary"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-factors": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["FactorsView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "begin-code-app": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Begin-code-appRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["CodeAppView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "confirm-code-app": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Confirm-code-appRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["AddedFactor"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "add-passkey": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Add-passkeyRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["AddedFactor"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "begin-passkey": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PasskeyQuestion"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "renew-recovery-codes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["AddedFactor"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "remove-factor": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["FactorsView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "accept-finding": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["AcceptBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "add-host": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "comment-on-finding": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Comment-on-findingRequest"];
-            };
-        };
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "mask-finding": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["MaskBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-proof": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Proof"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-invitations": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["InvitationView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    invite: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["InviteRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["MadeInvitation"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "look-at-invitation": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Look-at-invitationRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["InvitationView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "withdraw-invitation": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-measured-runs": {
-        parameters: {
-            query?: {
-                /** @description 0: of all sites. */
-                site?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["MeasuredRun"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "compare-measured-runs": {
-        parameters: {
-            query: {
-                before: number;
-                after: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["MeasureReport"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-notices": {
-        parameters: {
-            query?: {
-                /** @description Only those that they have not read. */
-                unread?: boolean;
-                /** @description Only those before this one. */
-                before?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["NoticeList"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-notice-choices": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChoicesView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "choose-notices": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ChoiceView"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChoicesView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "make-feed": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChoicesView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "remove-feed": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "set-notice-reach": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Set-notice-reachRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChoicesView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "read-notices": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Read-noticesRequest"];
-            };
-        };
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-onboardings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OnboardingView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "begin-onboarding": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Begin-onboardingRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OnboardingView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-onboarding": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OnboardingView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "discard-onboarding": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "place-onboarding": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Place-onboardingRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OnboardingView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "people-onboarding": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["People-onboardingRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OnboardingView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "class-pages": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Class-pagesRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OnboardingView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "register-onboarding": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SiteView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "run-onboarding": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Rehearsal"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Rehearsed"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "survey-onboarding": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OnboardingView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-people": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PersonView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-team-history": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TeamLine"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-required-factors": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RequiredView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "require-factors": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["RequiredView"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RequiredView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "edit-person": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Edit-personRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PersonView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "reset-factors": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "read-recording": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": unknown;
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ReadRecording"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-rollouts": {
-        parameters: {
-            query?: {
-                /** @description Of changes of this site; 0 for all. */
-                site?: number;
-                /** @description Of this change: those that take it to others, and the one that brought it. */
-                change?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RolloutRef"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-rollout": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RolloutView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "end-rollout": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RolloutView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "let-rollout-go": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RolloutView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "leave-site-out": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-                site: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ReasonBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RolloutView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "stop-rollout": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RolloutView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-run": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-run-comments": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["CommentView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "comment-on-run": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Comment-on-runRequest"];
-            };
-        };
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "end-search": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "find-culprit": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-run-foresight": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Record"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "leave-out-culprit": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Leave-out-culpritRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-looks": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LookSummary"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "measure-more": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-measured-page": {
-        parameters: {
-            query?: {
-                /** @description Empty: the first. */
-                page?: string;
-                /** @description Empty: the first case, whatever else is named. */
-                device?: "" | "desktop" | "phone";
-                persona?: string;
-                visit?: "" | "first" | "repeat";
-                uncached?: boolean;
-            };
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PageMeasured"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "export-measured": {
-        parameters: {
-            query: {
-                format: "csv" | "json" | "har" | "junit" | "openmetrics" | "html" | "pdf";
-                /** @description Only of this page; har. */
-                page?: string;
-            };
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    "Content-Disposition"?: string;
-                    "Content-Type"?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": string;
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-probes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Probe"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "compare-recording": {
-        parameters: {
-            query?: {
-                /** @description Empty: the first. */
-                page?: string;
-                /** @description Empty: the first case, whatever else is named. */
-                device?: "" | "desktop" | "phone";
-                persona?: string;
-                visit?: "" | "first" | "repeat";
-                uncached?: boolean;
-                side?: "before" | "after";
-                /** @description Which of the file's page loads. */
-                chosen?: number;
-            };
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": unknown;
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ComparedRecording"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-report": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Report"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "stop-run": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "complete-task": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Complete-taskRequest"];
-            };
-        };
-        responses: {
-            /** @description Accepted */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "tick-task-item": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-                item: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Tick-task-itemRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "edit-schedule": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Edit-scheduleRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ScheduleView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "remove-schedule": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "find-anything": {
-        parameters: {
-            query: {
-                /** @description A part of a name, title, path, key, pattern or reason, in any case. */
-                q: string;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["FoundView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-session": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SessionView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "sign-in": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: {
-                /** @description By which the browser is known. */
-                "tidemarker-known"?: string;
-            };
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Sign-inRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    "Set-Cookie"?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SessionView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "sign-out": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "prove-code": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Prove-codeRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    "Set-Cookie"?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SessionView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    join: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["JoinRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SessionView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-sessions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OpenSession"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "end-session": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                key: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "prove-passkey": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["PasskeyAnswer"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    "Set-Cookie"?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SessionView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "ask-passkey": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PasskeyQuestion"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "change-password": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Change-passwordRequest"];
-            };
-        };
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-ways": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["WaysView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-sites": {
-        parameters: {
-            query?: {
-                /** @description A part of the name. */
-                q?: string;
-                /** @description Only sites on which something waits for a person. */
-                waiting?: boolean;
-                /** @description What waits first, the most urgent at the top; or by name. */
-                sort?: "waiting" | "name";
-                limit?: number;
-                offset?: number;
-                /** @description Only sites with this label. */
-                label?: string;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SiteList"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "import-site": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Import-siteRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SiteView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-site": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SiteView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "find-addresses": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["FoundAddresses"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-beacon": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BeaconView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "set-beacon": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Set-beaconRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BeaconView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "begin-from-copied": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Begin-from-copiedRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "fit-copied": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Fit-copiedRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Fit"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "begin-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Begin-changeRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "begin-climb": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ClimbWish"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-decisions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DecisionView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-exclusions": {
-        parameters: {
-            query?: {
-                /** @description A part of pattern, reason, setting or who. */
-                q?: string;
-                /** @description All when absent. */
-                state?: "proposed" | "active" | "retired" | "due";
-                role?: string;
-                limit?: number;
-                offset?: number;
-            };
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LedgerView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "edit-exclusions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Edit-exclusionsRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LedgerView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "record-exclusion": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Record-exclusionRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LedgerView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "export-exclusions": {
-        parameters: {
-            query?: {
-                format?: "csv" | "json";
-            };
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    "Content-Disposition"?: string;
-                    "Content-Type"?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": string;
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "import-exclusions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Import-exclusionsRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ImportedView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "mend-exclusions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Mend-exclusionsRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "retire-exclusions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Why"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LedgerView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "try-without-exclusions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Try-without-exclusionsRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChangeView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-exclusion-history": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-                exclusion: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ExclusionEventView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-field": {
-        parameters: {
-            query?: {
-                metric?: "largest-contentful-paint" | "interaction-delay" | "layout-shift" | "first-contentful-paint" | "first-byte";
-                device?: "desktop" | "phone";
-                /** @description Of pages; empty: all. */
-                class?: string;
-                days?: number;
-            };
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["View"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "import-field": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "text/csv": string;
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ImportedField"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "export-field": {
-        parameters: {
-            query?: {
-                days?: number;
-            };
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    "Content-Disposition"?: string;
-                    "Content-Type"?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": string;
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "export-site": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    "Content-Disposition"?: string;
-                    "Content-Type"?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": string;
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-history": {
-        parameters: {
-            query?: {
-                /** @description A person; what they did by a token, too. */
-                who?: string;
-                kind?: string;
-                environment?: number;
-                from?: string;
-                /** @description Up to here, without it. */
-                to?: string;
-                /** @description Only what is older than this number. */
-                before?: number;
-                limit?: number;
-            };
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HistoryLine"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "verify-history": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ChainView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "export-history": {
-        parameters: {
-            query?: {
-                /** @description A person; what they did by a token, too. */
-                who?: string;
-                kind?: string;
-                environment?: number;
-                from?: string;
-                /** @description Up to here, without it. */
-                to?: string;
-                format?: "csv" | "jsonl";
-            };
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    "Content-Disposition"?: string;
-                    "Content-Type"?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": string;
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-history-known": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HistoryKnownView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-kept": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["KeptView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "decide-kept": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Keeping"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["KeptView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "label-site": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Label-siteRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SiteView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-learned": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Learned"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-parity": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ParityView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "compare-environments": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ParityView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "decide-policy": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Decide-policyRequest"];
-            };
-        };
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-promotions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Promotion"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "decide-promotions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Promotion"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Promotion"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "export-recording": {
-        parameters: {
-            query: {
-                journey: string;
-                /** @description Whose address it starts from; the first when nothing is said. */
-                environment?: string;
-            };
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    "Content-Disposition"?: string;
-                    "Content-Type"?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": string;
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "look-at-removal": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RemovalView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "remove-site": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Remove-siteRequest"];
-            };
-        };
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-schedules": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ScheduleView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "add-schedule": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Schedule"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ScheduleView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-settings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SettingsView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-test-plan": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TestPlanView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "change-test-plan": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Change-test-planRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TestPlanView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    rehearse: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Rehearsal"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Rehearsed"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-tidies": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TidyView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-watches": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["WatchView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-speed-layers": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["KindView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-tokens": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TokenView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "make-token": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Make-tokenRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OutputStruct { Secret string \"json:\\\"secret\\\"\" }Body"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "revoke-token": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "keep-change": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ReasonBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["WatchView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "stop-watch": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ReasonBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["WatchView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-webhooks": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["WebhookView"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "add-webhook": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["WebhookWords"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["WebhookView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "edit-webhook": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Edit-webhookRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["WebhookView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "remove-webhook": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-deliveries": {
-        parameters: {
-            query?: {
-                /** @description Only those before this one. */
-                before?: number;
-            };
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DeliveryList"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "renew-webhook-secret": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["WebhookView"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
+  "list-bundles": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["BundleView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "make-bundle": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Make-bundleRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["BundleView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "remove-bundle": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-calendar": {
+    parameters: {
+      query?: {
+        /** @description The site; 0 for all sites. */
+        site?: number;
+        /** @description Occurrences from here on; now when absent. */
+        from?: string;
+        /** @description And to here; five weeks later when absent. */
+        to?: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["CalendarView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "make-calendar-address": {
+    parameters: {
+      query?: {
+        /** @description The site; 0 for all sites. */
+        site?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["AddressView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "remove-calendar-address": {
+    parameters: {
+      query?: {
+        /** @description The site; 0 for all sites. */
+        site?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "add-calendar-entry": {
+    parameters: {
+      query?: {
+        /** @description The site; 0 for all sites. */
+        site?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Entry"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["CalendarEntryView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "edit-calendar-entry": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Edit-calendar-entryRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["CalendarEntryView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "remove-calendar-entry": {
+    parameters: {
+      query: {
+        version: number;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "export-calendar": {
+    parameters: {
+      query?: {
+        /** @description The site; 0 for all sites. */
+        site?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          "Content-Disposition"?: string;
+          "Content-Type"?: string;
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": string;
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "import-calendar": {
+    parameters: {
+      query?: {
+        /** @description The site; 0 for all sites. */
+        site?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Import-calendarRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Imported"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "edit-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Edit-changeRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "accept-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "ask-approval": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Ask-approvalRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "withdraw-approval": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "decide-approval": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Decide-approvalRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "preview-bundle": {
+    parameters: {
+      query?: {
+        name?: string;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["BundlePreview"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "apply-bundle": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Apply-bundleRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "stop-climb": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-change-comments": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["CommentView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "comment-on-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Comment-on-changeRequest"];
+      };
+    };
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "discard-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  exclude: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ExcludeRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "expect-of-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Expect-of-changeRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "foresee-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ForeseenView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "measure-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["Scope"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "offer-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RolloutOffer"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "promote-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["PromoteBody"];
+      };
+    };
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "rebase-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "plan-roll-back": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RollBackPlan"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "roll-back-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Roll-back-changeRequest"];
+      };
+    };
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "begin-rollout": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Terms"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RolloutView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "settle-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ReasonBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "split-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "take-out-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Take-out-changeRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "tidy-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: {
+      content: {
+        "application/json": components["schemas"]["PromoteBody"];
+      };
+    };
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "try-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "describe-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Describe-changeRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "end-decision": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["DecisionView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "send-again": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "accept-drift": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Accept-driftRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SiteView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "revert-drift": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunSummary"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-in-force-at": {
+    parameters: {
+      query: {
+        time: string;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["InForceView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "record-backup": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Record-backupRequest"];
+      };
+    };
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "check-environment": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunSummary"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-coverage": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["CoverageView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "upload-export": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Upload-exportRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SiteView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  foresee: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ForeseeRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ForeseenView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "test-cache-isolation": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunSummary"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "take-mark": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunSummary"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-matrix": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["MatrixView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "measure-on-environment": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Measure-on-environmentRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "try-pattern": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Try-patternRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TriedView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "purge-environment": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Purge-environmentRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PurgeDone"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "read-environment": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Reading"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "copy-settings": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+        fingerprint: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Copied"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "roll-back-environment": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Roll-back-environmentRequest"];
+      };
+    };
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunSummary"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "try-on-environment": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Try-on-environmentRequest"];
+      };
+    };
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunSummary"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-factors": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["FactorsView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "begin-code-app": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Begin-code-appRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["CodeAppView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "confirm-code-app": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Confirm-code-appRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["AddedFactor"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "add-passkey": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Add-passkeyRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["AddedFactor"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "begin-passkey": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PasskeyQuestion"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "renew-recovery-codes": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["AddedFactor"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "remove-factor": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["FactorsView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "accept-finding": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["AcceptBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "add-host": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "comment-on-finding": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Comment-on-findingRequest"];
+      };
+    };
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "mask-finding": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["MaskBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-proof": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Proof"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-invitations": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["InvitationView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  invite: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["InviteRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["MadeInvitation"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "look-at-invitation": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Look-at-invitationRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["InvitationView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "withdraw-invitation": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-measured-runs": {
+    parameters: {
+      query?: {
+        /** @description 0: of all sites. */
+        site?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["MeasuredRun"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "compare-measured-runs": {
+    parameters: {
+      query: {
+        before: number;
+        after: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["MeasureReport"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-notices": {
+    parameters: {
+      query?: {
+        /** @description Only those that they have not read. */
+        unread?: boolean;
+        /** @description Only those before this one. */
+        before?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["NoticeList"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-notice-choices": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChoicesView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "choose-notices": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ChoiceView"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChoicesView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "make-feed": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChoicesView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "remove-feed": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "set-notice-reach": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Set-notice-reachRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChoicesView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "read-notices": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Read-noticesRequest"];
+      };
+    };
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-onboardings": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["OnboardingView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "begin-onboarding": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Begin-onboardingRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["OnboardingView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-onboarding": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["OnboardingView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "discard-onboarding": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "place-onboarding": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Place-onboardingRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["OnboardingView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "people-onboarding": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["People-onboardingRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["OnboardingView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "class-pages": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Class-pagesRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["OnboardingView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "register-onboarding": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SiteView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "run-onboarding": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Rehearsal"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Rehearsed"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "survey-onboarding": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["OnboardingView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-people": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PersonView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-team-history": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TeamLine"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-required-factors": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RequiredView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "require-factors": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["RequiredView"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RequiredView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "edit-person": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Edit-personRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PersonView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "reset-factors": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "read-recording": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": unknown;
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ReadRecording"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-rollouts": {
+    parameters: {
+      query?: {
+        /** @description Of changes of this site; 0 for all. */
+        site?: number;
+        /** @description Of this change: those that take it to others, and the one that brought it. */
+        change?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RolloutRef"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-rollout": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RolloutView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "end-rollout": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RolloutView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "let-rollout-go": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RolloutView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "leave-site-out": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+        site: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ReasonBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RolloutView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "stop-rollout": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RolloutView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-run": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-run-comments": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["CommentView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "comment-on-run": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Comment-on-runRequest"];
+      };
+    };
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "compare-runs": {
+    parameters: {
+      query: {
+        /** @description The other run. */
+        with: number;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunsCompared"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "end-search": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "find-culprit": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-run-foresight": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Record"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "leave-out-culprit": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Leave-out-culpritRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-looks": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["LookSummary"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "measure-more": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-measured-page": {
+    parameters: {
+      query?: {
+        /** @description Empty: the first. */
+        page?: string;
+        /** @description Empty: the first case, whatever else is named. */
+        device?: "" | "desktop" | "phone";
+        persona?: string;
+        visit?: "" | "first" | "repeat";
+        uncached?: boolean;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PageMeasured"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "export-measured": {
+    parameters: {
+      query: {
+        format: "csv" | "json" | "har" | "junit" | "openmetrics" | "html" | "pdf";
+        /** @description Only of this page; har. */
+        page?: string;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          "Content-Disposition"?: string;
+          "Content-Type"?: string;
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": string;
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-probes": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Probe"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "compare-recording": {
+    parameters: {
+      query?: {
+        /** @description Empty: the first. */
+        page?: string;
+        /** @description Empty: the first case, whatever else is named. */
+        device?: "" | "desktop" | "phone";
+        persona?: string;
+        visit?: "" | "first" | "repeat";
+        uncached?: boolean;
+        side?: "before" | "after";
+        /** @description Which of the file's page loads. */
+        chosen?: number;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": unknown;
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ComparedRecording"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-report": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Report"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "stop-run": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "complete-task": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Complete-taskRequest"];
+      };
+    };
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "tick-task-item": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+        item: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Tick-task-itemRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "edit-schedule": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Edit-scheduleRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ScheduleView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "remove-schedule": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "find-anything": {
+    parameters: {
+      query: {
+        /** @description A part of a name, title, path, key, pattern or reason, in any case. */
+        q: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["FoundView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-session": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SessionView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "sign-in": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: {
+        /** @description By which the browser is known. */
+        "tidemarker-known"?: string;
+      };
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Sign-inRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          "Set-Cookie"?: string;
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SessionView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "sign-out": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "prove-code": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Prove-codeRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          "Set-Cookie"?: string;
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SessionView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  join: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["JoinRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SessionView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-sessions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["OpenSession"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "end-session": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        key: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "prove-passkey": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["PasskeyAnswer"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          "Set-Cookie"?: string;
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SessionView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "ask-passkey": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PasskeyQuestion"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "change-password": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Change-passwordRequest"];
+      };
+    };
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-ways": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["WaysView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-sites": {
+    parameters: {
+      query?: {
+        /** @description A part of the name. */
+        q?: string;
+        /** @description Only sites on which something waits for a person. */
+        waiting?: boolean;
+        /** @description What waits first, the most urgent at the top; or by name. */
+        sort?: "waiting" | "name";
+        limit?: number;
+        offset?: number;
+        /** @description Only sites with this label. */
+        label?: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SiteList"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "import-site": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Import-siteRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SiteView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-site": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SiteView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "find-addresses": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["FoundAddresses"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-beacon": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["BeaconView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "set-beacon": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Set-beaconRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["BeaconView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "begin-from-copied": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Begin-from-copiedRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "fit-copied": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Fit-copiedRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Fit"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "begin-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Begin-changeRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "begin-climb": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ClimbWish"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-decisions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["DecisionView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-exclusions": {
+    parameters: {
+      query?: {
+        /** @description A part of pattern, reason, setting or who. */
+        q?: string;
+        /** @description All when absent. */
+        state?: "proposed" | "active" | "retired" | "due";
+        role?: string;
+        limit?: number;
+        offset?: number;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["LedgerView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "edit-exclusions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Edit-exclusionsRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["LedgerView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "record-exclusion": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Record-exclusionRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["LedgerView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "export-exclusions": {
+    parameters: {
+      query?: {
+        format?: "csv" | "json";
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          "Content-Disposition"?: string;
+          "Content-Type"?: string;
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": string;
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "import-exclusions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Import-exclusionsRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ImportedView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "mend-exclusions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Mend-exclusionsRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "retire-exclusions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Why"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["LedgerView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "try-without-exclusions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Try-without-exclusionsRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-exclusion-history": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+        exclusion: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ExclusionEventView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-field": {
+    parameters: {
+      query?: {
+        metric?:
+          "largest-contentful-paint" | "interaction-delay" | "layout-shift" | "first-contentful-paint" | "first-byte";
+        device?: "desktop" | "phone";
+        /** @description Of pages; empty: all. */
+        class?: string;
+        days?: number;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["View"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "import-field": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "text/csv": string;
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ImportedField"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "export-field": {
+    parameters: {
+      query?: {
+        days?: number;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          "Content-Disposition"?: string;
+          "Content-Type"?: string;
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": string;
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "export-site": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          "Content-Disposition"?: string;
+          "Content-Type"?: string;
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": string;
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-history": {
+    parameters: {
+      query?: {
+        /** @description A person; what they did by a token, too. */
+        who?: string;
+        kind?: string;
+        environment?: number;
+        from?: string;
+        /** @description Up to here, without it. */
+        to?: string;
+        /** @description Only what is older than this number. */
+        before?: number;
+        limit?: number;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HistoryLine"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "verify-history": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChainView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "export-history": {
+    parameters: {
+      query?: {
+        /** @description A person; what they did by a token, too. */
+        who?: string;
+        kind?: string;
+        environment?: number;
+        from?: string;
+        /** @description Up to here, without it. */
+        to?: string;
+        format?: "csv" | "jsonl";
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          "Content-Disposition"?: string;
+          "Content-Type"?: string;
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": string;
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-history-known": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HistoryKnownView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-kept": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["KeptView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "decide-kept": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Keeping"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["KeptView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "label-site": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Label-siteRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SiteView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-learned": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Learned"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-parity": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ParityView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "compare-environments": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ParityView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "decide-policy": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Decide-policyRequest"];
+      };
+    };
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-promotions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Promotion"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "decide-promotions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Promotion"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Promotion"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "export-recording": {
+    parameters: {
+      query: {
+        journey: string;
+        /** @description Whose address it starts from; the first when nothing is said. */
+        environment?: string;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          "Content-Disposition"?: string;
+          "Content-Type"?: string;
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": string;
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "look-at-removal": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RemovalView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "remove-site": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Remove-siteRequest"];
+      };
+    };
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-schedules": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ScheduleView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "add-schedule": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Schedule"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ScheduleView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-settings": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SettingsView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "get-test-plan": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TestPlanView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "change-test-plan": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Change-test-planRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TestPlanView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  rehearse: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Rehearsal"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Rehearsed"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-tidies": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TidyView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-watches": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["WatchView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-speed-layers": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["KindView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-tokens": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TokenView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "make-token": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Make-tokenRequest"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]['OutputStruct { Secret string "json:\\"secret\\"" }Body'];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "revoke-token": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "keep-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ReasonBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["WatchView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "stop-watch": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ReasonBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["WatchView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-webhooks": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["WebhookView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "add-webhook": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["WebhookWords"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["WebhookView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "edit-webhook": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Edit-webhookRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["WebhookView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "remove-webhook": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description No Content */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-deliveries": {
+    parameters: {
+      query?: {
+        /** @description Only those before this one. */
+        before?: number;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["DeliveryList"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "renew-webhook-secret": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["WebhookView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
 }

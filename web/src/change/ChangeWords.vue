@@ -4,6 +4,7 @@ import Button from "primevue/button";
 import InputText from "primevue/inputtext";
 import Textarea from "primevue/textarea";
 import { nextTick, ref, useTemplateRef } from "vue";
+import PrintButton from "../shared/PrintButton.vue";
 import { useChangeActs, type Change } from "./queries";
 import Trouble from "../shared/Trouble.vue";
 
@@ -47,6 +48,7 @@ async function save() {
     <div class="row">
       <h1>{{ change.title }}</h1>
       <Button v-if="editable" size="small" text label="Edit title and reason" @click="edit" />
+      <PrintButton />
     </div>
     <p v-if="change.reason || change.effect" class="faded">
       {{ change.reason }}<template v-if="change.effect"> Expected: {{ change.effect }}</template>

@@ -8,6 +8,7 @@ import { useRouter } from "vue-router";
 import { useExclusionActs, useLedger, type Entry, type LedgerFilter } from "./queries";
 import { useSession } from "../api/session";
 import EntryHistory from "./EntryHistory.vue";
+import PrintButton from "../shared/PrintButton.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
 import { numberInAddress, oneInAddress, textInAddress } from "../shared/address";
@@ -87,6 +88,7 @@ const forWhom = (e: Entry) =>
       <span class="small faded">{{ data.total === 1 ? "1 entry" : `${data.total} entries` }}</span>
       <a :href="`/api/v1/sites/${site}/exclusions/export?format=csv`" class="small" download>As CSV</a>
       <a :href="`/api/v1/sites/${site}/exclusions/export?format=json`" class="small" download>As JSON</a>
+      <PrintButton />
     </div>
     <div v-if="ticked.length && may('work')" class="bulk stack">
       <form class="row" @submit.prevent="edit">

@@ -14,7 +14,7 @@ const where = (f: Finding) => `${f.page} · ${f.device}${f.persona === "visitor"
 <template>
   <section v-if="shown.length" aria-labelledby="strip-title">
     <h2 id="strip-title">What looks different<span class="small faded order">largest first</span></h2>
-    <ul class="plain-list strip">
+    <ul class="plain-list gallery">
       <li v-for="f in shown" :key="f.id">
         <button type="button" :class="{ here: f.id === chosen }" :aria-pressed="f.id === chosen" @click="chosen = f.id">
           <img :src="`/api/v1/findings/${f.id}/thumbnail.png`" alt="" loading="lazy" width="240" height="150" />
@@ -32,7 +32,7 @@ const where = (f: Finding) => `${f.page} · ${f.device}${f.persona === "visitor"
   font-weight: 400;
   margin-left: var(--s3);
 }
-.strip {
+.gallery {
   display: flex;
   gap: var(--s2);
   overflow-x: auto;

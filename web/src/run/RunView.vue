@@ -14,6 +14,7 @@ import Fingerprint from "../shared/Fingerprint.vue";
 import ManualTaskPane from "./ManualTaskPane.vue";
 import LeakNotice from "./LeakNotice.vue";
 import MeasurePane from "../measure/MeasurePane.vue";
+import PrintButton from "../shared/PrintButton.vue";
 import ProbeTable from "./ProbeTable.vue";
 import ProofPane from "./ProofPane.vue";
 import SearchPane from "./SearchPane.vue";
@@ -106,7 +107,7 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
           }}<template v-if="run.attempt > 1 && !run.manualTask"> · taken up again after an interruption</template>
         </p>
       </div>
-      <div v-if="over && (run.change || run.noSearch === '' || run.searches.length)" class="row acts">
+      <div v-if="over" class="row acts">
         <RunNext v-if="run.change && may('work') && run.kind !== 'measure'" :change="run.change" />
         <Button
           v-if="run.noSearch === '' && may('work')"
@@ -124,6 +125,13 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
           >.</span
         >
         <RouterLink v-if="run.change" :to="`/changes/${run.change}`" class="small">Go to the change</RouterLink>
+        <RouterLink
+          v-if="!['measure', 'culprit search'].includes(run.kind)"
+          :to="`/runs/${run.id}/compare${run.mark ? `?with=${run.mark.run}` : ''}`"
+          class="small"
+          >Compare with another run</RouterLink
+        >
+        <PrintButton />
       </div>
       <LeakNotice v-if="over" :run="run" />
       <ManualTaskPane v-if="run.manualTask" :run="run" />

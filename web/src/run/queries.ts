@@ -39,6 +39,20 @@ export function useProof(finding: MaybeRefOrGetter<number | undefined>) {
   });
 }
 
+/** What one run found and another did not. */
+export function useRunsCompared(run: Id, other: Id) {
+  return useQuery({
+    queryKey: ["run", run, "compared", other],
+    queryFn: () =>
+      body(
+        api.GET("/api/v1/runs/{id}/compare", {
+          params: { path: { id: toValue(run) }, query: { with: toValue(other) } },
+        }),
+      ),
+    enabled: () => toValue(other) > 0,
+  });
+}
+
 /** What a run looked at so far. */
 export function useLooks(run: Id) {
   return useQuery({

@@ -36,6 +36,11 @@ defineProps<{ site: number; name: string; here?: string }>();
 .grow {
   flex: 1;
 }
+@media print {
+  .head a.small {
+    display: none;
+  }
+}
 .router-link-exact-active.small {
   text-decoration: none;
   color: var(--ink);
