@@ -41,7 +41,7 @@ func TestARunThatFailsFiveTimesPutsTheEnvironmentBackAndKeepsWhy(t *testing.T) {
 	r := b.run(id)
 	assert.Equal(t, release.Failed, r.State)
 	assert.Equal(t, evidence.VerdictNotChecked, r.Verdict)
-	assert.Contains(t, r.Problem, "begun 5 times")
+	assert.Contains(t, r.Problem, "started 5 times")
 	assert.Contains(t, r.Problem, "no memory is left")
 	assert.True(t, r.Restored)
 	now, _ := b.production.Layer.Settings()
