@@ -86,7 +86,9 @@ const feed = computed(() => {
             </tr>
           </tbody>
         </table>
-        <p class="small faded">Several notices at once are sent as one mail. You get none about what you did yourself.</p>
+        <p class="small faded">
+          Several notices at once are sent as one mail. You get none about what you did yourself.
+        </p>
         <Trouble :error="acts.choose.error.value" />
       </section>
       <section class="stack">
