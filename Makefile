@@ -4,7 +4,7 @@ BIN := bin/tidemarker
 WEB := $(shell find web/src web/public web/index.html web/beacon web/vite.config.ts web/vite.beacon.config.ts web/package.json -type f 2>/dev/null)
 GO := $(shell find cmd internal docs/contract web/web.go -name '*.go' -o -name '*.sql' -o -path '*standin/fernhollow/*' -type f 2>/dev/null)
 
-.PHONY: setup build demo record test test-race-runs test-race test-interface test-faults test-trouble lint api bench corpus soak scale fuzz licences release reproducible screenshots clean
+.PHONY: setup build demo record test test-interface test-runs test-core test-web test-trouble lint lint-go lint-web api bench corpus soak scale fuzz licences release reproducible screenshots clean
 
 setup:
 	@scripts/setup
@@ -33,45 +33,60 @@ api: web/node_modules/.package-lock.json
 	cd web && npm run --silent api
 	go tool -modfile=tools/go.mod oapi-codegen -config internal/client/generate.yaml web/openapi.json
 
-test: setup lint
-	cd web && npm run --silent test
-	go test ./docs/... ./web ./internal/core/...
-	@$(MAKE) --no-print-directory -j2 --output-sync=target test-race-runs test-race
-	@$(MAKE) --no-print-directory -j2 --output-sync=target test-interface test-faults
+# What mostly computes goes in two lanes beside each other, since a machine with two processors is not busy with one; what
+# counts how long things take comes alone, at the end. Lint has run go vet over the tests already.
+TEST := go test -vet=off
+test: setup
+	@$(MAKE) --no-print-directory -j2 --output-sync=target test-core lint test-web
+	@$(MAKE) --no-print-directory -j2 --output-sync=target test-interface test-runs
 	@$(MAKE) --no-print-directory test-trouble
 
-# Of the tests of runs those in which several do something at once: stopped, cut off, taken up by another, waited for.
-RACED := Killed|Stop|Worker|Lock|Wait|Died|Busy|Hangs|Cancelled|CutOff|Job|Queued|Reads|Away|Late|Unknown|Open|Outside
-test-race-runs:
-	go test -race -parallel 3 -timeout 30m -run '$(RACED)' -skip '^Test(Faults|Controls)' ./internal/run
-test-race:
-	go test -race -p 2 -parallel 3 -timeout 30m $$(go list ./cmd/... ./internal/... | grep -v '/internal/core\|/internal/run$$')
-
+# Of the tests of runs, the browser and the API those in which several do something at once: stopped, taken up by another, waited for.
+RACED := ALookYields|Stop|Worker|Lock|Wait|Died|Busy|Hangs|Cancelled|Job|Queued|Reads|LandsLate|Unknown|Open|Outside|Gate|AtOnce|ToldNothingMore|AreTold
+# Not raced: the core, which does one thing at a time, and what starts processes of its own, which the detector does not see.
+UNRACED := /cmd/|/internal/core|/internal/soak|/internal/command|/internal/run$$|/internal/browser$$|/internal/api$$
+# Those that hold what is measured against what a page is known to take; by themselves, as what counts time is.
+TIMED := WhatIsMeasuredIsWhatThePageDoes|VitalsAreThoseOfTheReferenceLibrary|APageComesIntoView|HowFastAPageReacts
 test-interface:
-	go test -parallel 3 -timeout 20m ./internal/api
-test-faults:
-	go test -parallel 3 -timeout 20m -run '^Test(Faults|Controls)' ./internal/run
-	go test -parallel 3 -timeout 20m -skip '^Test(Faults|Controls)|$(RACED)' ./internal/run
+	$(TEST) ./docs/... ./web
+	$(TEST) -parallel 2 -timeout 40m ./internal/api
+	$(TEST) -race -p 1 -parallel 2 -timeout 30m -skip '^TestFaults' $$(go list ./internal/... | grep -Ev '$(UNRACED)')
+	$(TEST) -p 1 -timeout 20m -skip '^TestFaults' $$(go list ./cmd/... ./internal/... | grep -E '/cmd/|/internal/command|/internal/soak')
+test-runs:
+	$(TEST) -race -p 1 -parallel 2 -timeout 30m -run '$(RACED)' -skip '^Test(Faults|Controls)|$(TIMED)' ./internal/run ./internal/browser ./internal/api
+	$(TEST) -parallel 3 -timeout 40m -run '^Test(Faults|Controls)' ./internal/run
+	$(TEST) -p 1 -parallel 2 -timeout 20m -skip '^Test(Faults|Controls)|$(RACED)|$(TIMED)' ./internal/run ./internal/browser
+
+# Some of it is held against reference libraries that npm installs.
+test-core: web/node_modules/.package-lock.json
+	$(TEST) ./internal/core/...
+
+test-web: web/node_modules/.package-lock.json
+	cd web && npm run --silent test
 
 # Trouble on purpose; by itself, since it counts how long things take.
 test-trouble:
-	go test -timeout 20m -run '^TestFaults' ./internal/browser ./internal/soak
+	$(TEST) -timeout 20m -run '$(TIMED)' ./internal/browser
+	$(TEST) -timeout 20m -run '^TestFaults' ./internal/browser ./internal/soak
 
-lint: web/dist/index.html
+lint: lint-go lint-web
+lint-go: web/dist/index.html
 	@test -z "$$(gofmt -l cmd internal docs web/*.go)" || { gofmt -l cmd internal docs web/*.go; echo "these files are not gofmt-ed"; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
 	go run ./cmd/tidemarker openapi | diff -q - web/openapi.json || { echo "the API changed: run make api"; exit 1; }
+lint-web: web/node_modules/.package-lock.json
 	cd web && npm run --silent types && npm run --silent lint && npm run --silent format
 
 bench: build
 	go test -run '^$$' -bench . -benchtime 3x ./internal/core/visual ./internal/core/exclusion ./internal/run ./internal/store ./internal/field ./internal/post ./web
+	TIDEMARKER_MUCH=1 go test -v -timeout 20m -run '^TestScreensOpenWhenThereIsMuch$$' ./internal/api | grep -v '^{\|goose\|level='
 
 # Changes of which it is known what they do, and what can go wrong in 500 ways: how much of it a
 # check notices. Some hours; make test does a few of each.
 corpus: build
 	@scripts/setup corpus
-	TIDEMARKER_CORPUS=all TIDEMARKER_CULPRITS=all TIDEMARKER_MUTATIONS=500 TIDEMARKER_RUNS=1 go test -v -timeout 420m -run '^TestFaults' ./internal/run | grep -v '^{\|goose'
+	TIDEMARKER_CORPUS=all TIDEMARKER_CULPRITS=all TIDEMARKER_MUTATIONS=500 TIDEMARKER_RUNS=1 go test -v -timeout 420m -run '^TestFaults|^TestAKilledRun' ./internal/run | grep -v '^{\|goose'
 
 # Trouble made on purpose, until 1,000 processes were killed (or KILLS of them): about an hour. SEED repeats a run.
 KILLS ?= 1000

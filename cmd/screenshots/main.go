@@ -158,11 +158,11 @@ func views(base string) ([]shot, error) {
 		return nil, err
 	}
 	shots = append(shots, shot{name: "add-site", path: fmt.Sprintf("/add-site/%d", taking)})
-	second, err := climbOn(base)
+	second, err := stepUpChange(base)
 	if err != nil {
 		return nil, err
 	}
-	shots = append(shots, shot{name: "climb", path: fmt.Sprintf("/changes/%d", second)})
+	shots = append(shots, shot{name: "step-up", path: fmt.Sprintf("/changes/%d", second)})
 	for _, c := range site.Changes {
 		if c.State == "marked" { // and how it looks at night
 			shots = append(shots, shot{name: "watch", path: fmt.Sprintf("/changes/%d", c.ID), night: true})
@@ -176,8 +176,8 @@ func views(base string) ([]shot, error) {
 	return shots, nil
 }
 
-// climbOn is the change on the smaller site that came of a climb.
-func climbOn(base string) (int64, error) {
+// stepUpChange is the change on the smaller site that came of a step-up.
+func stepUpChange(base string) (int64, error) {
 	var list struct{ Sites []struct{ ID int64 } }
 	if err := get(base+"/api/v1/sites?q=Quillet", &list); err != nil || len(list.Sites) == 0 {
 		return 0, errors.Join(err, errors.New("the demo has no second site"))

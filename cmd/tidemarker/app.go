@@ -116,7 +116,7 @@ func (a *app) startBrowser() (*browser.Browser, error) {
 // queue works jobs off in this process, with a number of workers.
 func (a *app) queue(s *api.Server, workers int, t timing) (*run.Queue, error) {
 	a.runner.Tools.ReadyFor, a.runner.Tools.Little = t.readyFor, 3
-	return run.NewQueue(a.runner, run.Options{Workers: workers, ReadEvery: t.readEvery, Survey: s.Onboard.Survey, Climb: s.Changes.ClimbOn, GoOut: s.Changes.GoOut, Scheduled: s.Scheduled.GoOn, Watch: s.Watching.GoOn, Rollouts: s.Rollouts.GoOn})
+	return run.NewQueue(a.runner, run.Options{Workers: workers, ReadEvery: t.readEvery, Survey: s.Onboard.Survey, StepUp: s.Changes.ContinueStepUps, GoOut: s.Changes.GoOut, Scheduled: s.Scheduled.GoOn, Watch: s.Watching.GoOn, Rollouts: s.Rollouts.GoOn})
 }
 
 // close ends what the command started.

@@ -135,7 +135,7 @@ func (c *client) carryOut(ctx context.Context, path string, body any) (evidence.
 }
 
 // begin asks for a run and waits until it is over. When the command is told to end, the run is
-// asked to stop, and waited for still: it puts back what it is to put back.
+// asked to stop, and waited for still: it restores what it is to restore.
 func (c *client) begin(ctx context.Context, path string, body any) (id int64, err error) {
 	var run struct{ ID int64 }
 	if err := c.call(ctx, http.MethodPost, path, body, &run); err != nil {

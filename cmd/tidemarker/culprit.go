@@ -31,7 +31,7 @@ func findCulpritCommand(data *string) *cobra.Command {
 		Use:   "find-culprit",
 		Short: "Finds which of several settings breaks staging",
 		Long: `Tries all the settings on staging, and when that breaks something tries parts of them until it
-is known which setting, or which entry of a list, does it. Staging is put back.
+is known which setting, or which entry of a list, does it. Staging is restored afterwards.
 
 Ends with 0 when the culprit was found, 1 when nothing is broken, 2 when it was not found, 3 when
 it could not be checked.`,
@@ -124,7 +124,7 @@ func ofTry(verdict evidence.Verdict, summary string, restored bool, edits settin
 	return r, false
 }
 
-// tried puts settings in force on an environment for a run of a kind, which puts back what was there, in
+// tried puts settings in force on an environment for a run of a kind, which restores what was there, in
 // this process and on the database that it opens. An environment without a mark is marked first. Whoever
 // asks closes the application.
 func tried(ctx context.Context, data, siteName, envName string, edits settings.Values, kind release.RunKind, scope *measure.Scope) (*app, store.Run, error) {
@@ -144,7 +144,7 @@ func tried(ctx context.Context, data, siteName, envName string, edits settings.V
 		if err != nil {
 			return store.Run{}, err
 		}
-		return a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: kind, Target: p.Revision, PutBack: true, RequestedBy: a.who, Measures: store.JSON[*measure.Scope]{V: scope}})
+		return a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: kind, Target: p.Revision, Restores: true, RequestedBy: a.who, Measures: store.JSON[*measure.Scope]{V: scope}})
 	}()
 	if err != nil {
 		a.close()

@@ -41,7 +41,7 @@ func main() {
 	var data string
 	root.PersistentFlags().StringVar(&data, "data", ".data", "folder for the database that is run when DATABASE_URL is not set")
 	root.AddCommand(serveCommand(&data), inviteCommand(&data), workerCommand(&data), migrateCommand(&data), siteCommand(&data), markCommand(&data),
-		tryCommand(&data), findCulpritCommand(&data), foreseeCommand(&data), measureCommand(&data), keyCommand(), resealCommand(&data), moveBlobsCommand(&data), backupCommand(&data), auditCommand(&data), restoreCommand(&data), standinCommand(), outboxCommand(), demoCommand(&data), openAPICommand())
+		tryCommand(&data), findCulpritCommand(&data), predictCommand(&data), measureCommand(&data), keyCommand(), resealCommand(&data), moveBlobsCommand(&data), backupCommand(&data), auditCommand(&data), restoreCommand(&data), standinCommand(), outboxCommand(), demoCommand(&data), openAPICommand())
 	root.AddCommand(command.New(connector(&data), os.Getenv("TIDEMARKER_SERVER"))...)
 	root.AddCommand(manCommand(root))
 	root.DisableAutoGenTag = true

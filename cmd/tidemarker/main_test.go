@@ -127,7 +127,7 @@ func TestTheDemoOpensWithItsRecordTwiceInARow(t *testing.T) {
 		require.NoError(t, otto.call(t.Context(), http.MethodGet, "/sites", nil, &list))
 		require.Len(t, list.Sites, 2)
 		assert.Equal(t, "Fernhollow", list.Sites[0].Name, "what waits comes first")
-		assert.Contains(t, list.Sites[0].Waiting, "An approval of Lazy pictures and compact markup is asked for")
+		assert.Contains(t, list.Sites[0].Waiting, "Approval of Lazy pictures and compact markup was requested")
 		var shop struct {
 			Environments []struct {
 				ID    int64

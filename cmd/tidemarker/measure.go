@@ -31,7 +31,7 @@ func measureCommand(data *string) *cobra.Command {
 		Use:   "measure",
 		Short: "Measures what settings do to speed, on staging",
 		Long: `Loads pages with the settings and without them, in turns, until it is known which is faster or 15
-rounds are over. Staging is put back. Without settings it measures how fast pages are as they are.
+rounds are over. Staging is restored afterwards. Without settings it measures how fast pages are as they are.
 
 Ends with 0 when it is faster or no difference shows, 1 when it is slower or one of the site's
 budgets is exceeded, 2 when some of both, or too noisy to say, 3 when it could not be measured.`,

@@ -9,19 +9,19 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tidemarker/internal/core/foresight"
+	"tidemarker/internal/core/prediction"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/inspect"
 )
 
-// foreseen is what foresee writes as JSON.
-type foreseen struct {
-	Mark        int64                  `json:"mark"`
-	Pages       int                    `json:"pages"`
-	Predictions []foresight.Prediction `json:"predictions"`
+// predicted is what predict writes as JSON.
+type predicted struct {
+	Mark        int64                   `json:"mark"`
+	Pages       int                     `json:"pages"`
+	Predictions []prediction.Prediction `json:"predictions"`
 }
 
-func foreseeCommand(data *string) *cobra.Command {
+func predictCommand(data *string) *cobra.Command {
 	var siteName, envName, server, out string
 	var sets []string
 	c := &cobra.Command{
@@ -39,23 +39,23 @@ Ends with 0 when that could be said, whatever it is, and with 3 when it could no
 			if err != nil {
 				return &exit{notChecked, err}
 			}
-			var seen foreseen
+			var seen predicted
 			if server != "" {
-				seen, err = remoteForesee(cmd.Context(), server, siteName, envName, edits)
+				seen, err = remotePredict(cmd.Context(), server, siteName, envName, edits)
 			} else {
-				seen, err = localForesee(cmd.Context(), *data, siteName, envName, edits)
+				seen, err = localPredict(cmd.Context(), *data, siteName, envName, edits)
 			}
 			if err != nil {
 				return &exit{notChecked, err}
 			}
 			if seen.Predictions == nil {
-				seen.Predictions = []foresight.Prediction{}
+				seen.Predictions = []prediction.Prediction{}
 			}
 			if err := writeJSON(seen, out); err != nil {
 				return &exit{notChecked, err}
 			}
 			if out != "-" {
-				printForeseen(cmd.OutOrStdout(), seen)
+				printPredicted(cmd.OutOrStdout(), seen)
 			}
 			return nil
 		},
@@ -66,7 +66,7 @@ Ends with 0 when that could be said, whatever it is, and with 3 when it could no
 	return c
 }
 
-func printForeseen(w io.Writer, seen foreseen) {
+func printPredicted(w io.Writer, seen predicted) {
 	if len(seen.Predictions) == 0 {
 		fmt.Fprintf(w, "Nothing predicted, read off %d looks of mark %d. A check may find more.\n", seen.Pages, seen.Mark)
 		return
@@ -91,41 +91,41 @@ func printForeseen(w io.Writer, seen foreseen) {
 	}
 }
 
-func localForesee(ctx context.Context, data, siteName, envName string, edits settings.Values) (foreseen, error) {
+func localPredict(ctx context.Context, data, siteName, envName string, edits settings.Values) (predicted, error) {
 	a, err := open(ctx, data)
 	if err != nil {
-		return foreseen{}, err
+		return predicted{}, err
 	}
 	defer a.close()
 	_, env, err := a.siteAndEnvironment(ctx, siteName, envName)
 	if err != nil {
-		return foreseen{}, err
+		return predicted{}, err
 	}
 	after, err := inspect.Edited(ctx, a.store, env, edits)
 	if err != nil {
-		return foreseen{}, err
+		return predicted{}, err
 	}
-	seen, m, err := inspect.ForeseeValues(ctx, a.store, a.store, env, after)
-	return foreseen{m.ID, seen.Pages, seen.Predictions}, err
+	seen, m, err := inspect.PredictValues(ctx, a.store, a.store, env, after)
+	return predicted{m.ID, seen.Pages, seen.Predictions}, err
 }
 
-// remoteForesee asks a server.
-func remoteForesee(ctx context.Context, server, siteName, envName string, edits settings.Values) (foreseen, error) {
+// remotePredict asks a server.
+func remotePredict(ctx context.Context, server, siteName, envName string, edits settings.Values) (predicted, error) {
 	c, err := newClient(server)
 	if err != nil {
-		return foreseen{}, err
+		return predicted{}, err
 	}
 	env, err := c.environment(ctx, siteName, envName)
 	if err != nil {
-		return foreseen{}, err
+		return predicted{}, err
 	}
 	var seen struct {
-		foreseen
+		predicted
 		Why string `json:"why"`
 	}
-	err = c.call(ctx, http.MethodPost, fmt.Sprintf("/environments/%d/foresight", env), map[string]any{"edits": edits}, &seen)
+	err = c.call(ctx, http.MethodPost, fmt.Sprintf("/environments/%d/predictions", env), map[string]any{"edits": edits}, &seen)
 	if err == nil && seen.Why != "" {
-		err = &inspect.NothingToForesee{Why: seen.Why}
+		err = &inspect.NothingToPredict{Why: seen.Why}
 	}
-	return seen.foreseen, err
+	return seen.predicted, err
 }

@@ -49,7 +49,7 @@ func (c *storyChange) last() int64 {
 
 // tell takes marks, rolls a change out that settled on one site to the other, breaks staging with one change and goes back, breaks it with
 // another, mends that by excluding one script and promotes it, leaves a third
-// waiting and a fourth begun, climbs through the bundles on the other site, and proves that nobody is
+// waiting and a fourth begun, steps up through the bundles on the other site, and proves that nobody is
 // served what is not theirs.
 func (s *story) tell(ctx context.Context) error {
 	var list struct {
@@ -94,8 +94,8 @@ func (s *story) tell(ctx context.Context) error {
 		map[string]any{"styles.dropUnused": true, "frames.onDemand": true}, nil); err != nil {
 		return err
 	}
-	if err := s.climb(ctx, other); err != nil {
-		return fmt.Errorf("climb: %w", err)
+	if err := s.stepUp(ctx, other); err != nil {
+		return fmt.Errorf("step up: %w", err)
 	}
 	if err := s.plan(ctx, other); err != nil {
 		return fmt.Errorf("plan: %w", err)
@@ -230,16 +230,16 @@ func (s *story) ask(ctx context.Context, change int64) error {
 	return s.maintainer.call(ctx, http.MethodPost, at+"/comments", map[string]any{"text": "They do: each look at /kits is clear, on both devices. Its pictures are in the run."}, nil)
 }
 
-// climb goes up through the bundles on a site.
-func (s *story) climb(ctx context.Context, site int64) error {
+// stepUp goes up through the bundles on a site.
+func (s *story) stepUp(ctx context.Context, site int64) error {
 	var c struct {
-		ID    int64
-		Climb struct{ Phase, Waits string }
+		ID     int64
+		StepUp struct{ Phase, Waits string }
 	}
-	if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/sites/%d/climbs", site), map[string]any{"window": map[string]string{"from": "", "to": "", "zone": ""}, "mostLooks": 0}, &c); err != nil {
+	if err := s.maintainer.call(ctx, http.MethodPost, fmt.Sprintf("/sites/%d/step-ups", site), map[string]any{"window": map[string]string{"from": "", "to": "", "zone": ""}, "mostLooks": 0}, &c); err != nil {
 		return err
 	}
-	return s.until(ctx, fmt.Sprintf("/changes/%d", c.ID), &c, func() (bool, error) { return c.Climb.Phase == "over", nil })
+	return s.until(ctx, fmt.Sprintf("/changes/%d", c.ID), &c, func() (bool, error) { return c.StepUp.Phase == "over", nil })
 }
 
 // explain records why the shop excludes what it does, except for what nobody knows.

@@ -73,7 +73,7 @@ func (a *app) takeMark(ctx context.Context, s store.Site, env store.Environment)
 }
 
 // carryOut works a run off in this process. When the process is told to end, the run is
-// stopped, and puts back what it is to put back.
+// stopped, and restores what it is to restore.
 func (a *app) carryOut(ctx context.Context, r store.Run) (store.Run, error) {
 	id, err := a.attend(ctx, r.SiteID, func(ctx context.Context) (int64, error) { return a.runner.StartAttended(ctx, r) })
 	if err != nil {
@@ -207,7 +207,7 @@ func (a *app) try(ctx context.Context, siteName, envName string, edits settings.
 	if err != nil {
 		return rep, err
 	}
-	r, err := a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: release.TryRun, Target: p.Revision, PutBack: !keep, RequestedBy: a.who})
+	r, err := a.carryOut(ctx, store.Run{SiteID: s.ID, EnvironmentID: env.ID, Kind: release.TryRun, Target: p.Revision, Restores: !keep, RequestedBy: a.who})
 	if err != nil {
 		rep.Restored = false
 		return rep, err

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -289,6 +290,30 @@ func TestPurgingAsksOnlyForWhatALayerCanDo(t *testing.T) {
 	b.can.PurgesAll = true
 	_, err = b.acts.Purge(t.Context(), 1, act.PurgeOrder{What: "all"}, "ada")
 	require.ErrorAs(t, err, new(*act.Busy), "what is cached is part of a run's evidence")
+}
+
+// TestAReadingThatIsUnderWayIsWaitedFor: who reads right after a run ended, or while the settings are read anyway, is not sent away.
+func TestAReadingThatIsUnderWayIsWaitedFor(t *testing.T) {
+	b := newBench(t)
+	held, ok, err := b.acts.Store.TryLockEnvironment(t.Context(), 1)
+	require.NoError(t, err)
+	require.True(t, ok)
+	read := make(chan error)
+	go func() {
+		_, _, err := b.acts.Read(t.Context(), 1)
+		read <- err
+	}()
+	time.AfterFunc(300*time.Millisecond, held.Unlock)
+	require.NoError(t, <-read)
+
+	_, err = b.acts.Store.NewRun(t.Context(), store.Run{SiteID: b.env.SiteID, EnvironmentID: 1, Kind: release.CheckRun, RequestedBy: "ada"})
+	require.NoError(t, err)
+	held, ok, err = b.acts.Store.TryLockEnvironment(t.Context(), 1)
+	require.NoError(t, err)
+	require.True(t, ok)
+	defer held.Unlock()
+	_, _, err = b.acts.Read(t.Context(), 1)
+	require.ErrorAs(t, err, new(*act.Busy), "a run takes longer than anybody waits")
 }
 
 func TestWhatIsProposedIsReadAndCheckedFirst(t *testing.T) {

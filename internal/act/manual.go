@@ -48,15 +48,15 @@ func (a *Acts) CancelManualTask(ctx context.Context, run store.Run) (release.Out
 	})
 }
 
-// NotAsMeant says what an exported file has that is not what a checklist asked for.
-type NotAsMeant struct{ Differences []settings.Difference }
+// NotAsExpected says what an exported file has that is not what a checklist asked for.
+type NotAsExpected struct{ Differences []settings.Difference }
 
-func (e *NotAsMeant) Error() string {
+func (e *NotAsExpected) Error() string {
 	return fmt.Sprintf("The file is not what was to be set; %d differ: %s. Nothing was recorded. Set them as the list says, export again, or stop the run", len(e.Differences), keysOf(e.Differences))
 }
 
 // CompleteManualTask closes a run's checklist. With an exported file it is proven that
-// only what was meant has changed (*[NotAsMeant] when not); without one every item has
+// only what was meant has changed (*[NotAsExpected] when not); without one every item has
 // to be ticked. It is called within the transaction in which the run goes on.
 func (a *Acts) CompleteManualTask(ctx context.Context, s *store.Store, runID int64, file []byte, who string) error {
 	h, err := s.ManualTaskOf(ctx, runID)
@@ -104,7 +104,7 @@ func proveManualTask(ctx context.Context, s *store.Store, h store.ManualTask, fi
 		return nil, err
 	}
 	if diff := settings.Diff(meant, e.Values); len(diff) > 0 {
-		return nil, &NotAsMeant{diff}
+		return nil, &NotAsExpected{diff}
 	}
 	before, err := s.LatestExport(ctx, h.EnvironmentID)
 	if err != nil {

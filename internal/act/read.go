@@ -16,13 +16,20 @@ import (
 
 // Read reads an environment: who answers, its catalogue and its settings, and records
 // them. What an earlier act came to is known then; what is not what the environment was
-// left with is noted as changed outside. *[Busy] when somebody acts on it.
+// left with is noted as changed outside. *[Busy] when somebody acts on it; who has it although no run is open has it for a
+// moment only, another reading or the run that just ended, and is waited for.
 func (a *Acts) Read(ctx context.Context, envID int64) (store.Environment, speedlayer.Settings, error) {
 	env, err := a.Store.Environment(ctx, envID)
 	if err != nil {
 		return env, speedlayer.Settings{}, err
 	}
-	unlock, err := a.lock(ctx, env)
+	take := a.lockWhenRead
+	if _, err := a.Store.OpenRunOn(ctx, env.ID); err == nil {
+		take = a.lock
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return env, speedlayer.Settings{}, err
+	}
+	unlock, err := take(ctx, env)
 	if err != nil {
 		return env, speedlayer.Settings{}, err
 	}

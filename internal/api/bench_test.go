@@ -188,7 +188,7 @@ func TestAPiledUpChangeIsSplitAndABundleSteppedDown(t *testing.T) {
 	assert.Equal(t, map[string]any{"scripts.defer": true}, second.Edits)
 	assert.Contains(t, second.why("try"), "It comes after “T (1 of 3)”")
 
-	d.click("button", "^Running tide$")
+	d.click("button", "^Running tide")
 	d.see("[role=dialog] td", "Defer scripts")
 	d.accessible("a bundle's preview")
 	d.click("[role=dialog] button", "^Add it to the change$")
@@ -202,7 +202,7 @@ func TestAPiledUpChangeIsSplitAndABundleSteppedDown(t *testing.T) {
 	assert.Equal(t, "gzip", now.Edits["delivery.pack"])
 }
 
-func TestARevisionIsCarriedOver(t *testing.T) {
+func TestARevisionIsCopiedToAnotherSite(t *testing.T) {
 	d := newDesk(t)
 	other := deskBeside(t, standin.Quillet(), observatory())
 	marin := other.api(people.Maintainer)

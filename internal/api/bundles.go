@@ -30,6 +30,8 @@ type BundlePreview struct {
 	Edits       settings.Values  `json:"edits" doc:"All edits of the change, with the bundle's."`
 	Differences []DifferenceView `json:"differences" doc:"What the bundle changes of what the change would put in force."`
 	Unmet       []settings.Unmet `json:"unmet"`
+
+	Risk settings.RiskProfile `json:"risk" doc:"How many settings of each risk would be in use, from 0 to 3."`
 }
 
 // SettingsColumn is one set of values to be cached beside others.
@@ -184,7 +186,7 @@ func (s *Server) previewBundle(ctx context.Context, changeID int64, name string)
 		}
 		edits, unmet := settings.Bundle{Wishes: b.Wishes}.Edits(*production.Catalogue.V, now, production.About.V.Facts.Host())
 		then := now.With(edits)
-		return BundlePreview{name, settings.Edited(base, then), differenceViews(*production.Catalogue.V, now, then), unmet}, nil
+		return BundlePreview{name, settings.Edited(base, then), differenceViews(*production.Catalogue.V, now, then), unmet, settings.ProfileOf(*production.Catalogue.V, then)}, nil
 	}
 	return BundlePreview{}, huma.Error404NotFound(fmt.Sprintf("There is no bundle %q.", name))
 }

@@ -95,7 +95,7 @@ func handProblem(err error) error {
 	if errors.Is(err, store.ErrSettled) {
 		return huma.Error409Conflict("The checklist is no longer open.")
 	}
-	if not, ok := errors.AsType[*act.NotAsMeant](err); ok {
+	if not, ok := errors.AsType[*act.NotAsExpected](err); ok {
 		var details []error
 		for _, d := range not.Differences {
 			details = append(details, &huma.ErrorDetail{Location: "body.file" + d.Key, Message: "Is " + settings.Shown(d.To) + ", was to be " + settings.Shown(d.From) + "."})

@@ -167,7 +167,7 @@ func TestAChangeIsApprovedInTheFreezeAndGoesOutWhenItIsOver(t *testing.T) {
 
 	d.sit()
 	d.signIn("Vera", "/")
-	d.click("a", "An approval of T is asked for")
+	d.click("a", "Approval of T was requested")
 	d.see("span", "A tenth lighter")
 	d.accessible("a change to be approved")
 	d.click("button", "^Approve, promote when allowed$")
@@ -179,7 +179,8 @@ func TestAChangeIsApprovedInTheFreezeAndGoesOutWhenItIsOver(t *testing.T) {
 	d.click("a", "^See the calendar$")
 	d.see("h2", "Promoted automatically")
 	d.click("button", "^Remove$")
-	d.click("button", "^Remove$")
+	d.see("[role=alertdialog]", "may be promoted at once, as approved: “T”")
+	d.click("[role=alertdialog] button", "^Remove it$")
 	d.reaches(c.ID, release.Marked)
 	after, _ := d.production.Layer.Settings()
 	assert.Equal(t, true, after["markup.compact"])

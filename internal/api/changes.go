@@ -35,6 +35,7 @@ type ChangeView struct {
 	BaseValues    settings.Values            `json:"baseValues"`
 	Edits         settings.Values            `json:"edits"`
 	Differences   []DifferenceView           `json:"differences"`
+	Risk          RiskView                   `json:"risk"`
 	Consequences  []settings.Consequence     `json:"consequences"`
 	Refusals      []settings.Refusal         `json:"refusals"`
 	Choices       []release.Choice           `json:"choices"`
@@ -47,7 +48,7 @@ type ChangeView struct {
 	EditedBy      string                     `json:"editedBy" doc:"Who edited it last; empty when only its maker did."`
 	Exclusions    []exclusions.ExclusionView `json:"exclusions"`
 	Watch         *WatchView                 `json:"watch,omitempty" doc:"How its promotion is watched, or was."`
-	Climb         *ClimbView                 `json:"climb,omitempty" doc:"The step-up through the bundles it comes from."`
+	StepUp        *StepUpView                `json:"stepUp,omitempty" doc:"The step-up through the bundles it comes from."`
 	Runs          []RunSummary               `json:"runs"`
 	StagingID     int64                      `json:"stagingId"`
 	ProductionID  int64                      `json:"productionId"`
@@ -205,13 +206,17 @@ func (s *Server) changeView(ctx context.Context, id int64) (ChangeView, error) {
 	target := base.With(c.Edits.V)
 	if cat := production.Catalogue.V; cat != nil {
 		v.Catalogue = *cat
-		v.describe(base, target, production)
+		bundles, err := s.bundles(ctx)
+		if err != nil {
+			return v, err
+		}
+		v.describe(base, target, production, bundles)
 	}
 	err = s.withRecord(ctx, &v, c, situation, map[int64]string{staging.ID: staging.Name, production.ID: production.Name})
 	return v, err
 }
 
-// withRecord adds to a change what is recorded beside it: what it follows, exclusions, its climb, its runs and where staging goes back to.
+// withRecord adds to a change what is recorded beside it: what it follows, exclusions, its step-up, its runs and where staging goes back to.
 func (s *Server) withRecord(ctx context.Context, v *ChangeView, c store.Change, situation release.Situation, names map[int64]string) error {
 	if c.Follows != nil {
 		before, err := s.Store.Change(ctx, *c.Follows)
@@ -225,7 +230,7 @@ func (s *Server) withRecord(ctx context.Context, v *ChangeView, c store.Change, 
 		return err
 	}
 	v.Exclusions = exclusions.ViewsOf(ex)
-	if v.Climb, err = s.climbView(ctx, c.ID, v.Catalogue); err != nil {
+	if v.StepUp, err = s.stepUpView(ctx, c.ID, v.Catalogue); err != nil {
 		return err
 	}
 	runs, err := s.Store.ChangeRuns(ctx, c.ID)
@@ -236,7 +241,7 @@ func (s *Server) withRecord(ctx context.Context, v *ChangeView, c store.Change, 
 		return err
 	}
 	for _, r := range runs {
-		if r.Kind != release.LaterRun { // these stand with the watch
+		if r.Kind != release.RecheckRun { // these stand with the watch
 			v.Runs = append(v.Runs, runSummary(r, names[r.EnvironmentID]))
 		}
 	}
@@ -284,13 +289,14 @@ func byRisk(views []DifferenceView) []DifferenceView {
 }
 
 // describe says what differs and what follows from it.
-func (v *ChangeView) describe(base, target settings.Values, production store.Environment) {
+func (v *ChangeView) describe(base, target settings.Values, production store.Environment, bundles []BundleView) {
 	cat := v.Catalogue
 	v.Differences = differenceViews(cat, base, target)
 	host := settings.Host{}
 	if production.About.V != nil {
 		host = production.About.V.Facts.Host()
 	}
+	v.Risk = riskOf(cat, base, target, host, bundles)
 	v.Lacking = cat.Lacking(host)
 	v.Bundle, v.StepDown = settings.Level(cat, target, host)
 	if cat.Piled(v.Edits) {

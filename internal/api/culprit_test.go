@@ -55,7 +55,7 @@ func TestACulpritIsFoundSeenAndExcluded(t *testing.T) {
 	d.open(fmt.Sprintf("/runs/%d", runs[0].ID))
 	d.see("button", "^Remove “Defer scripts” from the change$")
 	d.see(".row span", `^What it costs: (\d+) of \d+ files stay as they are: \d+\.\d of \d+\.\d kB\.$`)
-	status, text = marin.ask(http.MethodPost, fmt.Sprintf("/runs/%d/leave-out", runs[0].ID), map[string]any{"culprit": 3}, nil)
+	status, text = marin.ask(http.MethodPost, fmt.Sprintf("/runs/%d/remove-culprit", runs[0].ID), map[string]any{"culprit": 3}, nil)
 	require.Equal(t, http.StatusConflict, status, text)
 	d.click("button", "^Exclude in the change$")
 	d.see("h1", "Faster scripts")

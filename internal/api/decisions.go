@@ -24,7 +24,7 @@ import (
 type AcceptBody struct {
 	Accepted bool   `json:"accepted"`
 	Why      string `json:"why" maxLength:"2000"`
-	Reach    string `json:"reach,omitempty" enum:"place,part,cause" doc:"This finding alone, when nothing is said; the same difference on every page, for everybody and on every device; all findings of the run that come of the same cause."`
+	Reach    string `json:"reach,omitempty" enum:"place,part,cause" doc:"This finding alone, when nothing is said; the same difference on every page, for everybody and on every device; all findings of the run that come of the same cause. Taken back, too, is what was accepted in the same act."`
 	Lasts    string `json:"lasts,omitempty" enum:"run,change,day" doc:"For this run, when nothing is said; for all runs of its change; for all runs of the site until a day."`
 	Day      string `json:"day,omitempty" format:"date" doc:"The last day, when it lasts until one."`
 }
@@ -81,7 +81,7 @@ func (s *Server) decisionOperations(api huma.API) {
 
 func (s *Server) acceptFinding(ctx context.Context, id int64, in AcceptBody) (RunView, error) {
 	if !in.Accepted {
-		runID, err := s.Runner.TakeBack(ctx, id, who(ctx))
+		runID, err := s.Runner.TakeBack(ctx, id, run.Reach(cmp.Or(in.Reach, string(run.Place))), who(ctx))
 		if err != nil {
 			return RunView{}, err
 		}

@@ -81,7 +81,7 @@ func differenceViews(cat settings.Catalogue, was, now settings.Values) []Differe
 		if !known {
 			def.Title = d.Key
 		}
-		views = append(views, DifferenceView{d.Key, def.Title, def.Group, d.From, d.To, settings.Shown(d.From), settings.Shown(d.To), def.Risk, def.Role.Risk()})
+		views = append(views, DifferenceView{d.Key, def.Title, def.Group, d.From, d.To, def.Shown(d.From), def.Shown(d.To), def.Risk, def.Role.Risk()})
 	}
 	return byRisk(views)
 }
@@ -129,7 +129,7 @@ func (s *Server) revertDrift(ctx context.Context, id int64) (RunSummary, error) 
 	if err != nil {
 		return RunSummary{}, err
 	}
-	if err := s.mayPutBack(ctx, env, d.Was); err != nil {
+	if err := s.mayRestore(ctx, env, d.Was); err != nil {
 		return RunSummary{}, err
 	}
 	marks, err := s.Store.Marks(ctx, env.ID, 50)

@@ -68,7 +68,7 @@ func TestWhatIsChangedOutsideIsAcceptedOrReverted(t *testing.T) {
 	d.click("button", "^Revert$")
 	d.see("p", "What is lost")
 	d.click("[role=dialog] button", "^Revert$")
-	d.see("h1", "^Clear: 3 looks")
+	d.see("h1", "^Clear: 1 look,")
 	now, _ := d.staging.Layer.Settings()
 	assert.Equal(t, false, now["markup.compact"])
 

@@ -108,7 +108,7 @@ func (s *Server) environmentActs(api huma.API, tags []string) {
 			}
 			env, err := s.Store.Environment(ctx, in.ID)
 			if err == nil {
-				err = s.mayPutBack(ctx, env, m.Fingerprint)
+				err = s.mayRestore(ctx, env, m.Fingerprint)
 			}
 			if err != nil {
 				return nil, problem(err)
@@ -165,7 +165,7 @@ func (s *Server) tryOut(ctx context.Context, envID int64, edits settings.Values,
 	if err != nil {
 		return RunSummary{}, err
 	}
-	row, err := s.Runner.Start(ctx, store.Run{SiteID: env.SiteID, EnvironmentID: envID, Kind: release.TryRun, Target: p.Revision, PutBack: !keep, RequestedBy: who(ctx)})
+	row, err := s.Runner.Start(ctx, store.Run{SiteID: env.SiteID, EnvironmentID: envID, Kind: release.TryRun, Target: p.Revision, Restores: !keep, RequestedBy: who(ctx)})
 	return runSummary(row, env.Name), err
 }
 

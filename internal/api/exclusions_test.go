@@ -117,6 +117,27 @@ func TestTheLedgerKnowsWhatIsInForceAndWhatNobodyExplained(t *testing.T) {
 	assert.Equal(t, 1, get("?q=basket").Total)
 	assert.Equal(t, 2, get("?role=path-exclude&limit=1").Total)
 	assert.Len(t, get("?limit=1&offset=1").Entries, 1)
+	for query, want := range map[string][]string{
+		"":                                     {"/new", "/cart"}, // the latest first
+		"?down=false":                          {"/cart", "/new"},
+		"?sort=pattern&down=false":             {"/cart", "/new"},
+		"?sort=pattern":                        {"/new", "/cart"},
+		"?sort=state":                          {"/new", "/cart"},
+		"?sort=review":                         {"/cart", "/new"}, // what nobody has to review comes last, whichever way
+		"?sort=review&down=false":              {"/cart", "/new"},
+		"?sort=pattern&down=false&limit=1":     {"/cart"},
+		"?sort=pattern&down=false&offset=1":    {"/new"},
+		"?sort=reason&down=false&state=active": {"/cart"},
+		"?sort=who&state=proposed&down=false":  {"/new"},
+	} {
+		var got []string
+		for _, e := range get(query).Entries {
+			got = append(got, e.Pattern)
+		}
+		assert.Equal(t, want, got, query)
+	}
+	status, _ = api.ask(http.MethodGet, "/sites/1/exclusions?sort=luck", nil, nil)
+	assert.Equal(t, http.StatusUnprocessableEntity, status)
 
 	// Bulk edit is all or none, and each entry has its history.
 	status, _ = api.ask(http.MethodPut, "/sites/1/exclusions", map[string]any{"ids": append(l.ids(), 4711), "lookAgain": "2030-01-01"}, nil)
@@ -216,6 +237,9 @@ func TestWhatTheRulesLackIsMendedByAChange(t *testing.T) {
 	d.see("p", "The settings let pages be cached that must never be: checkout, account")
 	d.see("li", "2 pages|1 page of the class “account”")
 	d.accessible("exclusions")
+	d.click("th button", "^Pattern")
+	d.see("th[aria-sort=ascending]", "Pattern")
+	assert.Contains(t, d.page.MustInfo().URL, "by=pattern")
 	d.click("button[aria-label*='checkout, visitor, desktop']", ".*")
 	d.see("section[aria-label='The chosen cell'] p", "the settings let one copy of /checkout be cached for all")
 	d.fill("input[aria-label='Pattern to try']", "/checkout/")

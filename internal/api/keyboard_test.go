@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tidemarker/internal/core/release"
+	"tidemarker/internal/core/site"
+	"tidemarker/internal/standin"
 )
 
 // keys presses keys, one after the other.
@@ -36,8 +38,42 @@ func (d *desk) tabTo(name string) {
 	}, patience, pollEvery, "no Tab leads to %s", name)
 }
 
+// pictureKeys presses the keys of the pictures of a finding; each does what the list of shortcuts says.
+func (d *desk) pictureKeys() {
+	d.Helper()
+	d.see(".pair .p-togglebutton", "^Difference$")
+	for _, k := range []struct {
+		key         input.Key
+		says, shows string // a condition in the page
+	}{
+		{'2', "laid over", `document.querySelector(".pair .p-togglebutton-checked").textContent.trim() === "Laid over"`},
+		{'3', "difference", `document.querySelector(".pair .p-togglebutton-checked").textContent.trim() === "Difference"`},
+		{'1', "side by side", `document.querySelector(".pair .p-togglebutton-checked").textContent.trim() === "Side by side"`},
+		{'+', "larger", `(window.scaleBefore = window.scaleNow, window.scaleNow = parseInt(document.querySelector(".pair .tools span.small").textContent)) > 0 && window.scaleNow !== window.scaleBefore`},
+		{'-', "smaller", `parseInt(document.querySelector(".pair .tools span.small").textContent) < window.scaleNow`},
+		{'0', "to fit", `parseInt(document.querySelector(".pair .tools span.small").textContent) > 0`},
+		{'o', "in the whole window", `document.querySelector(".pair.wide") !== null`},
+		{input.Escape, "and back", `document.querySelector(".pair.wide") === null`},
+	} {
+		d.keys(k.key)
+		require.Eventually(d, func() bool {
+			res, err := d.page.Eval("() => !!(" + k.shows + ")")
+			return err == nil && res.Value.Bool()
+		}, patience, pollEvery, "the key %c does not show the pictures %s", k.key, k.says)
+	}
+	first := `() => document.querySelector(".pair figcaption, .pair .caption, .pair h4")?.textContent.trim() ?? document.querySelector(".pair").innerText`
+	before, err := d.page.Eval(first)
+	require.NoError(d, err)
+	d.keys('x')
+	require.Eventually(d, func() bool {
+		now, err := d.page.Eval(first)
+		return err == nil && now.Value.Str() != before.Value.Str()
+	}, patience, pollEvery, "x swaps the pictures")
+	d.keys('x')
+}
+
 func TestAChangeGoesFromDraftToPromotionByKeyboardAlone(t *testing.T) {
-	d := newDesk(t)
+	d := deskOf(t, standin.Fernhollow(), shop(site.Desktop, site.Phone))
 	d.signIn("Ada", "/sites/1")
 	d.see("h1", "^Fernhollow$")
 	d.tabTo("Take the first mark of staging and production")
@@ -91,6 +127,11 @@ func TestAChangeGoesFromDraftToPromotionByKeyboardAlone(t *testing.T) {
 	at, err := d.page.Info()
 	require.NoError(t, err)
 	assert.Contains(t, at.URL, "/changes/1")
+	d.see("button", "^Roll back$")
+	d.keys(input.KeyB)
+	d.see("[role=dialog]", "what it had before this change")
+	d.keys(input.Escape)
+	d.gone("[role=dialog]")
 
 	// In the map of a run arrow keys go from place to place; one of them is reached with Tab.
 	d.open("/runs/1")

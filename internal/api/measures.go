@@ -75,7 +75,7 @@ func (s *Server) measureOperations(api huma.API) {
 			if err := s.Changes.CheckScope(ctx, env.SiteID, env.Name, scope); err != nil {
 				return nil, problem(err)
 			}
-			r, err := s.Runner.Start(ctx, store.Run{SiteID: env.SiteID, EnvironmentID: env.ID, Kind: release.MeasureRun, Target: p.Revision, PutBack: true, RequestedBy: who(ctx), Measures: store.JSON[*measure.Scope]{V: &scope}})
+			r, err := s.Runner.Start(ctx, store.Run{SiteID: env.SiteID, EnvironmentID: env.ID, Kind: release.MeasureRun, Target: p.Revision, Restores: true, RequestedBy: who(ctx), Measures: store.JSON[*measure.Scope]{V: &scope}})
 			if err != nil {
 				return nil, problem(err)
 			}

@@ -21,7 +21,7 @@ type NoticeView struct {
 	ID       int64        `json:"id"`
 	Site     int64        `json:"site"`
 	SiteName string       `json:"siteName"`
-	Topic    notice.Topic `json:"topic" enum:"broken,back,unknown,asked,decided,mentioned,outside,settled,finished"`
+	Topic    notice.Topic `json:"topic" enum:"broken,back,unknown,asked,decided,mentioned,outside,tidied,rollout,settled,finished"`
 	Title    string       `json:"title"`
 	Text     string       `json:"text"`
 	Who      string       `json:"who"`
@@ -52,7 +52,7 @@ type ChoicesView struct {
 // ChoiceView is how a topic reaches somebody.
 type ChoiceView struct {
 	Site  int64        `json:"site,omitempty" doc:"None: all sites without a choice of their own."`
-	Topic notice.Topic `json:"topic" enum:"broken,back,unknown,asked,decided,mentioned,outside,settled,finished"`
+	Topic notice.Topic `json:"topic" enum:"broken,back,unknown,asked,decided,mentioned,outside,tidied,rollout,settled,finished"`
 	How   notice.How   `json:"how" enum:"at once,daily,here,never,default" doc:"at once: by mail, much at a time in one; daily: in the daily mail; here: in the application only; never; default: as for all sites, or as usual for the topic."`
 }
 

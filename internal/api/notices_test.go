@@ -33,6 +33,14 @@ func TestNoticesAreReadChosenAndFed(t *testing.T) {
 	require.Equal(t, http.StatusOK, status, text)
 	assert.Equal(t, []api.ChoiceView{{Topic: notice.Settled, How: notice.Never}}, c.Choices)
 	assert.False(t, c.Sends, "there is no mail server here, and that is said")
+	for _, about := range notice.Topics {
+		status, text := vera.ask(http.MethodPut, "/notices/choices", map[string]any{"topic": about.Topic, "how": "here"}, nil)
+		assert.Equal(t, http.StatusOK, status, "%s: %s", about.Topic, text)
+		status, text = vera.ask(http.MethodPut, "/notices/choices", map[string]any{"topic": about.Topic, "how": "default"}, nil)
+		assert.Equal(t, http.StatusOK, status, "%s: %s", about.Topic, text)
+	}
+	status, text = vera.ask(http.MethodPut, "/notices/choices", map[string]any{"topic": "settled", "how": "never"}, nil)
+	require.Equal(t, http.StatusOK, status, text)
 	status, text = vera.ask(http.MethodPut, "/notices/choices", map[string]any{"topic": "weather", "how": "never"}, nil)
 	assert.Equal(t, http.StatusUnprocessableEntity, status, text)
 	status, _ = vera.ask(http.MethodPut, "/notices/choices", map[string]any{"topic": "settled", "how": "daily", "site": 999}, nil)

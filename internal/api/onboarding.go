@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -26,7 +27,45 @@ type OnboardingView struct {
 	HasToken  []string  `json:"hasToken" doc:"Environments for which a token is kept."`
 	MadeBy    string    `json:"madeBy"`
 	UpdatedAt time.Time `json:"updatedAt"`
-	store.OnboardingDocument
+
+	Environments []site.Environment     `json:"environments"`
+	Tests        []store.OnboardingTest `json:"tests"`
+	Survey       store.SurveyProgress   `json:"survey"`
+	Pages        FoundSummary           `json:"pages"`
+	Personas     []site.Persona         `json:"personas"`
+	Journeys     []journey.Journey      `json:"journeys"`
+	Publishing   []site.PublishingTest  `json:"publishing"`
+}
+
+// FoundSummary is how many pages of a site were found, and which of them are to be in the test plan. The pages themselves are a list of their own.
+type FoundSummary struct {
+	Total   int          `json:"total"`
+	Watched []string     `json:"watched" doc:"Paths of the pages of the test plan."`
+	Classes []ClassCount `json:"classes" doc:"Classes that pages have, the largest first."`
+}
+
+// ClassCount is how many pages have a class.
+type ClassCount struct {
+	Class string `json:"class"`
+	Pages int    `json:"pages"`
+}
+
+func foundSummary(pages []survey.Found) FoundSummary {
+	f := FoundSummary{Total: len(pages), Watched: []string{}, Classes: []ClassCount{}}
+	counts := map[string]int{}
+	for _, p := range pages {
+		counts[p.Class]++
+		if p.Watch {
+			f.Watched = append(f.Watched, p.Path)
+		}
+	}
+	for class, n := range counts {
+		f.Classes = append(f.Classes, ClassCount{class, n})
+	}
+	slices.SortFunc(f.Classes, func(a, b ClassCount) int {
+		return cmp.Or(cmp.Compare(b.Pages, a.Pages), cmp.Compare(a.Class, b.Class))
+	})
+	return f
 }
 
 // OnboardingPlace is where one environment of the site is.
@@ -117,33 +156,7 @@ func (s *Server) onboardingSteps(api huma.API, tags []string) {
 			t, err := s.Store.Onboarding(ctx, in.ID)
 			return out(onboardingView(t), err)
 		})
-	huma.Register(api, huma.Operation{OperationID: "class-pages", Method: http.MethodPut, Path: "/onboardings/{id}/pages", Summary: "Gives pages a class, and says which are watched, many at once", Tags: tags, MaxBodyBytes: mostUpload},
-		func(ctx context.Context, in *struct {
-			ByID
-			Body struct {
-				Paths []string `json:"paths" minItems:"1" maxItems:"50000"`
-				Class string   `json:"class,omitempty" enum:",home,listing,item,cart,checkout,account,membership,article,search,form,other"`
-				Watch *bool    `json:"watch,omitempty"`
-			}
-		}) (*output[OnboardingView], error) {
-			said := map[string]bool{}
-			for _, p := range in.Body.Paths {
-				said[p] = true
-			}
-			t, err := s.Store.ChangeOnboarding(ctx, in.ID, func(t *store.Onboarding) error {
-				for i := range t.Document.V.Pages {
-					p := &t.Document.V.Pages[i]
-					if said[p.Path] && in.Body.Class != "" {
-						p.Suggestion = survey.Suggestion{Class: in.Body.Class, Why: "Said by " + who(ctx) + "."}
-					}
-					if said[p.Path] && in.Body.Watch != nil {
-						p.Watch = *in.Body.Watch
-					}
-				}
-				return nil
-			})
-			return out(onboardingView(t), err)
-		})
+	s.foundPages(api, tags)
 	huma.Register(api, huma.Operation{OperationID: "people-onboarding", Method: http.MethodPut, Path: "/onboardings/{id}/looks", Summary: "Says who looks and what has to work", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
@@ -157,6 +170,63 @@ func (s *Server) onboardingSteps(api huma.API, tags []string) {
 				d := &t.Document.V
 				said := site.Site{Environments: d.Environments, Personas: in.Body.Personas, Journeys: in.Body.Journeys, Publishing: in.Body.Publishing}
 				d.SetLooks(said.MarkSensitive().WithSecretsFrom(d.Looks()))
+				return nil
+			})
+			return out(onboardingView(t), err)
+		})
+}
+
+// foundPages are the pages that the survey found, as a list.
+func (s *Server) foundPages(api huma.API, tags []string) {
+	huma.Register(api, huma.Operation{OperationID: "list-found-pages", Method: http.MethodGet, Path: "/onboardings/{id}/pages", Summary: "Pages that were found of a site being added, a page of them", Tags: tags},
+		func(ctx context.Context, in *struct {
+			ByID
+			Q      string `query:"q" maxLength:"200" doc:"Part of an address or title."`
+			Class  string `query:"class" enum:",home,listing,item,cart,checkout,account,membership,article,search,form,other"`
+			Watch  bool   `query:"watch" doc:"Only pages of the test plan."`
+			Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+			Offset int    `query:"offset" minimum:"0"`
+		}) (*output[ListOf[survey.Found]], error) {
+			t, err := s.Store.Onboarding(ctx, in.ID)
+			if err != nil {
+				return nil, problem(err)
+			}
+			wanted := survey.Wanted{Text: in.Q, Class: in.Class, Watch: in.Watch}
+			meant := slices.DeleteFunc(slices.Clone(t.Document.V.Pages), func(f survey.Found) bool { return !wanted.Matches(f) })
+			from := min(in.Offset, len(meant))
+			return out(ListOf[survey.Found]{Rows: orEmpty(meant[from:min(from+in.Limit, len(meant))]), Total: len(meant)}, nil)
+		})
+	huma.Register(api, huma.Operation{OperationID: "class-pages", Method: http.MethodPut, Path: "/onboardings/{id}/pages", Summary: "Gives pages a class, and says which are watched, many at once", Tags: tags, MaxBodyBytes: mostUpload},
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Paths []string       `json:"paths,omitempty" maxItems:"50000"`
+				All   *survey.Wanted `json:"all,omitempty" doc:"Instead of paths: all pages that are like this."`
+				Class string         `json:"class,omitempty" enum:",home,listing,item,cart,checkout,account,membership,article,search,form,other"`
+				Watch *bool          `json:"watch,omitempty"`
+			}
+		}) (*output[OnboardingView], error) {
+			if (len(in.Body.Paths) == 0) == (in.Body.All == nil) {
+				return nil, huma.Error422UnprocessableEntity("Give paths, or say with “all” which pages are meant.")
+			}
+			said := map[string]bool{}
+			for _, p := range in.Body.Paths {
+				said[p] = true
+			}
+			meant := func(p survey.Found) bool { return said[p.Path] || in.Body.All != nil && in.Body.All.Matches(p) }
+			t, err := s.Store.ChangeOnboarding(ctx, in.ID, func(t *store.Onboarding) error {
+				for i := range t.Document.V.Pages {
+					p := &t.Document.V.Pages[i]
+					if !meant(*p) {
+						continue
+					}
+					if in.Body.Class != "" {
+						p.Suggestion = survey.Suggestion{Class: in.Body.Class, Why: "Said by " + who(ctx) + "."}
+					}
+					if in.Body.Watch != nil {
+						p.Watch = *in.Body.Watch
+					}
+				}
 				return nil
 			})
 			return out(onboardingView(t), err)
@@ -183,17 +253,18 @@ func (s *Server) onboardingEnds(api huma.API, tags []string) {
 }
 
 func onboardingView(t store.Onboarding) OnboardingView {
-	v := OnboardingView{ID: t.ID, Name: t.Name, HasToken: []string{}, MadeBy: t.MadeBy, UpdatedAt: t.UpdatedAt, OnboardingDocument: t.Document.V}
+	d := t.Document.V
+	shown := d.Looks().Redacted()
+	v := OnboardingView{ID: t.ID, Name: t.Name, HasToken: []string{}, MadeBy: t.MadeBy, UpdatedAt: t.UpdatedAt,
+		Environments: d.Environments, Tests: orEmpty(d.Tests), Survey: d.Survey, Pages: foundSummary(d.Pages),
+		Personas: orEmpty(shown.Personas), Journeys: orEmpty(shown.Journeys), Publishing: orEmpty(shown.Publishing)}
+	v.Survey.Notes = orEmpty(d.Survey.Notes)
 	for name, token := range t.Tokens.V {
 		if token != "" {
 			v.HasToken = append(v.HasToken, name)
 		}
 	}
 	slices.Sort(v.HasToken)
-	d := &v.OnboardingDocument
-	shown := d.Looks().Redacted()
-	d.Tests, d.Pages, d.Personas, d.Journeys, d.Publishing = orEmpty(d.Tests), orEmpty(d.Pages), orEmpty(shown.Personas), orEmpty(shown.Journeys), orEmpty(shown.Publishing)
-	d.Survey.Notes = orEmpty(d.Survey.Notes)
 	return v
 }
 

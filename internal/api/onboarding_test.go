@@ -74,7 +74,7 @@ func TestASiteThatNobodyHasSeenIsAdded(t *testing.T) {
 	d.see("b", "^the way to us$")
 	api := d.api(people.Maintainer)
 	var onboarding struct {
-		Pages    []struct{ Path, Class string }
+		Pages    struct{ Watched []string }
 		Personas []site.Persona
 		Journeys []journey.Journey
 	}
@@ -96,8 +96,37 @@ func TestASiteThatNobodyHasSeenIsAdded(t *testing.T) {
 	status, text = api.ask(http.MethodPut, "/onboardings/1/environments", moved, nil)
 	require.Equal(t, http.StatusUnprocessableEntity, status, "a token that is kept is sent nowhere else")
 	assert.Contains(t, text, "give its token again")
-	status, text = api.ask(http.MethodPut, "/onboardings/1/pages", map[string]any{"paths": []string{"/visit"}, "class": "article", "watch": true}, nil)
+	status, text = api.ask(http.MethodPut, "/onboardings/1/pages", map[string]any{"paths": []string{"/visit"}, "class": "article", "watch": true}, &onboarding)
 	require.Equal(t, http.StatusOK, status, text)
+	assert.Contains(t, onboarding.Pages.Watched, "/visit")
+	var listed struct {
+		Rows  []struct{ Path, Class string }
+		Total int
+	}
+	count := func(query string) int {
+		t.Helper()
+		status, text := api.ask(http.MethodGet, "/onboardings/1/pages?"+query, nil, &listed)
+		require.Equal(t, http.StatusOK, status, text)
+		return listed.Total
+	}
+	before, articles := count("limit=2"), count("class=article")
+	assert.Len(t, listed.Rows, articles)
+	assert.Greater(t, before, 2)
+	evenings := count("q=EVENINGS/")
+	require.Positive(t, evenings)
+	status, text = api.ask(http.MethodPut, "/onboardings/1/pages", map[string]any{"all": map[string]any{"q": "evenings/"}, "class": "listing"}, nil)
+	require.Equal(t, http.StatusOK, status, text)
+	count("q=evenings/")
+	for _, p := range listed.Rows {
+		assert.Equal(t, "listing", p.Class, p.Path)
+	}
+	assert.Equal(t, before, count("limit=1&offset=999"), "behind the end it is still said how many there are")
+	assert.Empty(t, listed.Rows)
+	for _, body := range []map[string]any{{"class": "article"}, {"paths": []string{"/visit"}, "all": map[string]any{}, "class": "article"}} {
+		status, _ = api.ask(http.MethodPut, "/onboardings/1/pages", body, nil)
+		assert.Equal(t, http.StatusUnprocessableEntity, status, "which pages are meant has to be said, and once")
+	}
+	_, text = api.ask(http.MethodGet, "/onboardings/1/pages?q=/visit", nil, nil)
 	assert.Contains(t, text, "Said by Ada")
 
 	d.click("button", "^Add the site$")

@@ -32,6 +32,7 @@ func TestStagingIsComparedWithProduction(t *testing.T) {
 	d.signIn("Ada", "/sites/1/settings")
 	d.click("button", "^Compare them$")
 	d.see("section p", "staging and production are alike")
+	d.see("td[data-label=production]", "^on$") // where there is no room for columns each value says whose it is
 
 	v, etag := d.production.Layer.Settings()
 	_, ok := d.production.Layer.Replace(v.With(settings.Values{"styles.compact": true}), etag)

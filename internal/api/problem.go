@@ -66,7 +66,7 @@ func notNow(err error) error {
 	case as[*store.StillRecorded](err), errors.Is(err, store.ErrLastAdministrator), as[*site.RolesChanged](err):
 		return huma.Error409Conflict("Nothing was changed: " + err.Error() + ".")
 	}
-	if none, is := errors.AsType[*inspect.NothingToForesee](err); is {
+	if none, is := errors.AsType[*inspect.NothingToPredict](err); is {
 		return huma.Error409Conflict(none.Why)
 	}
 	if theirs, ok := errors.AsType[*changes.Edited](err); ok {

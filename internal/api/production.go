@@ -14,9 +14,9 @@ import (
 // furtherBack is what somebody is told who may not put production back so far.
 const furtherBack = " A maintainer puts production back only to what it had before the latest promotion."
 
-// mayPutBack lets everybody who works put production back to what it had before the latest promotion, and only those who
-// decide about production put it back to anything else. Other environments may be put back to anything.
-func (s *Server) mayPutBack(ctx context.Context, env store.Environment, to string) error {
+// mayRestore lets everybody who works restore production to what it had before the latest promotion, and only those who
+// decide about production restore it to anything else. Other environments may be restored to anything.
+func (s *Server) mayRestore(ctx context.Context, env store.Environment, to string) error {
 	role := callerOf(ctx).role
 	if env.Role != site.Production || role.May(people.Decide) {
 		return nil
@@ -31,7 +31,7 @@ func (s *Server) mayPutBack(ctx context.Context, env store.Environment, to strin
 	return huma.Error403Forbidden((&people.Forbidden{Ability: people.Decide, Role: role}).Error() + furtherBack)
 }
 
-// mayRollBack is [Server.mayPutBack] for every environment that rolling a change back puts back.
+// mayRollBack is [Server.mayRestore] for every environment that rolling a change back restores.
 func (s *Server) mayRollBack(ctx context.Context, change int64) error {
 	if callerOf(ctx).role.May(people.Decide) {
 		return nil
@@ -41,7 +41,7 @@ func (s *Server) mayRollBack(ctx context.Context, change int64) error {
 		return err
 	}
 	for _, b := range plan.Backs {
-		if err := s.mayPutBack(ctx, b.Environment, b.Way.To); err != nil {
+		if err := s.mayRestore(ctx, b.Environment, b.Way.To); err != nil {
 			return err
 		}
 	}

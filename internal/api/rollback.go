@@ -129,7 +129,7 @@ func (s *Server) rollBackPlan(ctx context.Context, id int64) (RollBackPlan, erro
 	}
 	for _, x := range p.Conflicts {
 		def, _ := cat.Find(x.Key)
-		v.Conflicts = append(v.Conflicts, ConflictView{x.Key, def.Title, settings.Shown(x.Before), settings.Shown(x.After), settings.Shown(x.Now)})
+		v.Conflicts = append(v.Conflicts, ConflictView{x.Key, def.Title, def.Shown(x.Before), def.Shown(x.After), def.Shown(x.Now)})
 	}
 	return v, nil
 }

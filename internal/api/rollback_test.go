@@ -97,7 +97,7 @@ func TestRollingBackWithAnotherOnTopIsAPersonsChoice(t *testing.T) {
 	d.click("[role=dialog] label", "Go back to before all of them")
 	d.see("[role=dialog] p", "production goes back to")
 	d.click("[role=dialog] label", "Take out just this one’s edits")
-	d.click("[role=dialog] label", "Leave it as it is: 1800")
+	d.click("[role=dialog] label", "Leave it as it is: 30 minutes")
 	d.click("[role=dialog] button", "^Start that change$")
 	d.see("h1", "^Without “Compact markup”")
 	d.see("button", "Only changed \\(1\\)")

@@ -58,9 +58,9 @@ type RolloutSiteView struct {
 	Site       int64            `json:"site"`
 	Name       string           `json:"name"`
 	Wave       int              `json:"wave"`
-	Stage      rollout.Stage    `json:"stage" enum:"waiting,trying,not clear,tried,promoting,broken,there,settled,left out,discarded,has it all"`
+	Stage      rollout.Stage    `json:"stage" enum:"waiting,trying,not clear,tried,promoting,broken,there,settled,skipped,discarded,has it all"`
 	Said       string           `json:"said" doc:"What it waits for; empty when for nothing."`
-	LeftOut    string           `json:"leftOut" doc:"Why somebody left it out; empty when nobody did."`
+	Skipped    string           `json:"skipped" doc:"Why somebody skipped it; empty when nobody did."`
 	Change     *ChangeOfRollout `json:"change,omitempty" doc:"The change started there."`
 	Without    []settings.Unmet `json:"without" doc:"What was not copied, and why."`
 	Staging    *RunSummary      `json:"staging,omitempty" doc:"The latest try there that is over."`
@@ -133,13 +133,13 @@ func (s *Server) rolloutOperations(api huma.API) {
 		func(ctx context.Context, in *ByID) (*output[RolloutView], error) {
 			return answer(ctx, in.ID, s.Rollouts.End(ctx, in.ID, who(ctx)))
 		})
-	huma.Register(api, huma.Operation{OperationID: "leave-site-out", Method: http.MethodPost, Path: "/rollouts/{id}/sites/{site}/leave-out", Summary: "Lets a rollout go on without a site, whose change stays as it is", Tags: tags},
+	huma.Register(api, huma.Operation{OperationID: "skip-rollout-site", Method: http.MethodPost, Path: "/rollouts/{id}/sites/{site}/skip", Summary: "Lets a rollout go on without a site, whose change stays as it is", Tags: tags},
 		func(ctx context.Context, in *struct {
 			ByID
 			Site int64 `path:"site"`
 			Body reasonBody
 		}) (*output[RolloutView], error) {
-			return answer(ctx, in.ID, s.Rollouts.LeaveOut(ctx, in.ID, in.Site, in.Body.Reason, who(ctx)))
+			return answer(ctx, in.ID, s.Rollouts.Skip(ctx, in.ID, in.Site, in.Body.Reason, who(ctx)))
 		})
 }
 
@@ -194,7 +194,7 @@ func (s *Server) rolloutView(ctx context.Context, id int64) (RolloutView, error)
 }
 
 func rolloutSite(m rollouts.Site) RolloutSiteView {
-	v := RolloutSiteView{Site: m.SiteID, Name: m.Name, Wave: m.Wave, Stage: m.Stage, Said: m.Said, LeftOut: m.LeftOut, Without: m.Without.V}
+	v := RolloutSiteView{Site: m.SiteID, Name: m.Name, Wave: m.Wave, Stage: m.Stage, Said: m.Said, Skipped: m.Skipped, Without: m.Without.V}
 	if m.ChangeID != nil {
 		v.Change = &ChangeOfRollout{m.Change.ID, m.Change.State, len(m.Change.Edits.V)}
 	}

@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"testing"
 
+	"github.com/go-rod/rod/lib/input"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -65,6 +66,11 @@ func TestAChangeIsRolledOutToAnotherSite(t *testing.T) {
 	d.see("strong", "^1 of 1 site clear on staging. Nothing is promoted")
 	d.see("td", "^not measured$")
 	d.accessible("a rollout")
+	d.click("button", "^End the rollout$")
+	d.see("[role=alertdialog]", "No further site gets the change, and it cannot be continued")
+	d.press(input.Enter) // what ends it has not the focus
+	d.gone("[role=alertdialog]")
+	d.see("strong", "^1 of 1 site clear on staging. Nothing is promoted")
 	d.open("/")
 	d.click("a", "^The rollout of Compact markup to other sites is waiting")
 	d.click("button", "^Promote wave 1$")

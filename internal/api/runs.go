@@ -20,7 +20,7 @@ import (
 // RunSummary is a run in a list.
 type RunSummary struct {
 	ID          int64            `json:"id"`
-	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,isolation test,later look,culprit search,measure,tidy"`
+	Kind        string           `json:"kind" enum:"mark,try,promote,roll back,check,isolation test,recheck,culprit search,measure,tidy"`
 	State       string           `json:"state" enum:"queued,waiting,running,by hand,unknown,done,stopped,failed"`
 	Environment string           `json:"environment"`
 	Change      *int64           `json:"change"`
@@ -52,12 +52,12 @@ type RunView struct {
 	Attempt     int                   `json:"attempt"`
 	RequestedBy string                `json:"requestedBy"`
 	Typical     *Typical              `json:"typical,omitempty" doc:"How long such runs took lately; only while it runs."`
-	PutBack     bool                  `json:"putBack" doc:"What it found is brought back at its end."`
+	Restores    bool                  `json:"restores" doc:"What it found is brought back at its end."`
 	Restored    bool                  `json:"restored" doc:"What it found was read back."`
 	Mark        *MarkView             `json:"mark" doc:"Compared with."`
 	Difference  []settings.Difference `json:"difference" doc:"From the mark's settings to those looked at."`
 	Findings    []FindingView         `json:"findings"`
-	Later       []LaterView           `json:"later" doc:"Looks that it planned, when what is cached has grown old."`
+	Rechecks    []RecheckView         `json:"rechecks" doc:"Looks that it planned, when what is cached has grown old."`
 	Search      *SearchView           `json:"search" doc:"Of a culprit search."`
 	Measure     *run.MeasureReport    `json:"measure,omitempty" doc:"Of a measurement: what is known so far."`
 	NoSearch    string                `json:"noSearch" doc:"Why what it found cannot be searched for its culprit; empty when it can."`
@@ -67,13 +67,13 @@ type RunView struct {
 	ManualTask  *ManualTaskView       `json:"manualTask" doc:"The checklist that a person carries out; none where a connector does it."`
 }
 
-// LaterView is a look that a run planned for later.
-type LaterView struct {
-	DueAt time.Time        `json:"dueAt"`
-	About exclusion.Moment `json:"about"`
-	State store.LaterState `json:"state" enum:"planned,begun,withdrawn"`
-	Run   int64            `json:"run,omitempty" doc:"That looks, or has looked."`
-	Why   string           `json:"why,omitempty" doc:"It was withdrawn."`
+// RecheckView is a look that a run planned for later.
+type RecheckView struct {
+	DueAt time.Time          `json:"dueAt"`
+	About exclusion.Moment   `json:"about"`
+	State store.RecheckState `json:"state" enum:"planned,begun,withdrawn"`
+	Run   int64              `json:"run,omitempty" doc:"That looks, or has looked."`
+	Why   string             `json:"why,omitempty" doc:"It was withdrawn."`
 }
 
 // FindingView is one finding of a run.
@@ -170,7 +170,7 @@ func (s *Server) runView(ctx context.Context, id int64) (RunView, error) {
 		return RunView{}, err
 	}
 	v := RunView{RunSummary: runSummary(r, env.Name), Site: row.ID, SiteName: row.Name, URL: env.URL, Phase: r.Phase, Progress: r.Progress.V,
-		Before: r.Before, Problem: r.Problem, StopAsked: r.StopAsked, Attempt: r.Attempt, RequestedBy: r.RequestedBy, PutBack: r.PutBack, Restored: r.Restored,
+		Before: r.Before, Problem: r.Problem, StopAsked: r.StopAsked, Attempt: r.Attempt, RequestedBy: r.RequestedBy, Restores: r.Restores, Restored: r.Restored,
 		Difference: []settings.Difference{}, Findings: []FindingView{}}
 	if r.ChangeID != nil {
 		c, err := s.Store.Change(ctx, *r.ChangeID)
@@ -201,7 +201,7 @@ func (s *Server) runView(ctx context.Context, id int64) (RunView, error) {
 	if v.ManualTask, err = s.manualTaskView(ctx, id); err != nil {
 		return v, err
 	}
-	if v.Later, err = s.laterViews(ctx, id); err != nil {
+	if v.Rechecks, err = s.recheckViews(ctx, id); err != nil {
 		return v, err
 	}
 	if err := s.ofKind(ctx, &v, r, env); err != nil {
@@ -242,13 +242,13 @@ func (s *Server) ofKind(ctx context.Context, v *RunView, r store.Run, env store.
 	return err
 }
 
-func (s *Server) laterViews(ctx context.Context, run int64) ([]LaterView, error) {
-	rows, err := s.Store.LaterLooks(ctx, run)
-	list := make([]LaterView, 0, len(rows))
+func (s *Server) recheckViews(ctx context.Context, run int64) ([]RecheckView, error) {
+	rows, err := s.Store.Rechecks(ctx, run)
+	list := make([]RecheckView, 0, len(rows))
 	for _, l := range rows {
-		v := LaterView{DueAt: l.DueAt, About: l.Moment.V, State: l.State, Why: l.Why}
-		if l.LaterRunID != nil {
-			v.Run = *l.LaterRunID
+		v := RecheckView{DueAt: l.DueAt, About: l.Moment.V, State: l.State, Why: l.Why}
+		if l.RecheckRunID != nil {
+			v.Run = *l.RecheckRunID
 		}
 		list = append(list, v)
 	}

@@ -86,9 +86,9 @@ func (s *Server) searchOperations(api huma.API) {
 		})
 }
 
-// leaveOutOperation registers the other way to go on with a culprit: without it.
-func (s *Server) leaveOutOperation(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "leave-out-culprit", Method: http.MethodPost, Path: "/runs/{id}/leave-out", Summary: "Takes a culprit that a search found out of its change, with what needs it",
+// removeCulpritOperation registers the other way to go on with a culprit: without it.
+func (s *Server) removeCulpritOperation(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "remove-culprit", Method: http.MethodPost, Path: "/runs/{id}/remove-culprit", Summary: "Takes a culprit that a search found out of its change, with what needs it",
 		Description: "409 when the change cannot be edited now.", Tags: []string{"runs"}},
 		func(ctx context.Context, in *struct {
 			ByID
@@ -96,7 +96,7 @@ func (s *Server) leaveOutOperation(api huma.API) {
 				Culprit int `json:"culprit" minimum:"0" doc:"Index of the culprit."`
 			}
 		}) (*output[ChangeView], error) {
-			id, err := s.Changes.LeaveOut(ctx, in.ID, in.Body.Culprit, who(ctx))
+			id, err := s.Changes.RemoveCulprit(ctx, in.ID, in.Body.Culprit, who(ctx))
 			if err != nil {
 				return nil, problem(err)
 			}

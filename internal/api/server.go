@@ -174,9 +174,9 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.webhookOperations(v1)
 	s.runOperations(v1)
 	s.searchOperations(v1)
-	s.leaveOutOperation(v1)
-	s.foresightOperations(v1)
-	s.climbOperations(v1)
+	s.removeCulpritOperation(v1)
+	s.predictionOperations(v1)
+	s.stepUpOperations(v1)
 	s.measureOperations(v1)
 	s.fieldOperations(v1)
 	if err := everythingGuarded(api); err != nil {

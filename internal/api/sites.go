@@ -34,7 +34,7 @@ type MarkView struct {
 // ActView is one act on an environment's settings.
 type ActView struct {
 	ID          int64      `json:"id"`
-	Kind        string     `json:"kind" enum:"try,promote,roll back,put back,control,outside,first"`
+	Kind        string     `json:"kind" enum:"try,promote,roll back,restore,control,outside,first"`
 	Fingerprint string     `json:"fingerprint"`
 	Predecessor string     `json:"predecessor"`
 	State       string     `json:"state" enum:"intended,applied,not applied,unknown"`
@@ -174,6 +174,7 @@ func (s *Server) siteOperations(api huma.API) {
 	s.findOperation(api)
 	s.compareRunsOperation(api)
 	s.historyOperations(api)
+	s.listOperations(api)
 }
 
 // SiteList is one page of the sites.
@@ -230,7 +231,7 @@ func said(o store.Overview) (text, kind string) {
 	case store.WaitsRollout:
 		return "The rollout of " + o.About + " to other sites is waiting: release it, or see where it stopped.", "rollout"
 	case store.WaitsApproval:
-		return "An approval of " + o.About + " is asked for.", "change"
+		return "Approval of " + o.About + " was requested.", "change"
 	case store.WaitsChecked:
 		return o.About + " was checked on staging and waits for a decision.", "change"
 	case store.WaitsStaging:

@@ -40,7 +40,7 @@ type GoingBack struct {
 type WatchLookView struct {
 	At         time.Time       `json:"at" doc:"When it is due."`
 	For        []watch.Purpose `json:"for" doc:"What it is for."`
-	State      watch.LookState `json:"state" enum:"planned,under way,clear,news,found,not checked,joined,left out"`
+	State      watch.LookState `json:"state" enum:"planned,under way,clear,news,found,not checked,joined,skipped"`
 	Why        string          `json:"why" doc:"What it came to, or what it waits for."`
 	Run        int64           `json:"run,omitempty"`
 	StagingRun int64           `json:"stagingRun,omitempty" doc:"That looked at staging with the same settings, since something was found."`

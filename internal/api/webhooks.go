@@ -17,7 +17,7 @@ type WebhookView struct {
 	ID      int64          `json:"id"`
 	Site    int64          `json:"site,omitempty" doc:"None: of all sites."`
 	Address string         `json:"address"`
-	Topics  []notice.Topic `json:"topics" enum:"broken,back,unknown,asked,decided,mentioned,outside,settled,finished" doc:"None: all."`
+	Topics  []notice.Topic `json:"topics" enum:"broken,back,unknown,asked,decided,mentioned,outside,tidied,rollout,settled,finished" doc:"None: all."`
 	Paused  bool           `json:"paused" doc:"Nothing is sent; what happens in between is not sent later, and what was to be sent waits."`
 	Version int            `json:"version" doc:"Give it back when editing."`
 	MadeBy  string         `json:"madeBy"`
@@ -29,7 +29,7 @@ type WebhookView struct {
 type WebhookWords struct {
 	Site    int64          `json:"site,omitempty" minimum:"0" doc:"None: of all sites."`
 	Address string         `json:"address" minLength:"1" maxLength:"2000"`
-	Topics  []notice.Topic `json:"topics,omitempty" maxItems:"20" enum:"broken,back,unknown,asked,decided,mentioned,outside,settled,finished" doc:"None: all."`
+	Topics  []notice.Topic `json:"topics,omitempty" maxItems:"20" enum:"broken,back,unknown,asked,decided,mentioned,outside,tidied,rollout,settled,finished" doc:"None: all."`
 	Paused  bool           `json:"paused,omitempty"`
 }
 
@@ -44,7 +44,7 @@ func (w WebhookWords) row(id int64, who string) store.Webhook {
 // DeliveryView is a notice that is sent to a webhook.
 type DeliveryView struct {
 	ID       int64        `json:"id"`
-	Topic    notice.Topic `json:"topic" enum:"broken,back,unknown,asked,decided,mentioned,outside,settled,finished"`
+	Topic    notice.Topic `json:"topic" enum:"broken,back,unknown,asked,decided,mentioned,outside,tidied,rollout,settled,finished"`
 	SiteName string       `json:"siteName"`
 	Text     string       `json:"text"`
 	State    string       `json:"state" enum:"to send,delivered,failed"`

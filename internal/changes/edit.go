@@ -197,9 +197,9 @@ func (d *Desk) Split(ctx context.Context, id int64, who string) error {
 	})
 }
 
-// LeaveOut takes out of a change what a search found to break the site: the parts of one culprit, and
+// RemoveCulprit takes out of a change what a search found to break the site: the parts of one culprit, and
 // what cannot be in force without them.
-func (d *Desk) LeaveOut(ctx context.Context, searchRun int64, which int, who string) (changeID int64, err error) {
+func (d *Desk) RemoveCulprit(ctx context.Context, searchRun int64, which int, who string) (changeID int64, err error) {
 	r, err := d.Store.Run(ctx, searchRun)
 	if err != nil {
 		return 0, err

@@ -99,7 +99,7 @@ func (d *Desk) MeasureMore(ctx context.Context, id int64, who string) (run int64
 	}
 	scope.Before, scope.Rounds = id, 0
 	err = d.Store.Within(ctx, func(s *store.Store) error {
-		run, err = d.Runner.StartIn(ctx, s, store.Run{SiteID: r.SiteID, EnvironmentID: r.EnvironmentID, ChangeID: r.ChangeID, Kind: release.MeasureRun, Target: r.Target, PutBack: r.PutBack, RequestedBy: who,
+		run, err = d.Runner.StartIn(ctx, s, store.Run{SiteID: r.SiteID, EnvironmentID: r.EnvironmentID, ChangeID: r.ChangeID, Kind: release.MeasureRun, Target: r.Target, Restores: r.Restores, RequestedBy: who,
 			Measures: store.JSON[*measure.Scope]{V: &scope}})
 		if err != nil {
 			return err

@@ -102,7 +102,7 @@ func (d *Desk) onTop(ctx context.Context, p *Plan, way release.Way) error {
 	return nil
 }
 
-// RollBack puts back every environment that has a change. all says that the changes that
+// RollBack restores every environment that has a change. all says that the changes that
 // were promoted on top of it go, too.
 func (d *Desk) RollBack(ctx context.Context, id int64, all bool, who string) error {
 	situation, c, envs, err := d.situation(ctx, id)

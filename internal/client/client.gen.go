@@ -23,7 +23,7 @@ const (
 	ActViewKindFirst    ActViewKind = "first"
 	ActViewKindOutside  ActViewKind = "outside"
 	ActViewKindPromote  ActViewKind = "promote"
-	ActViewKindPutBack  ActViewKind = "put back"
+	ActViewKindRestore  ActViewKind = "restore"
 	ActViewKindRollBack ActViewKind = "roll back"
 	ActViewKindTry      ActViewKind = "try"
 )
@@ -39,7 +39,7 @@ func (e ActViewKind) Valid() bool {
 		return true
 	case ActViewKindPromote:
 		return true
-	case ActViewKindPutBack:
+	case ActViewKindRestore:
 		return true
 	case ActViewKindRollBack:
 		return true
@@ -251,54 +251,6 @@ func (e ChangeOfRolloutState) Valid() bool {
 	case ChangeOfRolloutStateSettled:
 		return true
 	case ChangeOfRolloutStateTrying:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for ClimbStepKind.
-const (
-	ClimbStepKindSearch ClimbStepKind = "search"
-	ClimbStepKindSkip   ClimbStepKind = "skip"
-	ClimbStepKindTry    ClimbStepKind = "try"
-)
-
-// Valid indicates whether the value is a known member of the ClimbStepKind enum.
-func (e ClimbStepKind) Valid() bool {
-	switch e {
-	case ClimbStepKindSearch:
-		return true
-	case ClimbStepKindSkip:
-		return true
-	case ClimbStepKindTry:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for ClimbViewPhase.
-const (
-	ClimbViewPhaseConfirming ClimbViewPhase = "confirming"
-	ClimbViewPhaseEmpty      ClimbViewPhase = ""
-	ClimbViewPhaseOver       ClimbViewPhase = "over"
-	ClimbViewPhaseSearching  ClimbViewPhase = "searching"
-	ClimbViewPhaseTrying     ClimbViewPhase = "trying"
-)
-
-// Valid indicates whether the value is a known member of the ClimbViewPhase enum.
-func (e ClimbViewPhase) Valid() bool {
-	switch e {
-	case ClimbViewPhaseConfirming:
-		return true
-	case ClimbViewPhaseEmpty:
-		return true
-	case ClimbViewPhaseOver:
-		return true
-	case ClimbViewPhaseSearching:
-		return true
-	case ClimbViewPhaseTrying:
 		return true
 	default:
 		return false
@@ -803,27 +755,6 @@ func (e LateSeverity) Valid() bool {
 	}
 }
 
-// Defines values for LaterViewState.
-const (
-	LaterViewStateBegun     LaterViewState = "begun"
-	LaterViewStatePlanned   LaterViewState = "planned"
-	LaterViewStateWithdrawn LaterViewState = "withdrawn"
-)
-
-// Valid indicates whether the value is a known member of the LaterViewState enum.
-func (e LaterViewState) Valid() bool {
-	switch e {
-	case LaterViewStateBegun:
-		return true
-	case LaterViewStatePlanned:
-		return true
-	case LaterViewStateWithdrawn:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for ManualTaskViewState.
 const (
 	ManualTaskViewStateCancelled ManualTaskViewState = "cancelled"
@@ -1190,6 +1121,27 @@ func (e PurposeReason) Valid() bool {
 	}
 }
 
+// Defines values for RecheckViewState.
+const (
+	RecheckViewStateBegun     RecheckViewState = "begun"
+	RecheckViewStatePlanned   RecheckViewState = "planned"
+	RecheckViewStateWithdrawn RecheckViewState = "withdrawn"
+)
+
+// Valid indicates whether the value is a known member of the RecheckViewState enum.
+func (e RecheckViewState) Valid() bool {
+	switch e {
+	case RecheckViewStateBegun:
+		return true
+	case RecheckViewStatePlanned:
+		return true
+	case RecheckViewStateWithdrawn:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RegionHappened.
 const (
 	RegionHappenedCame  RegionHappened = "came"
@@ -1240,10 +1192,10 @@ const (
 	RolloutSiteViewStageBroken    RolloutSiteViewStage = "broken"
 	RolloutSiteViewStageDiscarded RolloutSiteViewStage = "discarded"
 	RolloutSiteViewStageHasItAll  RolloutSiteViewStage = "has it all"
-	RolloutSiteViewStageLeftOut   RolloutSiteViewStage = "left out"
 	RolloutSiteViewStageNotClear  RolloutSiteViewStage = "not clear"
 	RolloutSiteViewStagePromoting RolloutSiteViewStage = "promoting"
 	RolloutSiteViewStageSettled   RolloutSiteViewStage = "settled"
+	RolloutSiteViewStageSkipped   RolloutSiteViewStage = "skipped"
 	RolloutSiteViewStageThere     RolloutSiteViewStage = "there"
 	RolloutSiteViewStageTried     RolloutSiteViewStage = "tried"
 	RolloutSiteViewStageTrying    RolloutSiteViewStage = "trying"
@@ -1259,13 +1211,13 @@ func (e RolloutSiteViewStage) Valid() bool {
 		return true
 	case RolloutSiteViewStageHasItAll:
 		return true
-	case RolloutSiteViewStageLeftOut:
-		return true
 	case RolloutSiteViewStageNotClear:
 		return true
 	case RolloutSiteViewStagePromoting:
 		return true
 	case RolloutSiteViewStageSettled:
+		return true
+	case RolloutSiteViewStageSkipped:
 		return true
 	case RolloutSiteViewStageThere:
 		return true
@@ -1327,10 +1279,10 @@ const (
 	RunSummaryKindCheck         RunSummaryKind = "check"
 	RunSummaryKindCulpritSearch RunSummaryKind = "culprit search"
 	RunSummaryKindIsolationTest RunSummaryKind = "isolation test"
-	RunSummaryKindLaterLook     RunSummaryKind = "later look"
 	RunSummaryKindMark          RunSummaryKind = "mark"
 	RunSummaryKindMeasure       RunSummaryKind = "measure"
 	RunSummaryKindPromote       RunSummaryKind = "promote"
+	RunSummaryKindRecheck       RunSummaryKind = "recheck"
 	RunSummaryKindRollBack      RunSummaryKind = "roll back"
 	RunSummaryKindTidy          RunSummaryKind = "tidy"
 	RunSummaryKindTry           RunSummaryKind = "try"
@@ -1345,13 +1297,13 @@ func (e RunSummaryKind) Valid() bool {
 		return true
 	case RunSummaryKindIsolationTest:
 		return true
-	case RunSummaryKindLaterLook:
-		return true
 	case RunSummaryKindMark:
 		return true
 	case RunSummaryKindMeasure:
 		return true
 	case RunSummaryKindPromote:
+		return true
+	case RunSummaryKindRecheck:
 		return true
 	case RunSummaryKindRollBack:
 		return true
@@ -1405,10 +1357,10 @@ const (
 	RunViewKindCheck         RunViewKind = "check"
 	RunViewKindCulpritSearch RunViewKind = "culprit search"
 	RunViewKindIsolationTest RunViewKind = "isolation test"
-	RunViewKindLaterLook     RunViewKind = "later look"
 	RunViewKindMark          RunViewKind = "mark"
 	RunViewKindMeasure       RunViewKind = "measure"
 	RunViewKindPromote       RunViewKind = "promote"
+	RunViewKindRecheck       RunViewKind = "recheck"
 	RunViewKindRollBack      RunViewKind = "roll back"
 	RunViewKindTidy          RunViewKind = "tidy"
 	RunViewKindTry           RunViewKind = "try"
@@ -1423,13 +1375,13 @@ func (e RunViewKind) Valid() bool {
 		return true
 	case RunViewKindIsolationTest:
 		return true
-	case RunViewKindLaterLook:
-		return true
 	case RunViewKindMark:
 		return true
 	case RunViewKindMeasure:
 		return true
 	case RunViewKindPromote:
+		return true
+	case RunViewKindRecheck:
 		return true
 	case RunViewKindRollBack:
 		return true
@@ -1670,6 +1622,54 @@ func (e SiteViewWaitingFor) Valid() bool {
 	}
 }
 
+// Defines values for StepUpStepKind.
+const (
+	StepUpStepKindSearch StepUpStepKind = "search"
+	StepUpStepKindSkip   StepUpStepKind = "skip"
+	StepUpStepKindTry    StepUpStepKind = "try"
+)
+
+// Valid indicates whether the value is a known member of the StepUpStepKind enum.
+func (e StepUpStepKind) Valid() bool {
+	switch e {
+	case StepUpStepKindSearch:
+		return true
+	case StepUpStepKindSkip:
+		return true
+	case StepUpStepKindTry:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StepUpViewPhase.
+const (
+	StepUpViewPhaseConfirming StepUpViewPhase = "confirming"
+	StepUpViewPhaseEmpty      StepUpViewPhase = ""
+	StepUpViewPhaseOver       StepUpViewPhase = "over"
+	StepUpViewPhaseSearching  StepUpViewPhase = "searching"
+	StepUpViewPhaseTrying     StepUpViewPhase = "trying"
+)
+
+// Valid indicates whether the value is a known member of the StepUpViewPhase enum.
+func (e StepUpViewPhase) Valid() bool {
+	switch e {
+	case StepUpViewPhaseConfirming:
+		return true
+	case StepUpViewPhaseEmpty:
+		return true
+	case StepUpViewPhaseOver:
+		return true
+	case StepUpViewPhaseSearching:
+		return true
+	case StepUpViewPhaseTrying:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TermsPace.
 const (
 	TermsPaceCheck TermsPace = "check"
@@ -1694,7 +1694,7 @@ const (
 	UnknownViewKindFirst    UnknownViewKind = "first"
 	UnknownViewKindOutside  UnknownViewKind = "outside"
 	UnknownViewKindPromote  UnknownViewKind = "promote"
-	UnknownViewKindPutBack  UnknownViewKind = "put back"
+	UnknownViewKindRestore  UnknownViewKind = "restore"
 	UnknownViewKindRollBack UnknownViewKind = "roll back"
 	UnknownViewKindTry      UnknownViewKind = "try"
 )
@@ -1710,7 +1710,7 @@ func (e UnknownViewKind) Valid() bool {
 		return true
 	case UnknownViewKindPromote:
 		return true
-	case UnknownViewKindPutBack:
+	case UnknownViewKindRestore:
 		return true
 	case UnknownViewKindRollBack:
 		return true
@@ -1750,10 +1750,10 @@ const (
 	WatchLookViewStateClear      WatchLookViewState = "clear"
 	WatchLookViewStateFound      WatchLookViewState = "found"
 	WatchLookViewStateJoined     WatchLookViewState = "joined"
-	WatchLookViewStateLeftOut    WatchLookViewState = "left out"
 	WatchLookViewStateNews       WatchLookViewState = "news"
 	WatchLookViewStateNotChecked WatchLookViewState = "not checked"
 	WatchLookViewStatePlanned    WatchLookViewState = "planned"
+	WatchLookViewStateSkipped    WatchLookViewState = "skipped"
 	WatchLookViewStateUnderWay   WatchLookViewState = "under way"
 )
 
@@ -1766,13 +1766,13 @@ func (e WatchLookViewState) Valid() bool {
 		return true
 	case WatchLookViewStateJoined:
 		return true
-	case WatchLookViewStateLeftOut:
-		return true
 	case WatchLookViewStateNews:
 		return true
 	case WatchLookViewStateNotChecked:
 		return true
 	case WatchLookViewStatePlanned:
+		return true
+	case WatchLookViewStateSkipped:
 		return true
 	case WatchLookViewStateUnderWay:
 		return true
@@ -1844,6 +1844,36 @@ func (e ListExclusionsParamsState) Valid() bool {
 	case ListExclusionsParamsStateProposed:
 		return true
 	case ListExclusionsParamsStateRetired:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListExclusionsParamsSort.
+const (
+	Pattern  ListExclusionsParamsSort = "pattern"
+	Reason   ListExclusionsParamsSort = "reason"
+	Recorded ListExclusionsParamsSort = "recorded"
+	Review   ListExclusionsParamsSort = "review"
+	State    ListExclusionsParamsSort = "state"
+	Who      ListExclusionsParamsSort = "who"
+)
+
+// Valid indicates whether the value is a known member of the ListExclusionsParamsSort enum.
+func (e ListExclusionsParamsSort) Valid() bool {
+	switch e {
+	case Pattern:
+		return true
+	case Reason:
+		return true
+	case Recorded:
+		return true
+	case Review:
+		return true
+	case State:
+		return true
+	case Who:
 		return true
 	default:
 		return false
@@ -2038,6 +2068,12 @@ type BudgetResultOutcome string
 // BudgetResultUnit defines model for BudgetResult.Unit.
 type BudgetResultUnit string
 
+// BundleRisk defines model for BundleRisk.
+type BundleRisk struct {
+	After []int64 `json:"after"`
+	Name  string  `json:"name"`
+}
+
 // CalendarEntryView defines model for CalendarEntryView.
 type CalendarEntryView struct {
 	Entry  Entry  `json:"entry"`
@@ -2130,12 +2166,9 @@ type ChangeView struct {
 	BaseValues map[string]interface{} `json:"baseValues"`
 
 	// Bundle The shipped bundle that it amounts to; empty when it is none.
-	Bundle    string    `json:"bundle"`
-	Catalogue Catalogue `json:"catalogue"`
-	Choices   []Choice  `json:"choices"`
-
-	// Climb The step-up through the bundles it comes from.
-	Climb        *ClimbView       `json:"climb,omitempty"`
+	Bundle       string           `json:"bundle"`
+	Catalogue    Catalogue        `json:"catalogue"`
+	Choices      []Choice         `json:"choices"`
 	Consequences []Consequence    `json:"consequences"`
 	CreatedAt    time.Time        `json:"createdAt"`
 	CreatedBy    string           `json:"createdBy"`
@@ -2170,6 +2203,7 @@ type ChangeView struct {
 	ProductionUrl string       `json:"productionUrl"`
 	Reason        string       `json:"reason"`
 	Refusals      []Refusal    `json:"refusals"`
+	Risk          RiskView     `json:"risk"`
 	Runs          []RunSummary `json:"runs"`
 
 	// Series How a change that piles up risk could be split; empty when it does not.
@@ -2188,9 +2222,12 @@ type ChangeView struct {
 	State       string   `json:"state"`
 
 	// StepDown The bundle one step more cautious; empty when there is none.
-	StepDown  string    `json:"stepDown"`
-	Title     string    `json:"title"`
-	UpdatedAt time.Time `json:"updatedAt"`
+	StepDown string `json:"stepDown"`
+
+	// StepUp The step-up through the bundles it comes from.
+	StepUp    *StepUpView `json:"stepUp,omitempty"`
+	Title     string      `json:"title"`
+	UpdatedAt time.Time   `json:"updatedAt"`
 
 	// Version Give it back when editing.
 	Version int64 `json:"version"`
@@ -2210,58 +2247,6 @@ type Choice struct {
 	// Why What must hold first, when it is not allowed.
 	Why *string `json:"why,omitempty"`
 }
-
-// ClimbStep defines model for ClimbStep.
-type ClimbStep struct {
-	// Adds Settings that the bundle adds to what is proven.
-	Adds     []string      `json:"adds"`
-	Bundle   string        `json:"bundle"`
-	Dropped  []Dropped     `json:"dropped"`
-	Excluded []Exclusion   `json:"excluded"`
-	Kind     ClimbStepKind `json:"kind"`
-	Looks    int64         `json:"looks"`
-	Run      *int64        `json:"run,omitempty"`
-	Text     string        `json:"text"`
-
-	// Titles Of the settings that the step names, by key.
-	Titles  map[string]string `json:"titles"`
-	Verdict *string           `json:"verdict,omitempty"`
-}
-
-// ClimbStepKind defines model for ClimbStep.Kind.
-type ClimbStepKind string
-
-// ClimbView defines model for ClimbView.
-type ClimbView struct {
-	BeganAt time.Time `json:"beganAt"`
-
-	// Bundles From cautious to bold.
-	Bundles []string `json:"bundles"`
-	Id      int64    `json:"id"`
-
-	// Level Index of the bundle that is tried; -1 before the first.
-	Level int64 `json:"level"`
-	Looks int64 `json:"looks"`
-
-	// MostLooks 0: as many as it takes.
-	MostLooks int64          `json:"mostLooks"`
-	OverAt    *time.Time     `json:"overAt"`
-	Phase     ClimbViewPhase `json:"phase"`
-
-	// Run The run that is under way for it; 0 when there is none.
-	Run      int64       `json:"run"`
-	Steps    []ClimbStep `json:"steps"`
-	Stopping bool        `json:"stopping"`
-	Summary  string      `json:"summary"`
-
-	// Waits What it waits for; empty when for nothing but its run.
-	Waits  string `json:"waits"`
-	Who    string `json:"who"`
-	Window Window `json:"window"`
-}
-
-// ClimbViewPhase defines model for ClimbView.Phase.
-type ClimbViewPhase string
 
 // Condition defines model for Condition.
 type Condition struct {
@@ -2830,22 +2815,6 @@ type LateBlame string
 // LateSeverity defines model for Late.Severity.
 type LateSeverity string
 
-// LaterView defines model for LaterView.
-type LaterView struct {
-	About Moment    `json:"about"`
-	DueAt time.Time `json:"dueAt"`
-
-	// Run That looks, or has looked.
-	Run   *int64         `json:"run,omitempty"`
-	State LaterViewState `json:"state"`
-
-	// Why It was withdrawn.
-	Why *string `json:"why,omitempty"`
-}
-
-// LaterViewState defines model for LaterView.State.
-type LaterViewState string
-
 // LedgerView defines model for LedgerView.
 type LedgerView struct {
 	// Due Entries of the whole ledger whose day has come.
@@ -3143,6 +3112,22 @@ type ReasonBody struct {
 	Reason string `json:"reason"`
 }
 
+// RecheckView defines model for RecheckView.
+type RecheckView struct {
+	About Moment    `json:"about"`
+	DueAt time.Time `json:"dueAt"`
+
+	// Run That looks, or has looked.
+	Run   *int64           `json:"run,omitempty"`
+	State RecheckViewState `json:"state"`
+
+	// Why It was withdrawn.
+	Why *string `json:"why,omitempty"`
+}
+
+// RecheckViewState defines model for RecheckView.State.
+type RecheckViewState string
+
 // RecordBackupRequest defines model for Record-backupRequest.
 type RecordBackupRequest struct {
 	Place string `json:"place"`
@@ -3211,6 +3196,17 @@ type ReportedExclusion struct {
 	Patterns []string `json:"patterns"`
 }
 
+// RiskView defines model for RiskView.
+type RiskView struct {
+	After []int64 `json:"after"`
+
+	// Before With the settings that it starts from.
+	Before []int64 `json:"before"`
+
+	// Bundles With each bundle put into the change.
+	Bundles []BundleRisk `json:"bundles"`
+}
+
 // RollBackChangeRequest defines model for Roll-back-changeRequest.
 type RollBackChangeRequest struct {
 	// All The changes that were promoted on top of it go with it.
@@ -3261,9 +3257,6 @@ type RolloutSiteView struct {
 	// Change The change started there.
 	Change *ChangeOfRollout `json:"change,omitempty"`
 
-	// LeftOut Why somebody left it out; empty when nobody did.
-	LeftOut string `json:"leftOut"`
-
 	// Measured What the change does to speed there, on staging.
 	Measured *RunSummary `json:"measured,omitempty"`
 	Name     string      `json:"name"`
@@ -3272,9 +3265,12 @@ type RolloutSiteView struct {
 	Production *RunSummary `json:"production,omitempty"`
 
 	// Said What it waits for; empty when for nothing.
-	Said  string               `json:"said"`
-	Site  int64                `json:"site"`
-	Stage RolloutSiteViewStage `json:"stage"`
+	Said string `json:"said"`
+	Site int64  `json:"site"`
+
+	// Skipped Why somebody skipped it; empty when nobody did.
+	Skipped string               `json:"skipped"`
+	Stage   RolloutSiteViewStage `json:"stage"`
 
 	// Staging The latest try there that is over.
 	Staging *RunSummary `json:"staging,omitempty"`
@@ -3400,9 +3396,6 @@ type RunView struct {
 	Id   int64       `json:"id"`
 	Kind RunViewKind `json:"kind"`
 
-	// Later Looks that it planned, when what is cached has grown old.
-	Later []LaterView `json:"later"`
-
 	// ManualTask The checklist that a person carries out; none where a connector does it.
 	ManualTask ManualTaskView `json:"manualTask"`
 
@@ -3418,12 +3411,15 @@ type RunView struct {
 	Problem  string      `json:"problem"`
 	Progress RunProgress `json:"progress"`
 
-	// PutBack What it found is brought back at its end.
-	PutBack     bool   `json:"putBack"`
-	RequestedBy string `json:"requestedBy"`
+	// Rechecks Looks that it planned, when what is cached has grown old.
+	Rechecks    []RecheckView `json:"rechecks"`
+	RequestedBy string        `json:"requestedBy"`
 
 	// Restored What it found was read back.
 	Restored bool `json:"restored"`
+
+	// Restores What it found is brought back at its end.
+	Restores bool `json:"restores"`
 
 	// Search Of a culprit search.
 	Search SearchView `json:"search"`
@@ -3674,6 +3670,58 @@ type SiteView struct {
 // SiteViewWaitingFor What kind of thing waits.
 type SiteViewWaitingFor string
 
+// StepUpStep defines model for StepUpStep.
+type StepUpStep struct {
+	// Adds Settings that the bundle adds to what is proven.
+	Adds     []string       `json:"adds"`
+	Bundle   string         `json:"bundle"`
+	Dropped  []Dropped      `json:"dropped"`
+	Excluded []Exclusion    `json:"excluded"`
+	Kind     StepUpStepKind `json:"kind"`
+	Looks    int64          `json:"looks"`
+	Run      *int64         `json:"run,omitempty"`
+	Text     string         `json:"text"`
+
+	// Titles Of the settings that the step names, by key.
+	Titles  map[string]string `json:"titles"`
+	Verdict *string           `json:"verdict,omitempty"`
+}
+
+// StepUpStepKind defines model for StepUpStep.Kind.
+type StepUpStepKind string
+
+// StepUpView defines model for StepUpView.
+type StepUpView struct {
+	BeganAt time.Time `json:"beganAt"`
+
+	// Bundles From cautious to bold.
+	Bundles []string `json:"bundles"`
+	Id      int64    `json:"id"`
+
+	// Level Index of the bundle that is tried; -1 before the first.
+	Level int64 `json:"level"`
+	Looks int64 `json:"looks"`
+
+	// MostLooks 0: as many as it takes.
+	MostLooks int64           `json:"mostLooks"`
+	OverAt    *time.Time      `json:"overAt"`
+	Phase     StepUpViewPhase `json:"phase"`
+
+	// Run The run that is under way for it; 0 when there is none.
+	Run      int64        `json:"run"`
+	Steps    []StepUpStep `json:"steps"`
+	Stopping bool         `json:"stopping"`
+	Summary  string       `json:"summary"`
+
+	// Waits What it waits for; empty when for nothing but its run.
+	Waits  string `json:"waits"`
+	Who    string `json:"who"`
+	Window Window `json:"window"`
+}
+
+// StepUpViewPhase defines model for StepUpView.Phase.
+type StepUpViewPhase string
+
 // TaskItemView defines model for TaskItemView.
 type TaskItemView struct {
 	At    *time.Time `json:"at"`
@@ -3900,14 +3948,21 @@ type ListExclusionsParams struct {
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
 
 	// State All when absent.
-	State  *ListExclusionsParamsState `form:"state,omitempty" json:"state,omitempty"`
-	Role   *string                    `form:"role,omitempty" json:"role,omitempty"`
-	Limit  *int64                     `form:"limit,omitempty" json:"limit,omitempty"`
-	Offset *int64                     `form:"offset,omitempty" json:"offset,omitempty"`
+	State *ListExclusionsParamsState `form:"state,omitempty" json:"state,omitempty"`
+	Role  *string                    `form:"role,omitempty" json:"role,omitempty"`
+	Sort  *ListExclusionsParamsSort  `form:"sort,omitempty" json:"sort,omitempty"`
+
+	// Down The last or latest first.
+	Down   *bool  `form:"down,omitempty" json:"down,omitempty"`
+	Limit  *int64 `form:"limit,omitempty" json:"limit,omitempty"`
+	Offset *int64 `form:"offset,omitempty" json:"offset,omitempty"`
 }
 
 // ListExclusionsParamsState defines parameters for ListExclusions.
 type ListExclusionsParamsState string
+
+// ListExclusionsParamsSort defines parameters for ListExclusions.
+type ListExclusionsParamsSort string
 
 // ExportExclusionsParams defines parameters for ExportExclusions.
 type ExportExclusionsParams struct {
@@ -3953,8 +4008,8 @@ type RecordBackupJSONRequestBody = RecordBackupRequest
 // PurgeEnvironmentJSONRequestBody defines body for PurgeEnvironment for application/json ContentType.
 type PurgeEnvironmentJSONRequestBody = PurgeEnvironmentRequest
 
-// LeaveSiteOutJSONRequestBody defines body for LeaveSiteOut for application/json ContentType.
-type LeaveSiteOutJSONRequestBody = ReasonBody
+// SkipRolloutSiteJSONRequestBody defines body for SkipRolloutSite for application/json ContentType.
+type SkipRolloutSiteJSONRequestBody = ReasonBody
 
 // BeginChangeJSONRequestBody defines body for BeginChange for application/json ContentType.
 type BeginChangeJSONRequestBody = BeginChangeRequest
@@ -4353,19 +4408,19 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/rollouts/{id}/go (the `LetRolloutGo` operationId).
 	LetRolloutGo(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LeaveSiteOutWithBody Lets a rollout go on without a site, whose change stays as it is
+	// SkipRolloutSiteWithBody Lets a rollout go on without a site, whose change stays as it is
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
-	LeaveSiteOutWithBody(ctx context.Context, id int64, site int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/skip (the `SkipRolloutSite` operationId).
+	SkipRolloutSiteWithBody(ctx context.Context, id int64, site int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LeaveSiteOut Lets a rollout go on without a site, whose change stays as it is
+	// SkipRolloutSite Lets a rollout go on without a site, whose change stays as it is
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
-	LeaveSiteOut(ctx context.Context, id int64, site int64, body LeaveSiteOutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/skip (the `SkipRolloutSite` operationId).
+	SkipRolloutSite(ctx context.Context, id int64, site int64, body SkipRolloutSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StopRollout Stops promoting a rollout until somebody releases it again
 	//
@@ -5235,13 +5290,13 @@ func (c *Client) LetRolloutGo(ctx context.Context, id int64, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
-// LeaveSiteOutWithBody Lets a rollout go on without a site, whose change stays as it is
+// SkipRolloutSiteWithBody Lets a rollout go on without a site, whose change stays as it is
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
-func (c *Client) LeaveSiteOutWithBody(ctx context.Context, id int64, site int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewLeaveSiteOutRequestWithBody(c.Server, id, site, contentType, body)
+// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/skip (the `SkipRolloutSite` operationId).
+func (c *Client) SkipRolloutSiteWithBody(ctx context.Context, id int64, site int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSkipRolloutSiteRequestWithBody(c.Server, id, site, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5252,13 +5307,13 @@ func (c *Client) LeaveSiteOutWithBody(ctx context.Context, id int64, site int64,
 	return c.Client.Do(req)
 }
 
-// LeaveSiteOut Lets a rollout go on without a site, whose change stays as it is
+// SkipRolloutSite Lets a rollout go on without a site, whose change stays as it is
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
-func (c *Client) LeaveSiteOut(ctx context.Context, id int64, site int64, body LeaveSiteOutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewLeaveSiteOutRequest(c.Server, id, site, body)
+// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/skip (the `SkipRolloutSite` operationId).
+func (c *Client) SkipRolloutSite(ctx context.Context, id int64, site int64, body SkipRolloutSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSkipRolloutSiteRequest(c.Server, id, site, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6902,19 +6957,19 @@ func NewLetRolloutGoRequest(server string, id int64) (*http.Request, error) {
 	return req, nil
 }
 
-// NewLeaveSiteOutRequest calls the generic LeaveSiteOut builder with application/json body
-func NewLeaveSiteOutRequest(server string, id int64, site int64, body LeaveSiteOutJSONRequestBody) (*http.Request, error) {
+// NewSkipRolloutSiteRequest calls the generic SkipRolloutSite builder with application/json body
+func NewSkipRolloutSiteRequest(server string, id int64, site int64, body SkipRolloutSiteJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewLeaveSiteOutRequestWithBody(server, id, site, "application/json", bodyReader)
+	return NewSkipRolloutSiteRequestWithBody(server, id, site, "application/json", bodyReader)
 }
 
-// NewLeaveSiteOutRequestWithBody constructs an http.Request for the LeaveSiteOut method, with any body, and a specified content type
-func NewLeaveSiteOutRequestWithBody(server string, id int64, site int64, contentType string, body io.Reader) (*http.Request, error) {
+// NewSkipRolloutSiteRequestWithBody constructs an http.Request for the SkipRolloutSite method, with any body, and a specified content type
+func NewSkipRolloutSiteRequestWithBody(server string, id int64, site int64, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6936,7 +6991,7 @@ func NewLeaveSiteOutRequestWithBody(server string, id int64, site int64, content
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/api/v1/rollouts/%s/sites/%s/leave-out", pathParam0, pathParam1)
+	operationPath := fmt.Sprintf("/api/v1/rollouts/%s/sites/%s/skip", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -7342,6 +7397,30 @@ func NewListExclusionsRequest(server string, id int64, params *ListExclusionsPar
 		if params.Role != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "role", *params.Role, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Down != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "down", *params.Down, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8136,19 +8215,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/rollouts/{id}/go (the `LetRolloutGo` operationId).
 	LetRolloutGoWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*LetRolloutGoResponse, error)
 
-	// LeaveSiteOutWithBodyWithResponse Lets a rollout go on without a site, whose change stays as it is
+	// SkipRolloutSiteWithBodyWithResponse Lets a rollout go on without a site, whose change stays as it is
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
-	LeaveSiteOutWithBodyWithResponse(ctx context.Context, id int64, site int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveSiteOutResponse, error)
+	// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/skip (the `SkipRolloutSite` operationId).
+	SkipRolloutSiteWithBodyWithResponse(ctx context.Context, id int64, site int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SkipRolloutSiteResponse, error)
 
-	// LeaveSiteOutWithResponse Lets a rollout go on without a site, whose change stays as it is
+	// SkipRolloutSiteWithResponse Lets a rollout go on without a site, whose change stays as it is
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
-	LeaveSiteOutWithResponse(ctx context.Context, id int64, site int64, body LeaveSiteOutJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveSiteOutResponse, error)
+	// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/skip (the `SkipRolloutSite` operationId).
+	SkipRolloutSiteWithResponse(ctx context.Context, id int64, site int64, body SkipRolloutSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*SkipRolloutSiteResponse, error)
 
 	// StopRolloutWithResponse Stops promoting a rollout until somebody releases it again
 	//
@@ -9701,7 +9780,7 @@ func (r LetRolloutGoResponse) ContentType() string {
 	return ""
 }
 
-type LeaveSiteOutResponse struct {
+type SkipRolloutSiteResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
@@ -9711,22 +9790,22 @@ type LeaveSiteOutResponse struct {
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r LeaveSiteOutResponse) GetJSON200() *RolloutView {
+func (r SkipRolloutSiteResponse) GetJSON200() *RolloutView {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r LeaveSiteOutResponse) GetApplicationproblemJSONDefault() *ErrorModel {
+func (r SkipRolloutSiteResponse) GetApplicationproblemJSONDefault() *ErrorModel {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r LeaveSiteOutResponse) GetBody() []byte {
+func (r SkipRolloutSiteResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r LeaveSiteOutResponse) Status() string {
+func (r SkipRolloutSiteResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -9734,7 +9813,7 @@ func (r LeaveSiteOutResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r LeaveSiteOutResponse) StatusCode() int {
+func (r SkipRolloutSiteResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -9742,7 +9821,7 @@ func (r LeaveSiteOutResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r LeaveSiteOutResponse) ContentType() string {
+func (r SkipRolloutSiteResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11110,30 +11189,30 @@ func (c *ClientWithResponses) LetRolloutGoWithResponse(ctx context.Context, id i
 	return ParseLetRolloutGoResponse(rsp)
 }
 
-// LeaveSiteOutWithBodyWithResponse Lets a rollout go on without a site, whose change stays as it is
+// SkipRolloutSiteWithBodyWithResponse Lets a rollout go on without a site, whose change stays as it is
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
-func (c *ClientWithResponses) LeaveSiteOutWithBodyWithResponse(ctx context.Context, id int64, site int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveSiteOutResponse, error) {
-	rsp, err := c.LeaveSiteOutWithBody(ctx, id, site, contentType, body, reqEditors...)
+// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/skip (the `SkipRolloutSite` operationId).
+func (c *ClientWithResponses) SkipRolloutSiteWithBodyWithResponse(ctx context.Context, id int64, site int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SkipRolloutSiteResponse, error) {
+	rsp, err := c.SkipRolloutSiteWithBody(ctx, id, site, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseLeaveSiteOutResponse(rsp)
+	return ParseSkipRolloutSiteResponse(rsp)
 }
 
-// LeaveSiteOutWithResponse Lets a rollout go on without a site, whose change stays as it is
+// SkipRolloutSiteWithResponse Lets a rollout go on without a site, whose change stays as it is
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/leave-out (the `LeaveSiteOut` operationId).
-func (c *ClientWithResponses) LeaveSiteOutWithResponse(ctx context.Context, id int64, site int64, body LeaveSiteOutJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveSiteOutResponse, error) {
-	rsp, err := c.LeaveSiteOut(ctx, id, site, body, reqEditors...)
+// Corresponds with POST /api/v1/rollouts/{id}/sites/{site}/skip (the `SkipRolloutSite` operationId).
+func (c *ClientWithResponses) SkipRolloutSiteWithResponse(ctx context.Context, id int64, site int64, body SkipRolloutSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*SkipRolloutSiteResponse, error) {
+	rsp, err := c.SkipRolloutSite(ctx, id, site, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseLeaveSiteOutResponse(rsp)
+	return ParseSkipRolloutSiteResponse(rsp)
 }
 
 // StopRolloutWithResponse Stops promoting a rollout until somebody releases it again
@@ -12389,15 +12468,15 @@ func ParseLetRolloutGoResponse(rsp *http.Response) (*LetRolloutGoResponse, error
 	return response, nil
 }
 
-// ParseLeaveSiteOutResponse parses an HTTP response from a LeaveSiteOutWithResponse call
-func ParseLeaveSiteOutResponse(rsp *http.Response) (*LeaveSiteOutResponse, error) {
+// ParseSkipRolloutSiteResponse parses an HTTP response from a SkipRolloutSiteWithResponse call
+func ParseSkipRolloutSiteResponse(rsp *http.Response) (*SkipRolloutSiteResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &LeaveSiteOutResponse{
+	response := &SkipRolloutSiteResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

@@ -97,16 +97,16 @@ func (g *group) rollouts() *cobra.Command {
 			return s.show(r, func(w io.Writer) { rolledOut(w, r) })
 		})
 	}
-	leave := g.siteFlag(act("leave-out", "Lets a rollout go on without a site", func(s *session, id int64) (*http.Response, error) {
+	leave := g.siteFlag(act("skip", "Lets a rollout go on without a site", func(s *session, id int64) (*http.Response, error) {
 		v, err := s.site(site)
 		if err != nil {
 			return nil, err
 		}
-		return s.LeaveSiteOut(s, id, v.Id, client.ReasonBody{Reason: of})
+		return s.SkipRolloutSite(s, id, v.Id, client.ReasonBody{Reason: of})
 	}), &site)
 	leave.Flags().StringVar(&of, "reason", "", "why; recorded in the history")
 	_ = leave.MarkFlagRequired("reason")
-	return parent("rollout", "Changes that go to other sites: list, offers, begin, show, go, stop, leave-out, end", list, offers, begin,
+	return parent("rollout", "Changes that go to other sites: list, offers, begin, show, go, stop, skip, end", list, offers, begin,
 		act("show", "How far a rollout is, site by site", func(s *session, id int64) (*http.Response, error) { return s.GetRollout(s, id) }),
 		act("go", "Lets the waves of a rollout go", func(s *session, id int64) (*http.Response, error) { return s.LetRolloutGo(s, id) }),
 		act("stop", "Lets nothing more of a rollout be promoted", func(s *session, id int64) (*http.Response, error) { return s.StopRollout(s, id) }),
@@ -162,8 +162,8 @@ func rolledOut(w io.Writer, r client.RolloutView) {
 		if said == "" && m.Staging != nil {
 			said = m.Staging.Summary
 		}
-		if m.LeftOut != "" {
-			said = m.LeftOut
+		if m.Skipped != "" {
+			said = m.Skipped
 		}
 		rows = append(rows, []string{fmt.Sprint(m.Wave), m.Name, change, string(m.Stage), said, speed})
 	}

@@ -48,9 +48,9 @@ func TestRolloutsOnTheCommandLine(t *testing.T) {
 	assert.Equal(t, 1, code)
 	_, _, err = b.as("Vera", people.Approver, "rollout", "stop", "1")
 	assert.ErrorContains(t, err, "Nothing of it is being promoted")
-	assert.Contains(t, b.vera("rollout", "leave-out", "1", "--site", "The hill", "--reason", "Not this month."), "Not this month.")
+	assert.Contains(t, b.vera("rollout", "skip", "1", "--site", "The hill", "--reason", "Not this month."), "Not this month.")
 	require.NoError(t, b.server.Rollouts.GoOn(t.Context()))
-	assert.Contains(t, b.vera("rollout", "show", "1"), "ended. 0 of 1 site have it, 1 left out.")
+	assert.Contains(t, b.vera("rollout", "show", "1"), "ended. 0 of 1 site have it, 1 skipped.")
 	_, _, err = b.as("Otto", people.Observer, "rollout", "end", "1")
 	assert.Error(t, err)
 }

@@ -177,7 +177,7 @@ func (f inForce) holderFor(rec exclusion.Record) (PatternHolder, bool) {
 
 // Records is the whole ledger as it is written out.
 func (d *Desk) Records(ctx context.Context, siteID int64) ([]exclusion.Record, error) {
-	v, err := d.Ledger(ctx, siteID, LedgerFilter{Limit: 1 << 30})
+	v, err := d.Ledger(ctx, siteID, LedgerFilter{Limit: 1 << 30, Down: true})
 	out := []exclusion.Record{}
 	for _, e := range v.Entries {
 		out = append(out, exclusion.Record{Role: string(e.Role), Key: e.Key, Pattern: e.Pattern, Reason: e.Reason, Environments: e.Environments, Classes: e.Classes,

@@ -1,6 +1,7 @@
 package exclusions
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -72,12 +73,46 @@ type LedgerFilter struct {
 	Q      string `query:"q" maxLength:"200" doc:"A part of pattern, reason, setting or who."`
 	State  string `query:"state" enum:"proposed,active,retired,due" doc:"All when absent."`
 	Role   string `query:"role"`
+	Sort   string `query:"sort" enum:"recorded,pattern,reason,state,review,who" default:"recorded"`
+	Down   bool   `query:"down" default:"true" doc:"The last or latest first."`
 	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
 	Offset int    `query:"offset" minimum:"0" default:"0"`
 }
 
 // Everything is the first page of the whole ledger.
-var Everything = LedgerFilter{Limit: 100}
+var Everything = LedgerFilter{Limit: 100, Down: true}
+
+// ordered puts entries into the order that is asked for; what is alike in it stays in the order in which it was recorded, the latest
+// first. An entry that nobody has to review comes after those that somebody has.
+func (f LedgerFilter) ordered(list []listed) {
+	by := map[string]func(a, b ExclusionView) int{
+		"pattern": func(a, b ExclusionView) int {
+			return cmp.Compare(strings.ToLower(a.Pattern), strings.ToLower(b.Pattern))
+		},
+		"reason": func(a, b ExclusionView) int { return cmp.Compare(strings.ToLower(a.Reason), strings.ToLower(b.Reason)) },
+		"state":  func(a, b ExclusionView) int { return cmp.Compare(a.State, b.State) },
+		"who":    func(a, b ExclusionView) int { return cmp.Compare(strings.ToLower(a.Who), strings.ToLower(b.Who)) },
+		"review": func(a, b ExclusionView) int { return cmp.Compare(a.LookAgain, b.LookAgain) },
+	}[f.Sort]
+	if by == nil {
+		by = func(a, b ExclusionView) int { return cmp.Compare(a.ID, b.ID) }
+	}
+	slices.SortStableFunc(list, func(a, b listed) int {
+		if f.Sort == "review" && (a.LookAgain == "") != (b.LookAgain == "") {
+			return cmp.Compare(b.LookAgain, a.LookAgain)
+		}
+		if f.Down {
+			a, b = b, a
+		}
+		return by(a.ExclusionView, b.ExclusionView)
+	})
+}
+
+// listed is an entry of the ledger as it is listed and as it is stored.
+type listed struct {
+	ExclusionView
+	row store.Exclusion
+}
 
 func (f LedgerFilter) lets(e ExclusionView) bool {
 	if f.State == "due" && !e.Due || f.State != "" && f.State != "due" && f.State != string(e.State) || f.Role != "" && f.Role != string(e.Role) {
@@ -162,6 +197,7 @@ func (d *Desk) Ledger(ctx context.Context, siteID int64, filter LedgerFilter) (L
 	v := LedgerView{Site: row.Name, Entries: []ExclusionView{}, Unexplained: []Unexplained{}, Settings: f.holders}
 	explained := map[[2]string]bool{}
 	today := time.Now().UTC().Format(time.DateOnly)
+	var meant []listed
 	for _, e := range rows {
 		if e.RetiredAt == nil {
 			explained[[2]string{e.Key, e.Pattern}] = true
@@ -173,16 +209,18 @@ func (d *Desk) Ledger(ctx context.Context, siteID int64, filter LedgerFilter) (L
 		if x.Due {
 			v.Due++
 		}
-		if !filter.lets(x) {
-			continue
+		if filter.lets(x) {
+			meant = append(meant, listed{x, e})
 		}
-		if v.Total++; v.Total <= filter.Offset || len(v.Entries) == filter.Limit {
-			continue
-		}
-		if err := d.withEvidence(ctx, &x, e); err != nil {
+	}
+	v.Total = len(meant)
+	filter.ordered(meant)
+	from := min(filter.Offset, len(meant))
+	for _, x := range meant[from:min(from+filter.Limit, len(meant))] {
+		if err := d.withEvidence(ctx, &x.ExclusionView, x.row); err != nil {
 			return v, err
 		}
-		v.Entries = append(v.Entries, x)
+		v.Entries = append(v.Entries, x.ExclusionView)
 	}
 	for _, h := range f.holders {
 		for _, p := range f.order[h.Key] {

@@ -12,7 +12,7 @@ import (
 // differs, comes first after a purge, asks as somebody else, publishes, waits for what grows
 // old soon, and comes to a verdict.
 func (r *Inspection) Check(ctx context.Context) (Result, error) {
-	foreseen, err := r.foresee(ctx)
+	predicted, err := r.predict(ctx)
 	if err != nil {
 		return Result{}, err
 	}
@@ -60,7 +60,7 @@ func (r *Inspection) Check(ctx context.Context) (Result, error) {
 	if err != nil {
 		return out, err
 	}
-	return out, r.holdForesight(ctx, foreseen, out.Findings)
+	return out, r.holdPredicted(ctx, predicted, out.Findings)
 }
 
 // mostAgain is on how many pages a cause is looked at a second time. When each of them shows it

@@ -2,6 +2,7 @@ package inspect
 
 import (
 	"context"
+	"errors"
 	"image"
 	"maps"
 	"slices"
@@ -177,10 +178,23 @@ func (r *Inspection) picture(ctx context.Context) evidence.Pictures {
 	return Pictures(ctx, r.Blobs)
 }
 
-// Pictures reads kept pictures as pixels.
+// PictureGone says that a picture with which one is compared is no longer kept.
+type PictureGone struct{}
+
+func (*PictureGone) Error() string {
+	return "a picture that it is compared with is no longer kept; take a new mark of the environment"
+}
+
+// Unwrap tells that it is a record that is not there.
+func (*PictureGone) Unwrap() error { return store.ErrNotFound }
+
+// Pictures reads kept pictures as pixels; *[PictureGone] when one is no longer kept.
 func Pictures(ctx context.Context, blobs store.Blobs) evidence.Pictures {
 	return func(sha string) (*image.NRGBA, error) {
 		b, err := blobs.Get(ctx, sha)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, &PictureGone{}
+		}
 		if err != nil {
 			return nil, err
 		}

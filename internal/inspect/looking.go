@@ -230,7 +230,7 @@ func (r *Inspection) lookAtPage(ctx context.Context, b *browser.Browser, t site.
 }
 
 // madeOf keeps what pages are made of in the first looks of a run: what becomes a mark is asked by
-// foresight.
+// predictions.
 func (r *Inspection) madeOf(pass int) *browser.Sources {
 	if pass != 1 || r.Isolated {
 		return nil

@@ -281,14 +281,14 @@ func (d *Desk) End(ctx context.Context, id int64, who string) error {
 	}, who)
 }
 
-// LeaveOut lets the waves go on without a site, whose change stays as it is.
-func (d *Desk) LeaveOut(ctx context.Context, id, siteID int64, why, who string) error {
+// Skip lets the waves go on without a site, whose change stays as it is.
+func (d *Desk) Skip(ctx context.Context, id, siteID int64, why, who string) error {
 	return d.move(ctx, id, func(in *Desk, r *store.Rollout) (string, error) {
 		all, err := in.Store.RolloutSites(ctx, id)
 		if err != nil {
 			return "", err
 		}
-		i := slices.IndexFunc(all, func(m store.RolloutSite) bool { return m.SiteID == siteID && m.LeftOut == "" })
+		i := slices.IndexFunc(all, func(m store.RolloutSite) bool { return m.SiteID == siteID && m.Skipped == "" })
 		if i < 0 || r.State.Over() {
 			return "", &changes.Conflict{Why: "That site is no longer in it."}
 		}
@@ -296,11 +296,11 @@ func (d *Desk) LeaveOut(ctx context.Context, id, siteID int64, why, who string) 
 		if err != nil {
 			return "", err
 		}
-		all[i].LeftOut, all[i].Said = strings.TrimSpace(why), ""
-		if all[i].LeftOut == "" {
+		all[i].Skipped, all[i].Said = strings.TrimSpace(why), ""
+		if all[i].Skipped == "" {
 			return "", &changes.NotRight{Err: errors.New("say why, in a sentence")}
 		}
-		return fmt.Sprintf("Left %s out of rollout %d: %s", row.Name, id, all[i].LeftOut), in.Store.SaveRolloutSite(ctx, all[i])
+		return fmt.Sprintf("Skipped %s in rollout %d: %s", row.Name, id, all[i].Skipped), in.Store.SaveRolloutSite(ctx, all[i])
 	}, who)
 }
 

@@ -22,7 +22,7 @@ import (
 )
 
 const (
-	// pause is for how long a site that cannot go on is left alone before it is looked at again.
+	// pause is for how long a site that cannot go on waits before it is looked at again.
 	pause = 15 * time.Second
 	// patience is for how long one site may take to answer: others wait meanwhile.
 	patience = 20 * time.Second
@@ -60,7 +60,7 @@ func (d *Desk) plan(ctx context.Context, r store.Rollout) (rollout.Plan, []Site,
 }
 
 func stageOf(r store.Rollout, m store.RolloutProgress) rollout.Stage {
-	seen := rollout.Seen{Begun: m.ChangeID != nil, LeftOut: m.LeftOut != "", Nothing: m.Nothing, State: m.Change.State, WatchSaw: m.WatchWaits}
+	seen := rollout.Seen{Begun: m.ChangeID != nil, Skipped: m.Skipped != "", Nothing: m.Nothing, State: m.Change.State, WatchSaw: m.WatchWaits}
 	if m.Tried != nil {
 		seen.Verdict = m.Tried.Verdict
 	}
@@ -295,7 +295,7 @@ func through(sites []Site) string {
 		switch m.Stage {
 		case rollout.There, rollout.Settled:
 			n++
-		case rollout.LeftOut, rollout.Discarded:
+		case rollout.Skipped, rollout.Discarded:
 			left++
 		}
 	}
@@ -306,7 +306,7 @@ func through(sites []Site) string {
 		said += " have it"
 	}
 	if left > 0 {
-		said += fmt.Sprintf(", %d left out", left)
+		said += fmt.Sprintf(", %d skipped", left)
 	}
 	return said + "."
 }

@@ -180,8 +180,8 @@ func TestAChangeGoesToOtherSitesInWavesAndStopsAtTheFirstThatIsNotClear(t *testi
 	assert.Len(t, b.told(), 1)
 	require.ErrorAs(t, b.Go(t.Context(), id, vera), new(*changes.Conflict))
 
-	require.ErrorAs(t, b.LeaveOut(t.Context(), id, b.ids[1], " ", "Vera"), new(*changes.NotRight))
-	require.NoError(t, b.LeaveOut(t.Context(), id, b.ids[1], "Its theme does it already.", "Vera"))
+	require.ErrorAs(t, b.Skip(t.Context(), id, b.ids[1], " ", "Vera"), new(*changes.NotRight))
+	require.NoError(t, b.Skip(t.Context(), id, b.ids[1], "Its theme does it already.", "Vera"))
 	require.NoError(t, b.Go(t.Context(), id, vera))
 	for i := 2; i < 4; i++ {
 		b.goOn()
@@ -192,7 +192,7 @@ func TestAChangeGoesToOtherSitesInWavesAndStopsAtTheFirstThatIsNotClear(t *testi
 	r, _, _, err = b.Look(t.Context(), id)
 	require.NoError(t, err)
 	assert.Equal(t, rollout.Ended, r.State)
-	assert.Equal(t, "3 of 4 sites have it, 1 left out.", r.Why)
+	assert.Equal(t, "3 of 4 sites have it, 1 skipped.", r.Why)
 	assert.Len(t, b.told(), 2)
 	require.ErrorAs(t, b.End(t.Context(), id, "Vera"), new(*changes.Conflict))
 }

@@ -68,7 +68,7 @@ func newBenched(b *testing.B, plan func(*site.Site)) *benched {
 // timed carries out a run, and gives how long it took and where the time went.
 func (b *benched) timed(what string, kind release.RunKind, target string) time.Duration {
 	began := time.Now()
-	id, err := b.store.NewRun(b.Context(), store.Run{SiteID: b.row.ID, EnvironmentID: b.env.ID, Kind: kind, Target: target, PutBack: target != "", RequestedBy: "bench"})
+	id, err := b.store.NewRun(b.Context(), store.Run{SiteID: b.row.ID, EnvironmentID: b.env.ID, Kind: kind, Target: target, Restores: target != "", RequestedBy: "bench"})
 	require.NoError(b, err)
 	require.NoError(b, b.runs.Run(b.Context(), id))
 	r, err := b.store.Run(b.Context(), id)

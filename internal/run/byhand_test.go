@@ -85,7 +85,7 @@ func TestAnExportThatHasMoreThanWasMeantIsRefusedAndNothingIsRecorded(t *testing
 	b, export := byHand(t)
 	r := b.asked(settings.Values{"/life": 90})
 	err := b.runner.CompleteManualTask(t.Context(), r.ID, export(settings.Values{"life": 90, "not": []string{"/cart", "/x"}}), "ada")
-	var not *act.NotAsMeant
+	var not *act.NotAsExpected
 	require.ErrorAs(t, err, &not)
 	require.Len(t, not.Differences, 1)
 	assert.Equal(t, "/not", not.Differences[0].Key)

@@ -56,7 +56,7 @@ func (r *run) carryOut(ctx context.Context) error {
 	if err := r.connect(ctx); err != nil {
 		return err
 	}
-	if r.row.Attempt > 1 && r.row.PutBack && !r.resumed && r.row.Kind != release.CulpritRun {
+	if r.row.Attempt > 1 && r.row.Restores && !r.resumed && r.row.Kind != release.CulpritRun {
 		return errors.New("the run was cut off when its process ended")
 	}
 	if r.row.Kind == release.TidyRun {
@@ -96,8 +96,8 @@ func (r *run) inspect(ctx context.Context, returning *inspect.Returning) error {
 	switch r.row.Kind {
 	case release.IsolationRun:
 		look = i.TestIsolation
-	case release.LaterRun:
-		look = i.LookLater
+	case release.RecheckRun:
+		look = i.Recheck
 		var err error
 		if i.Watch, err = r.watchLook(ctx); err != nil {
 			return err
@@ -127,7 +127,7 @@ func (r *run) inspect(ctx context.Context, returning *inspect.Returning) error {
 		r.row.Verdict, r.row.Summary, r.renewed = "", "", nil
 		return errors.Join(stands, err)
 	}
-	if err == nil && len(r.moments) > 0 && !r.row.PutBack {
+	if err == nil && len(r.moments) > 0 && !r.row.Restores {
 		err = i.CacheFrom(ctx, r.moments)
 	}
 	if err == nil {
@@ -266,7 +266,7 @@ func (r *run) bringInForce(ctx context.Context) error {
 		return r.noteThere(ctx)
 	}
 	switch {
-	case r.lastAct(ctx) == release.ActControl && r.env.Fingerprint != target: // cut off while it looked with the earlier settings
+	case r.atControl(ctx): // cut off while it looked with the earlier settings
 	case r.resumed:
 		return fmt.Errorf("%s did not take the settings. It could be read again, and has those from before", r.env.Name)
 	case r.row.Attempt > 1 && r.env.Fingerprint != r.row.Before:
@@ -323,7 +323,7 @@ func (r *run) noteThere(ctx context.Context) error {
 }
 
 var actKind = map[release.RunKind]release.ActKind{release.TryRun: release.ActTry, release.PromoteRun: release.ActPromote, release.RollBackRun: release.ActRollBack,
-	release.CheckRun: release.ActTry, release.IsolationRun: release.ActTry, release.LaterRun: release.ActTry, release.MeasureRun: release.ActTry}
+	release.CheckRun: release.ActTry, release.IsolationRun: release.ActTry, release.RecheckRun: release.ActTry, release.MeasureRun: release.ActTry}
 
 func (r *run) intent(ctx context.Context, kind release.ActKind, v settings.Values, fingerprint string) (act.Intent, error) {
 	in := act.Intent{Environment: r.env, Layer: r.layer, Values: v, Fingerprint: fingerprint, Kind: kind, Run: &r.row.ID, Change: r.row.ChangeID, Who: r.row.RequestedBy}

@@ -184,6 +184,55 @@ func TestARunThatIsKilledDuringAControlIsFinishedWithTheChangeInForce(t *testing
 	assert.Equal(t, fp, fingerprint(t, now))
 }
 
+// The process died on its way back from a control: it had meant to put the change in force again, and the site was never
+// told. The run goes on, and nobody is said to have changed the site, unless somebody did: then nothing is overwritten.
+func TestARunWhoseProcessEndedBeforeItToldTheSiteGoesOn(t *testing.T) {
+	for name, outside := range map[string]bool{"nobody else": false, "somebody else": true} {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t, tiny())
+			b.mark(0)
+			c := b.promotable(settings.Values{"markup.compact": true})
+			with, tag := b.staging.Layer.Settings()
+			fp := fingerprint(t, with)
+			id, err := b.store.NewRun(t.Context(), store.Run{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, ChangeID: &c.ID, Kind: release.TryRun, Target: fp, RequestedBy: "tester"})
+			require.NoError(t, err)
+			_, err = b.store.BeginRun(t.Context(), id)
+			require.NoError(t, err)
+			require.NoError(t, b.store.SaveBefore(t.Context(), id, fp, nil))
+			intend := func(kind release.ActKind, to, from string) int64 {
+				act, err := b.store.Intend(t.Context(), store.Act{EnvironmentID: b.envs[0].ID, RunID: &id, ChangeID: &c.ID, Kind: kind, Fingerprint: to, Predecessor: from, Who: "tester"})
+				require.NoError(t, err)
+				return act
+			}
+			has, err := b.store.Revision(t.Context(), b.site.ID, c.Base)
+			require.NoError(t, err)
+			if outside {
+				has = has.With(settings.Values{"pages.lifetime": 90})
+			}
+			control := intend(release.ActControl, c.Base, fp)
+			_, ok := b.staging.Layer.Replace(has, tag)
+			require.True(t, ok)
+			require.NoError(t, b.store.EndAct(t.Context(), control, release.ActApplied, "Read back.", c.Base))
+			intend(release.ActTry, fp, c.Base)
+
+			r := b.takeUp(id)
+			now, _ := b.staging.Layer.Settings()
+			drifts, err := b.store.OpenDrifts(t.Context(), b.site.ID)
+			require.NoError(t, err)
+			if outside {
+				assert.Equal(t, release.Failed, r.State)
+				assert.Contains(t, r.Problem, "staging was changed outside Tide Marker (pages.lifetime). Nothing was overwritten")
+				assert.Equal(t, fingerprint(t, has), fingerprint(t, now))
+				assert.Len(t, drifts, 1)
+				return
+			}
+			assert.Equal(t, release.Done, r.State, r.Problem)
+			assert.Equal(t, fp, fingerprint(t, now), "staging has the change")
+			assert.Empty(t, drifts)
+		})
+	}
+}
+
 // On production nobody goes back and forth: what is seen just before is the control.
 func TestControlsOfAPromotionAreLooksJustBeforeIt(t *testing.T) {
 	b := newBench(t, front())

@@ -79,16 +79,20 @@ func TestAKilledRunLeavesARecordedRevisionAndIsFinished(t *testing.T) {
 	random := rand.New(rand.NewPCG(seed, 1))
 	within := func(most time.Duration) time.Duration { return time.Duration(random.Int64N(int64(most))) }
 	for _, tc := range []struct {
+		short bool // make soak kills in all of them, TIDEMARKER_RUNS asks for them here
 		kind  release.RunKind
 		phase string
 		later time.Duration
 	}{
-		{release.TryRun, "reading", within(200 * time.Millisecond)},
-		{release.TryRun, "applying", within(30 * time.Millisecond)},
-		{release.TryRun, "looking", within(time.Second)},
-		{release.PromoteRun, "applying", within(30 * time.Millisecond)},
-		{release.PromoteRun, "warming", within(500 * time.Millisecond)},
+		{false, release.TryRun, "reading", within(200 * time.Millisecond)},
+		{true, release.TryRun, "applying", within(30 * time.Millisecond)},
+		{false, release.TryRun, "looking", within(time.Second)},
+		{false, release.PromoteRun, "applying", within(30 * time.Millisecond)},
+		{true, release.PromoteRun, "warming", within(500 * time.Millisecond)},
 	} {
+		if !tc.short && os.Getenv("TIDEMARKER_RUNS") == "" {
+			continue
+		}
 		t.Run(fmt.Sprintf("%s killed %s into %s", tc.kind, tc.later, tc.phase), func(t *testing.T) {
 			env, inst := b.envs[0], b.staging
 			event, done := release.Try, release.Checked
@@ -143,7 +147,7 @@ func (b *bench) reset(change int64, kind release.RunKind, target string) {
 	}
 }
 
-func TestARunOfTheCommandLineThatWasKilledIsPutBack(t *testing.T) {
+func TestARunOfTheCommandLineThatWasKilledIsRestored(t *testing.T) {
 	b := newBench(t, tiny())
 	b.mark(0)
 	before, _ := b.staging.Layer.Settings()

@@ -16,9 +16,9 @@ import (
 	"tidemarker/internal/trouble"
 )
 
-// end ends the run: puts back what it is to put back, and then, all at once, records how
+// end ends the run: restores what it is to restore, and then, all at once, records how
 // it ended, moves its change, and lets the next run begin. errLost and errLater say that
-// the environment cannot be put back yet.
+// the environment cannot be restored yet.
 func (r *run) end(ctx context.Context, cause error) error {
 	event := r.judge(cause)
 	if err := r.sayDeleted(ctx, event); err != nil {
@@ -28,7 +28,7 @@ func (r *run) end(ctx context.Context, cause error) error {
 		r.row.Problem = joined(r.row.Problem, "What was published for a test could not be taken back; the next run on "+r.env.Name+" tries again: "+err.Error())
 	}
 	_, givenUp := errors.AsType[*tooOften](cause)
-	if r.row.PutBack || givenUp && r.row.Kind.PutsBackWhenItFails() {
+	if r.row.Restores || givenUp && r.row.Kind.RestoresWhenItFails() {
 		if err := r.restore(ctx); err != nil {
 			return err
 		}
@@ -101,7 +101,7 @@ func (r *run) judge(cause error) release.RunEvent {
 		r.row.Verdict, r.row.Problem, r.row.Summary = evidence.VerdictNotChecked, cause.Error(), not+cause.Error()
 		r.Log.Warn("a run failed", "run", r.row.ID, "why", cause)
 		return release.RunFailed
-	case r.row.Problem != "" && r.row.StopAsked: // concluded before, and put back only now
+	case r.row.Problem != "" && r.row.StopAsked: // concluded before, and restored only now
 		return release.RunStopped
 	case r.row.Problem != "" && r.row.Verdict == evidence.VerdictNotChecked:
 		return release.RunFailed
@@ -114,7 +114,7 @@ func (r *run) judge(cause error) release.RunEvent {
 // back. What could not be read or is not known is tried again, for as long as it takes;
 // what the run came to is kept meanwhile.
 func (r *run) restore(ctx context.Context) error {
-	restored, err := r.putBack(ctx)
+	restored, err := r.bringBack(ctx)
 	if err == nil {
 		r.row.Restored = restored
 		return nil
@@ -144,9 +144,9 @@ func joined(a, b string) string {
 	return a + " " + b
 }
 
-// putBack reads what is in force and, where that is this run's doing, brings back what
+// bringBack reads what is in force and, where that is this run's doing, brings back what
 // was before it.
-func (r *run) putBack(ctx context.Context) (restored bool, err error) {
+func (r *run) bringBack(ctx context.Context) (restored bool, err error) {
 	mine, err := r.Store.RunActs(ctx, r.row.ID)
 	if err != nil || len(mine) == 0 {
 		return err == nil, err // nothing was applied
@@ -206,7 +206,7 @@ func (r *run) record(ctx context.Context, s *store.Store, event release.RunEvent
 		if err := r.renew(ctx, s); err != nil {
 			return err
 		}
-		if err := r.planLater(ctx, s); err != nil {
+		if err := r.planRechecks(ctx, s); err != nil {
 			return err
 		}
 	}
@@ -274,7 +274,7 @@ func (r *run) notify(ctx context.Context, s *store.Store) error {
 
 // done says in words what a run has done.
 var done = map[release.RunKind]string{release.MarkRun: "Mark of", release.TryRun: "Tried on", release.PromoteRun: "Promoted to",
-	release.RollBackRun: "Rolled back", release.CheckRun: "Checked", release.IsolationRun: "Cache isolation tested on", release.LaterRun: "Looked later on at", release.CulpritRun: "Searched for the culprit on", release.MeasureRun: "Measured on", release.TidyRun: "Tidied"}
+	release.RollBackRun: "Rolled back", release.CheckRun: "Checked", release.IsolationRun: "Cache isolation tested on", release.RecheckRun: "Rechecked", release.CulpritRun: "Searched for the culprit on", release.MeasureRun: "Measured on", release.TidyRun: "Tidied"}
 
 // letNextBegin lets the run that waited for this one begin when this one ended clear,
 // and skips it when not.

@@ -104,7 +104,7 @@ func (s *searching) excluding(x store.Search) []culprit.Excluding {
 			}
 			before := len(out)
 			for _, list := range culprit.ExclusionLists(s.cat, d.Role) {
-				candidates := culprit.Candidates(list, s.run.base.Look, s.found, s.withoutOthers(x, i).Strings(list.Key), s.foreseen)
+				candidates := culprit.Candidates(list, s.run.base.Look, s.found, s.withoutOthers(x, i).Strings(list.Key), s.predicted)
 				if len(candidates) > 0 {
 					out = append(out, culprit.Excluding{Culprit: i, Key: list.Key, Candidates: candidates, Fewest: []int{}})
 				}

@@ -31,7 +31,7 @@ func TestARunWhoseLockIsLostIsLeftToAnother(t *testing.T) {
 	require.NoError(t, err)
 	target, err := b.store.SaveRevision(t.Context(), b.site.ID, before.With(settings.Values{"markup.compact": true}))
 	require.NoError(t, err)
-	id, err := b.store.NewRun(t.Context(), store.Run{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, Kind: release.TryRun, Target: target, PutBack: true, RequestedBy: "tester"})
+	id, err := b.store.NewRun(t.Context(), store.Run{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, Kind: release.TryRun, Target: target, Restores: true, RequestedBy: "tester"})
 	require.NoError(t, err)
 	first := make(chan error, 1)
 	go func() { first <- b.runner.Run(t.Context(), id) }()
@@ -60,7 +60,7 @@ func TestARunWhoseLockIsLostIsLeftToAnother(t *testing.T) {
 		acts = append(acts, a)
 	}
 	require.NoError(t, rows.Err())
-	assert.Len(t, acts, 2, "put in force once, and put back once: %v", acts)
+	assert.Len(t, acts, 2, "put in force once, and restored once: %v", acts)
 }
 
 // TestAnOlderProcessWorksOnANewerSchema gives every table a column that this program does not know, as a later version does

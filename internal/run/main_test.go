@@ -3,6 +3,7 @@ package run_test
 import (
 	"context"
 	"log/slog"
+	"os"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -113,14 +114,14 @@ func (b *bench) try(edits settings.Values) (store.Run, []evidence.Finding) {
 	return b.with(release.TryRun, edits)
 }
 
-// with carries a run out on staging with edits in force that are put back.
+// with carries a run out on staging with edits in force that are restored.
 func (b *bench) with(kind release.RunKind, edits settings.Values) (store.Run, []evidence.Finding) {
 	b.Helper()
 	_, now, err := b.runner.Acts.Read(b.Context(), b.envs[0].ID)
 	require.NoError(b, err)
 	target, err := b.store.SaveRevision(b.Context(), b.site.ID, now.Values.With(edits))
 	require.NoError(b, err)
-	r := b.carryOut(store.Run{EnvironmentID: b.envs[0].ID, Kind: kind, Target: target, PutBack: true})
+	r := b.carryOut(store.Run{EnvironmentID: b.envs[0].ID, Kind: kind, Target: target, Restores: true})
 	return r, b.findings(r.ID)
 }
 
@@ -137,15 +138,20 @@ func (b *bench) findings(run int64) []evidence.Finding {
 
 func target(role, name string) *journey.Target { return &journey.Target{Role: role, Name: name} }
 
-// small is a part of Fernhollow that shows every fault: six pages and two journeys.
+// small is a part of Fernhollow that shows every fault: four pages and two journeys. In short each page is looked at on the
+// device on which its fault shows; TIDEMARKER_RUNS asks for both.
 func small() site.Site {
-	page := func(path, class string, personas ...string) site.Page {
-		return site.Page{Path: path, Class: class, Personas: append([]string{site.Visitor}, personas...), Devices: []string{site.Desktop, site.Phone}}
+	page := func(path, class, device string, personas ...string) site.Page {
+		devices := []string{device}
+		if os.Getenv("TIDEMARKER_RUNS") != "" {
+			devices = []string{site.Desktop, site.Phone}
+		}
+		return site.Page{Path: path, Class: class, Personas: append([]string{site.Visitor}, personas...), Devices: devices}
 	}
 	return site.Site{Name: "Fernhollow",
 		Personas: []site.Persona{{Name: "carrier", Kind: "visitor-with-cart", PrivateTexts: []string{"Tawny mane block"}, Prepare: []journey.Step{
 			{Go: "/kits/tawny-mane-block"}, {Click: target("button", "Add to basket")}, {Expect: &journey.Expect{URL: "/cart"}}}}},
-		Pages: []site.Page{page("/", "home"), page("/search?q=mane", "search"), page("/cart", "cart", "carrier"), page("/contact", "form")},
+		Pages: []site.Page{page("/", "home", site.Phone), page("/search?q=mane", "search", site.Desktop), page("/cart", "cart", site.Phone, "carrier"), page("/contact", "form", site.Desktop)},
 		Journeys: []journey.Journey{
 			{Name: "menu", Persona: site.Visitor, Devices: []string{site.Phone}, Steps: []journey.Step{
 				{Go: "/contact"}, {Click: target("button", "Menu")}, {Expect: &journey.Expect{Visible: target("link", "Library")}}}},

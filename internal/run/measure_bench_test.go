@@ -50,7 +50,7 @@ func BenchmarkMeasuringRound(bench *testing.B) {
 		}
 		bare += time.Since(began)
 		began = time.Now()
-		id, err := b.store.NewRun(b.Context(), store.Run{SiteID: b.row.ID, EnvironmentID: b.env.ID, Kind: release.MeasureRun, Target: target, PutBack: true, RequestedBy: "bench", Measures: store.JSON[*measure.Scope]{V: &scope}})
+		id, err := b.store.NewRun(b.Context(), store.Run{SiteID: b.row.ID, EnvironmentID: b.env.ID, Kind: release.MeasureRun, Target: target, Restores: true, RequestedBy: "bench", Measures: store.JSON[*measure.Scope]{V: &scope}})
 		require.NoError(b, err)
 		require.NoError(b, b.runs.Run(b.Context(), id))
 		ours += time.Since(began)

@@ -72,7 +72,7 @@ func ReportMeasure(ctx context.Context, s *store.Store, r store.Run) (MeasureRep
 		scope = *r.Measures.V
 	}
 	out := cameTo(row.Document.V, loads, scope.Main, r.State.Over())
-	out.Summary, out.Restored, out.Turns = r.Summary, !r.PutBack || r.Restored, true
+	out.Summary, out.Restored, out.Turns = r.Summary, !r.Restores || r.Restored, true
 	out.Limit, out.Before = scope.Limit(), scope.Before
 	if len(out.Comparisons) == 0 && len(out.Levels) > 0 { // as it is, with nothing to be held against
 		out.Verdict, out.Sure, out.Turns = measure.Same, true, false

@@ -37,7 +37,7 @@ func mutated() site.Site {
 
 // TestFaultsOfAllKindsAreNoticed changes what a site answers, between the site and whoever
 // looks: what harms a visitor has to be noticed, what nobody can see must not be. In short it
-// does so in every third way. TIDEMARKER_MUTATIONS says how many there are in all, TIDEMARKER_MUTATION of which
+// does so in a few ways. TIDEMARKER_MUTATIONS says how many there are in all, TIDEMARKER_MUTATION of which
 // class alone; make corpus asks for 500.
 func TestFaultsOfAllKindsAreNoticed(t *testing.T) {
 	b := newBench(t, mutated())
@@ -60,7 +60,7 @@ func TestFaultsOfAllKindsAreNoticed(t *testing.T) {
 	if only := os.Getenv("TIDEMARKER_MUTATION"); only != "" {
 		classes = slices.DeleteFunc(classes, func(c mutation.Class) bool { return c.Name != only })
 	}
-	total, step := min(6, len(classes)), 5 // in short, every fifth way
+	total, step := min(4, len(classes)), 8 // in short, every eighth way
 	if n, err := strconv.Atoi(os.Getenv("TIDEMARKER_MUTATIONS")); err == nil {
 		total, step = n, 1
 	}

@@ -19,10 +19,10 @@ import (
 
 // The queues: readings, surveys and looks that fall due never wait for runs, nor runs for them.
 const (
-	queueRuns    = "runs"
-	queueReads   = "reads"
-	queueSurveys = "surveys"
-	queueLater   = "later"
+	queueRuns     = "runs"
+	queueReads    = "reads"
+	queueSurveys  = "surveys"
+	queueRechecks = "rechecks"
 )
 
 // Args is a job of the queue: one run to be carried out. Handed tells how often it was
@@ -165,8 +165,8 @@ type Options struct {
 	// ReadEvery is how often all environments are read; 0 leaves it to those who act.
 	ReadEvery time.Duration
 	Survey    func(ctx context.Context, onboarding int64) error
-	// Climb lets climbs go on: it begins the runs that they need next and waits for none.
-	Climb func(ctx context.Context) error
+	// StepUp lets step-ups go on: it begins the runs that they need next and waits for none.
+	StepUp func(ctx context.Context) error
 	// GoOut promotes what was approved to go out by itself, and may now.
 	GoOut func(ctx context.Context) error
 	// Scheduled begins what is to be done again and again, and is due.
@@ -180,10 +180,10 @@ type Options struct {
 // NewQueue returns a queue that works jobs off after [Queue.Start].
 func NewQueue(runner *Runner, opt Options) (*Queue, error) {
 	cfg := &river.Config{Logger: slog.New(levelled{runner.Log.Handler(), slog.LevelWarn}), Workers: river.NewWorkers(), FetchPollInterval: time.Second,
-		Queues: map[string]river.QueueConfig{queueRuns: {MaxWorkers: opt.Workers}, queueReads: {MaxWorkers: 1}, queueSurveys: {MaxWorkers: 2}, queueLater: {MaxWorkers: 1}, queueKeeping: {MaxWorkers: 1}}}
+		Queues: map[string]river.QueueConfig{queueRuns: {MaxWorkers: opt.Workers}, queueReads: {MaxWorkers: 1}, queueSurveys: {MaxWorkers: 2}, queueRechecks: {MaxWorkers: 1}, queueKeeping: {MaxWorkers: 1}}}
 	river.AddWorker(cfg.Workers, &worker{runner: runner})
 	river.AddWorker(cfg.Workers, &readWorker{runner: runner})
-	river.AddWorker(cfg.Workers, &laterWorker{runner: runner})
+	river.AddWorker(cfg.Workers, &recheckWorker{runner: runner})
 	river.AddWorker(cfg.Workers, &keepWorker{runner: runner})
 	river.AddWorker(cfg.Workers, &surveyWorker{survey: opt.Survey})
 	cfg.PeriodicJobs = []*river.PeriodicJob{periodic(keepEvery, queueKeeping, KeepArgs{})}
@@ -220,7 +220,7 @@ func (q *Queue) Start(ctx context.Context) error {
 		do     func(context.Context) error
 		failed string
 	}{
-		{q.opt.Climb, "a step-up could not continue"},
+		{q.opt.StepUp, "a step-up could not continue"},
 		{q.opt.GoOut, "what was approved could not be followed up"},
 		{q.opt.Scheduled, "what is scheduled could not be started"},
 		{q.opt.Watch, "a promotion could not be watched"},

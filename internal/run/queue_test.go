@@ -68,7 +68,7 @@ func TestARunWhoseWorkerDiedBeforeItBeganIsHandedInAgain(t *testing.T) {
 	assert.Equal(t, 1, b.run(r.ID).Attempt)
 }
 
-func TestARunThatSomebodyWorksOnIsLeftAlone(t *testing.T) {
+func TestARunThatSomebodyWorksOnIsNotTaken(t *testing.T) {
 	b := newBench(t, tiny())
 	b.mark(0)
 	r := b.start(0)

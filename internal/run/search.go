@@ -10,7 +10,7 @@ import (
 
 	"tidemarker/internal/core/culprit"
 	"tidemarker/internal/core/evidence"
-	"tidemarker/internal/core/foresight"
+	"tidemarker/internal/core/prediction"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/sequential"
 	"tidemarker/internal/core/settings"
@@ -39,8 +39,8 @@ type searching struct {
 	// quick is where what is sought shows soonest. It is looked at first, and all the rest only when it does not show
 	// there; nil where each place is asked for anyway.
 	quick *inspect.Sought
-	// foreseen is what was foreseen of what is searched for.
-	foreseen []foresight.Held
+	// predicted is what was predicted of what is searched for.
+	predicted []prediction.Held
 }
 
 // search tries parts of the change until it is known what breaks the site. Each answer is kept
@@ -57,7 +57,7 @@ func (r *run) search(ctx context.Context) error {
 	if s.found, err = findingsOf(ctx, r.Store, x.OfRunID); err != nil {
 		return err
 	}
-	if s.foreseen, err = foreseenOf(ctx, r.Store, x.OfRunID); err != nil {
+	if s.predicted, err = predictedOf(ctx, r.Store, x.OfRunID); err != nil {
 		return err
 	}
 	s.sought, _ = inspect.Seek(s.found, false)
@@ -360,8 +360,5 @@ func Named(c settings.Catalogue, p culprit.Part) string {
 		}
 		return title
 	}
-	if known && d.Type == settings.Seconds {
-		return fmt.Sprintf("%s: %s s", title, settings.Shown(p.Value))
-	}
-	return fmt.Sprintf("%s: %s", title, settings.Shown(p.Value))
+	return fmt.Sprintf("%s: %s", title, d.Shown(p.Value))
 }

@@ -7,7 +7,7 @@ import (
 
 	"tidemarker/internal/core/culprit"
 	"tidemarker/internal/core/evidence"
-	"tidemarker/internal/core/foresight"
+	"tidemarker/internal/core/prediction"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/settings"
 	"tidemarker/internal/core/site"
@@ -37,7 +37,7 @@ func (w *Runner) StartSearchIn(ctx context.Context, s *store.Store, ofRun int64,
 		return store.Run{}, err
 	}
 	x.RunID, err = w.StartIn(ctx, s, store.Run{SiteID: of.SiteID, EnvironmentID: of.EnvironmentID, ChangeID: of.ChangeID, Kind: release.CulpritRun,
-		Target: of.Target, PutBack: true, MarkID: of.MarkID, RequestedBy: who})
+		Target: of.Target, Restores: true, MarkID: of.MarkID, RequestedBy: who})
 	if err != nil {
 		return store.Run{}, err
 	}
@@ -131,11 +131,11 @@ func searchOf(ctx context.Context, s *store.Store, ofRun int64) (store.Search, s
 	if len(parts) < 2 && !excludable(*env.Catalogue.V, parts) {
 		return store.Search{}, of, none("The change has one edit only: it is the culprit.")
 	}
-	foreseen, err := foreseenOf(ctx, s, ofRun)
+	predicted, err := predictedOf(ctx, s, ofRun)
 	if err != nil {
 		return store.Search{}, of, err
 	}
-	p := store.SearchProblem{Parts: parts, Needs: culprit.NeedsOf(*env.Catalogue.V, env.About.V.Facts.Host(), was, parts), Likely: culprit.Likely(*env.Catalogue.V, parts, found, foreseen), Most: mostAnswers}
+	p := store.SearchProblem{Parts: parts, Needs: culprit.NeedsOf(*env.Catalogue.V, env.About.V.Facts.Host(), was, parts), Likely: culprit.Likely(*env.Catalogue.V, parts, found, predicted), Most: mostAnswers}
 	return store.Search{OfRunID: ofRun, Base: base, Problem: store.JSON[store.SearchProblem]{V: p}}, of, nil
 }
 
@@ -158,9 +158,9 @@ func findingsOf(ctx context.Context, s *store.Store, run int64) ([]evidence.Find
 	return out, err
 }
 
-// foreseenOf is what was foreseen of a run and what became of it, nothing when nothing was.
-func foreseenOf(ctx context.Context, s *store.Store, run int64) ([]foresight.Held, error) {
-	f, err := s.Foresight(ctx, run)
+// predictedOf is what was predicted of a run and what became of it, nothing when nothing was.
+func predictedOf(ctx context.Context, s *store.Store, run int64) ([]prediction.Held, error) {
+	f, err := s.Predicted(ctx, run)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil
 	}

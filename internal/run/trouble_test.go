@@ -342,7 +342,7 @@ func TestPuttingBackGoesOnUntilItIsReadBack(t *testing.T) {
 	}
 }
 
-func TestASiteThatIsAwayWhenItIsToBePutBackIsWaitedFor(t *testing.T) {
+func TestASiteThatIsAwayWhenItIsToBeRestoredIsWaitedFor(t *testing.T) {
 	b := newBench(t, tiny())
 	tr := b.trouble(0)
 	b.mark(0)
@@ -358,7 +358,7 @@ func TestASiteThatIsAwayWhenItIsToBePutBackIsWaitedFor(t *testing.T) {
 	}
 	before, _ := b.staging.Layer.Settings()
 	r, _ := b.try(settings.Values{"markup.compact": true})
-	assert.Equal(t, release.Running, r.State, "it is not over before staging is put back")
+	assert.Equal(t, release.Running, r.State, "it is not over before staging is restored")
 	assert.False(t, r.Restored)
 	b.runner.Tools.Browser = looked
 	tr.leave(false)

@@ -147,9 +147,9 @@ func (r *run) turn(ctx context.Context, kind release.ActKind, fingerprint string
 }
 
 // standAgain puts in force again what the run is to leave, when a control left the earlier
-// settings there; also when the run was stopped meanwhile. What is put back anyway is not.
+// settings there; also when the run was stopped meanwhile. What is restored anyway is not.
 func (r *run) standAgain(ctx context.Context) error {
-	if r.row.PutBack || r.env.Fingerprint == r.row.Target || r.lastAct(ctx) != release.ActControl {
+	if r.row.Restores || r.env.Fingerprint == r.row.Target || !r.atControl(ctx) {
 		return nil
 	}
 	ctx = context.WithoutCancel(ctx)
@@ -160,13 +160,19 @@ func (r *run) standAgain(ctx context.Context) error {
 	return r.inspection().Purge(ctx)
 }
 
-// lastAct is the kind of the run's last act on its environment, "" when it has none.
-func (r *run) lastAct(ctx context.Context) release.ActKind {
+// atControl tells whether the environment has what a control of this run put there. An act that was meant and not applied, as
+// by a process that died before the site was told, has changed nothing; what somebody else put there is no control's.
+func (r *run) atControl(ctx context.Context) bool {
 	mine, err := r.Store.RunActs(context.WithoutCancel(ctx), r.row.ID)
-	if err != nil || len(mine) == 0 {
-		return ""
+	if err != nil {
+		return false
 	}
-	return mine[len(mine)-1].Kind
+	for _, a := range slices.Backward(mine) {
+		if a.State == release.ActApplied {
+			return a.Kind == release.ActControl && a.Fingerprint == r.env.Fingerprint
+		}
+	}
+	return false
 }
 
 // renew takes into the mark what the site itself has moved on in.

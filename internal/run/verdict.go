@@ -116,20 +116,32 @@ func (w *Runner) AcceptFinding(ctx context.Context, id int64, a Acceptance) (run
 }
 
 // TakeBack takes back that a finding was accepted, and ends what was decided on it for
-// longer than the run.
-func (w *Runner) TakeBack(ctx context.Context, id int64, who string) (runID int64, err error) {
+// longer than the run. With a reach it takes back what was accepted in the same act, too.
+func (w *Runner) TakeBack(ctx context.Context, id int64, reach Reach, who string) (runID int64, err error) {
 	f, r, err := w.findingOf(ctx, id)
 	if err != nil {
 		return 0, err
 	}
 	return r.ID, w.Store.Within(ctx, func(s *store.Store) error {
-		if err := s.AcceptFinding(ctx, id, false, "", ""); err != nil {
+		all, err := reached(ctx, s, f, reach)
+		if err != nil {
 			return err
 		}
-		if err := s.EndDecisionsOn(ctx, id, who); err != nil {
-			return err
+		n := 0
+		for _, x := range all {
+			if x.ID != f.ID && (x.AcceptedBy != f.AcceptedBy || x.AcceptedWhy != f.AcceptedWhy) {
+				continue // accepted by itself, or not at all
+			}
+			if err := errors.Join(s.AcceptFinding(ctx, x.ID, false, "", ""), s.EndDecisionsOn(ctx, x.ID, who)); err != nil {
+				return err
+			}
+			n++
 		}
-		return decided(ctx, s, r, who, "Took back the acceptance of: "+f.Document.V.Title)
+		text := "Took back the acceptance of: " + f.Document.V.Title
+		if n > 1 {
+			text += fmt.Sprintf(" (and %d more)", n-1)
+		}
+		return decided(ctx, s, r, who, text)
 	})
 }
 

@@ -29,7 +29,7 @@ func (w *Runner) now() time.Time {
 func (r *run) planWatch(ctx context.Context, i *inspect.Inspection) error {
 	at, _, _ := r.site.Environment(r.env.Name)
 	period := r.site.Promotes().Watched()
-	if r.row.Kind != release.PromoteRun || at.Role != site.Production || r.row.ChangeID == nil || r.row.PutBack || r.row.Verdict == evidence.VerdictBroken || period == 0 {
+	if r.row.Kind != release.PromoteRun || at.Role != site.Production || r.row.ChangeID == nil || r.row.Restores || r.row.Verdict == evidence.VerdictBroken || period == 0 {
 		return nil
 	}
 	kept, err := i.KeepBrowser(ctx)

@@ -18,7 +18,7 @@ import (
 	"tidemarker/internal/watching"
 )
 
-// A promotion is watched: later looks come with what a browser kept, and what they find is held against staging.
+// A promotion is watched: rechecks come with what a browser kept, and what they find is held against staging.
 func TestAPromotionIsWatchedAndWhatIsFoundLateIsHeldAgainstStaging(t *testing.T) {
 	b := newBench(t, front())
 	b.mark(0)
@@ -36,7 +36,7 @@ func TestAPromotionIsWatchedAndWhatIsFoundLateIsHeldAgainstStaging(t *testing.T)
 	assert.Equal(t, watch.Watching, w.State)
 	assert.Equal(t, b.change(c.ID).State, release.Marked)
 	assert.NotEmpty(t, w.Kept.V, "styles and scripts that browsers keep")
-	planned, err := b.store.LaterLooks(t.Context(), runs[0].ID)
+	planned, err := b.store.Rechecks(t.Context(), runs[0].ID)
 	require.NoError(t, err)
 	assert.Empty(t, planned, "the watch looks at those times")
 	looks := func() []store.WatchLook {

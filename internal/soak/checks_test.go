@@ -22,10 +22,10 @@ var lies = map[string]string{
 	"an act has a predecessor, or a target, that is not kept": `SELECT count(*) FROM acts a JOIN environments e ON e.id = a.environment_id WHERE a.kind <> 'first' AND (
 		NOT EXISTS (SELECT FROM revisions r WHERE r.site_id = e.site_id AND r.fingerprint = a.predecessor) OR NOT EXISTS (SELECT FROM revisions r WHERE r.site_id = e.site_id AND r.fingerprint = a.fingerprint))`,
 	"two acts are open on one environment": `SELECT count(*) FROM (SELECT FROM acts WHERE state IN ('intended', 'unknown') GROUP BY environment_id HAVING count(*) > 1) x`,
-	"a run is said to have put back what was there, and its last act is another": `SELECT count(*) FROM runs r WHERE r.restored AND r.state IN ('done', 'failed', 'stopped') AND EXISTS (
+	"a run is said to have restored what was there, and its last act is another": `SELECT count(*) FROM runs r WHERE r.restored AND r.state IN ('done', 'failed', 'stopped') AND EXISTS (
 		SELECT FROM acts a WHERE a.run_id = r.id AND a.state = 'applied' AND a.id = (SELECT max(id) FROM acts b WHERE b.run_id = r.id AND b.state = 'applied') AND a.fingerprint <> r.before)`,
 	"a change is said to be rolled back, and no act did it": `SELECT count(*) FROM changes c WHERE c.state IN ('rolled back', 'restored') AND NOT EXISTS (
-		SELECT FROM runs r JOIN acts a ON a.run_id = r.id WHERE r.change_id = c.id AND a.state = 'applied' AND a.kind IN ('roll back', 'put back'))
+		SELECT FROM runs r JOIN acts a ON a.run_id = r.id WHERE r.change_id = c.id AND a.state = 'applied' AND a.kind IN ('roll back', 'restore'))
 		AND NOT EXISTS (SELECT FROM runs r WHERE r.change_id = c.id AND r.kind = 'roll back' AND r.state = 'done' AND r.before = r.target)`,
 	"a run has ended and has no verdict": `SELECT count(*) FROM runs WHERE state = 'done' AND verdict = ''`,
 	"a change is under way and no run is": `SELECT count(*) FROM changes c WHERE c.state IN ('trying', 'promoting', 'rolling back') AND NOT EXISTS (
@@ -140,7 +140,7 @@ const state = `SELECT concat_ws(' ',
 
 // open is what is under way.
 const open = `SELECT (SELECT count(*) FROM runs WHERE state NOT IN ('done', 'failed', 'stopped')) + (SELECT count(*) FROM acts WHERE state IN ('intended', 'unknown'))
-	+ (SELECT count(*) FROM climbs WHERE over_at IS NULL)`
+	+ (SELECT count(*) FROM step_ups WHERE over_at IS NULL)`
 
 // patience is for how long people let runs go on once all trouble is over.
 const patience = 40 * time.Second

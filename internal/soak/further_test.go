@@ -48,8 +48,8 @@ func (p *person) importLedger(ctx context.Context, s *shop) int {
 	return status
 }
 
-// adopt settles what somebody changed behind everybody's back: it is accepted, or reverted.
-func (p *person) adopt(ctx context.Context, s *shop) int {
+// acceptDrift settles what somebody changed behind everybody's back: it is accepted, or reverted.
+func (p *person) acceptDrift(ctx context.Context, s *shop) int {
 	var id int64
 	var found string
 	if p.w.db().Pool.QueryRow(ctx, `SELECT id, found FROM drifts WHERE site_id = $1 AND state = 'open' ORDER BY id LIMIT 1`, s.id).Scan(&id, &found) != nil {
@@ -60,7 +60,7 @@ func (p *person) adopt(ctx context.Context, s *shop) int {
 		return status
 	}
 	status, _ := p.ask(ctx, http.MethodPost, fmt.Sprintf("/drifts/%d/accept", id), map[string]any{"found": found, "reason": "soak"}, nil)
-	p.promised(status, fmt.Sprintf("drift %d was adopted", id), `SELECT count(*) FROM drifts WHERE id = $1 AND state <> 'open'`, id)
+	p.promised(status, fmt.Sprintf("drift %d was settled", id), `SELECT count(*) FROM drifts WHERE id = $1 AND state <> 'open'`, id)
 	return status
 }
 
@@ -100,8 +100,8 @@ func (p *person) search(ctx context.Context, s *shop) int {
 	return p.summary(ctx, fmt.Sprintf("/runs/%d/find-culprit", id), nil)
 }
 
-func (p *person) climb(ctx context.Context, s *shop) int {
-	status, _ := p.ask(ctx, http.MethodPost, fmt.Sprintf("/sites/%d/climbs", s.id), map[string]any{"window": map[string]any{"from": "", "to": "", "zone": ""}, "mostLooks": 4}, nil)
+func (p *person) stepUp(ctx context.Context, s *shop) int {
+	status, _ := p.ask(ctx, http.MethodPost, fmt.Sprintf("/sites/%d/step-ups", s.id), map[string]any{"window": map[string]any{"from": "", "to": "", "zone": ""}, "mostLooks": 4}, nil)
 	return status
 }
 

@@ -120,16 +120,16 @@ type change struct {
 func (p *person) acts() map[string]func(context.Context, *shop) int {
 	return map[string]func(context.Context, *shop) int{
 		"begin": p.begin, "edit": p.edit, "try": p.try, "promote": p.promote, "roll back": p.rollBack, "stop": p.stop, "accept": p.accept, "exclude": p.exclude,
-		"adopt": p.adopt, "import": p.importLedger, "watch": p.watch, "mark": p.mark, "check": p.check, "measure": p.measure, "search": p.search, "climb": p.climb, "purge": p.purge,
+		"accept drift": p.acceptDrift, "import": p.importLedger, "watch": p.watch, "mark": p.mark, "check": p.check, "measure": p.measure, "search": p.search, "step-up": p.stepUp, "purge": p.purge,
 		"file": p.importFile, "discard": p.discard,
 	}
 }
 
 // often is in which proportion they are done.
-var often = []string{"begin", "begin", "edit", "edit", "try", "try", "try", "promote", "promote", "roll back", "stop", "accept", "accept", "exclude", "adopt", "adopt", "import", "watch", "mark", "check", "measure", "search", "climb", "purge", "file", "discard"}
+var often = []string{"begin", "begin", "edit", "edit", "try", "try", "try", "promote", "promote", "roll back", "stop", "accept", "accept", "exclude", "accept drift", "accept drift", "import", "watch", "mark", "check", "measure", "search", "step-up", "purge", "file", "discard"}
 
 // alone is what is refused while a run is under way.
-var alone = []string{"edit", "try", "promote", "roll back", "mark", "check", "measure", "search", "climb", "discard"}
+var alone = []string{"edit", "try", "promote", "roll back", "mark", "check", "measure", "search", "step-up", "discard"}
 
 // act does one thing at random.
 func (p *person) act(ctx context.Context) {

@@ -213,7 +213,7 @@ func (w *world) calm(ctx context.Context) {
 	}
 	w.serves()
 	for _, s := range w.shops {
-		w.endClimb(ctx, s)
+		w.endStepUp(ctx, s)
 	}
 	x, err := w.settle(ctx)
 	require.NoError(w, err)
@@ -233,10 +233,10 @@ func (w *world) calm(ctx context.Context) {
 	}
 }
 
-func (w *world) endClimb(ctx context.Context, s *shop) {
+func (w *world) endStepUp(ctx context.Context, s *shop) {
 	var id int64
-	if w.db().Pool.QueryRow(ctx, `SELECT change_id FROM climbs WHERE site_id = $1 AND over_at IS NULL`, s.id).Scan(&id) == nil {
-		w.people[2].ask(ctx, "POST", "/changes/"+strconv.FormatInt(id, 10)+"/climb/stop", nil, nil)
+	if w.db().Pool.QueryRow(ctx, `SELECT change_id FROM step_ups WHERE site_id = $1 AND over_at IS NULL`, s.id).Scan(&id) == nil {
+		w.people[2].ask(ctx, "POST", "/changes/"+strconv.FormatInt(id, 10)+"/step-up/stop", nil, nil)
 	}
 }
 

@@ -33,7 +33,7 @@ func (l *Layer) pictures(p policy, page *goquery.Document) {
 
 func lazyImages(page *goquery.Document, skip int, not []string) {
 	page.Find("img").Each(func(i int, s *goquery.Selection) {
-		if _, set := s.Attr("loading"); i >= skip && !set && !leftAlone(s, not) {
+		if _, set := s.Attr("loading"); i >= skip && !set && !isExcluded(s, not) {
 			s.SetAttr("loading", "lazy")
 		}
 	})
@@ -47,7 +47,7 @@ type pictureSizes struct {
 
 func (l *Layer) addDimensions(page *goquery.Document, not []string) {
 	page.Find("img[src]").Each(func(_ int, s *goquery.Selection) {
-		if _, has := s.Attr("width"); has || leftAlone(s, not) {
+		if _, has := s.Attr("width"); has || isExcluded(s, not) {
 			return
 		}
 		if w, h, ok := l.pictureSize(s.AttrOr("src", "")); ok {

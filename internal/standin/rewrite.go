@@ -68,9 +68,9 @@ func minified(mediaType string, text []byte) []byte {
 	return out
 }
 
-// leftAlone tells whether an element is named by one of the patterns, by its address
+// isExcluded tells whether an element is named by one of the patterns, by its address
 // or by its text.
-func leftAlone(s *goquery.Selection, patterns []string) bool {
+func isExcluded(s *goquery.Selection, patterns []string) bool {
 	text := s.AttrOr("src", s.AttrOr("href", s.Text()))
 	return matches(patterns, func(p string) bool { return exclusion.MatchPart(p, text) })
 }
@@ -181,7 +181,7 @@ func (l *Layer) addresses(p policy, page *goquery.Document) {
 			u.RawQuery = ""
 			at = u.String()
 		}
-		if host != "" && !leftAlone(s, not) {
+		if host != "" && !isExcluded(s, not) {
 			at = strings.TrimSuffix(host, "/") + at
 		}
 		s.SetAttr(name, at)

@@ -13,7 +13,7 @@ func (l *Layer) scripts(p policy, page *goquery.Document) {
 	inline := p.on("js-inline")
 	if p.on("js-minify") && inline {
 		page.Find("script:not([src])").Each(func(_ int, s *goquery.Selection) {
-			if isClassicScript(s) && !leftAlone(s, p.list("js-exclude-minify")) {
+			if isClassicScript(s) && !isExcluded(s, p.list("js-exclude-minify")) {
 				code := &html.Node{Type: html.TextNode, Data: string(minified("text/javascript", []byte(s.Text())))} // as it is: code is not markup
 				s.Empty()
 				s.AppendNodes(code)
@@ -43,7 +43,7 @@ func (l *Layer) combineScripts(page *goquery.Document, not []string, inline bool
 	var gone []*goquery.Selection
 	page.Find("script").Each(func(_ int, s *goquery.Selection) {
 		src, external := s.Attr("src")
-		if !isClassicScript(s) || leftAlone(s, not) || !external && !inline {
+		if !isClassicScript(s) || isExcluded(s, not) || !external && !inline {
 			return
 		}
 		text := []byte(s.Text())
@@ -70,7 +70,7 @@ func (l *Layer) combineScripts(page *goquery.Document, not []string, inline bool
 func deferScripts(page *goquery.Document, not []string, inline bool) {
 	page.Find("script").Each(func(_ int, s *goquery.Selection) {
 		_, external := s.Attr("src")
-		if !isClassicScript(s) || leftAlone(s, not) || !external && !inline {
+		if !isClassicScript(s) || isExcluded(s, not) || !external && !inline {
 			return
 		}
 		if !external {
@@ -111,7 +111,7 @@ func delayScripts(page *goquery.Document, not []string, inline bool) {
 	found := false
 	page.Find("script").Each(func(_ int, s *goquery.Selection) {
 		src, external := s.Attr("src")
-		if !isClassicScript(s) || leftAlone(s, not) || !external && !inline {
+		if !isClassicScript(s) || isExcluded(s, not) || !external && !inline {
 			return
 		}
 		found = true

@@ -18,7 +18,7 @@ import (
 // of other hosts, stay as they are.
 func (l *Layer) styles(p policy, page *goquery.Document) {
 	not := p.list("css-exclude")
-	own := page.Find(`link[rel="stylesheet"]`).FilterFunction(func(_ int, s *goquery.Selection) bool { return !leftAlone(s, not) })
+	own := page.Find(`link[rel="stylesheet"]`).FilterFunction(func(_ int, s *goquery.Selection) bool { return !isExcluded(s, not) })
 	if p.on("css-drop-unused") {
 		l.dropUnusedStyles(page, own, p.list("css-keep"))
 		return

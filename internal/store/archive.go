@@ -3,6 +3,7 @@ package store
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -20,20 +21,26 @@ import (
 // each with the condition of what is taken.
 var archived = []struct{ table, where string }{
 	{"blobs", shownBlobs}, {"sites", ""}, {"environments", ""}, {"revisions", ""}, {"changes", ""}, {"runs", ""}, {"acts", ""}, {"manual_tasks", ""}, {"drifts", ""}, {"looks", ""},
-	{"findings", ""}, {"decisions", ""}, {"later_looks", ""}, {"searches", ""}, {"search_answers", ""}, {"foresights", ""}, {"climbs", ""}, {"loads", ""}, {"field_sources", ""}, {"field_days", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"exports", ""}, {"backups", ""},
+	{"findings", ""}, {"decisions", ""}, {"rechecks", ""}, {"searches", ""}, {"search_answers", ""}, {"predictions", ""}, {"step_ups", ""}, {"loads", ""}, {"field_sources", ""}, {"field_days", ""}, {"marks", ""}, {"exclusions", ""}, {"exclusion_events", ""}, {"policies", ""}, {"addresses", ""}, {"exports", ""}, {"backups", ""},
 	{"parities", ""}, {"bundles", ""}, {"calendar_entries", ""}, {"approvals", ""}, {"comments", ""}, {"schedules", ""}, {"watches", ""}, {"watch_looks", ""}, {"rollouts", ""}, {"rollout_sites", ""}, {"notices", ""}, {"history", ""},
 }
 
 // cameLater are tables that an archive of an earlier version does not have; it holds nothing of
 // theirs.
-var cameLater = []string{"decisions", "later_looks", "searches", "search_answers", "foresights", "climbs", "loads", "field_sources", "field_days", "calendar_entries", "approvals", "comments", "schedules", "watches", "watch_looks", "rollouts", "rollout_sites", "notices"}
+var cameLater = []string{"decisions", "rechecks", "searches", "search_answers", "predictions", "step_ups", "loads", "field_sources", "field_days", "calendar_entries", "approvals", "comments", "schedules", "watches", "watch_looks", "rollouts", "rollout_sites", "notices"}
+
+// formerTables are the names of tables in archives of earlier versions, by today's.
+var formerTables = map[string]string{"step_ups": "climbs", "predictions": "foresights", "rechecks": "later_looks"}
+
+// renamedColumns are today's names of columns, by table and name in archives of earlier versions.
+var renamedColumns = map[string]string{"step_ups.climb": "step_up", "rechecks.later_run_id": "recheck_run_id", "runs.put_back": "restores", "rollout_sites.left_out": "skipped"}
 
 // notArchived are the other tables: references to blobs, which come about again; objects that are to go; the chain of the history, which that becomes anew; who may sign in and subscribe, with their secrets, and sites
 // that somebody is still adding, with theirs; page views, of which each day is kept; and who is told what, and how.
 var notArchived = []string{"people", "invitations", "tokens", "sign_in_failures", "known_browsers", "factors", "recovery_codes", "required_factors", "identities", "sessions", "team_history", "onboardings", "visits", "blob_references", "objects_gone", "calendar_addresses", "history_chain", "notice_choices", "notice_for", "mails", "feeds", "webhooks", "deliveries"}
 
 // shownBlobs are the bodies of first looks and of those that a finding's proof shows, and of their pictures those that a page
-// shows or a run needs: of each environment's newest mark, and on both sides of the
+// shows or a run needs: of each environment's newest mark, of that with which a promotion's open watch compares, and on both sides of the
 // proof of a finding; and how measured pages came into view.
 const shownBlobs = `WHERE sha256 IN (
 	WITH named AS (
@@ -48,6 +55,7 @@ const shownBlobs = `WHERE sha256 IN (
 	SELECT n.sha256 FROM named n JOIN blobs b ON b.sha256 = n.sha256
 	WHERE b.media_type NOT LIKE 'image/%'
 		OR n.run_id IN (SELECT DISTINCT ON (environment_id) run_id FROM marks ORDER BY environment_id, id DESC)
+		OR n.run_id IN (SELECT m.run_id FROM watches w JOIN runs r ON r.id = w.run_id JOIN marks m ON m.id = r.mark_id WHERE w.state IN ('watching', 'waits for a person'))
 		OR EXISTS (SELECT 1 FROM shown s WHERE n.run_id IN (s.run_id, s.before_id) AND n.persona = s.persona AND n.device = s.device
 			AND CASE WHEN s.journey = '' THEN n.page = s.page AND n.journey = '' ELSE n.journey = s.journey END)
 	UNION SELECT (regexp_matches(document::text, '[0-9a-f]{64}', 'g'))[1] FROM loads)`
@@ -123,12 +131,20 @@ func (s *Store) Import(ctx context.Context, raw []byte) error {
 				return fmt.Errorf("read %s from the archive: %w", a.table, err)
 			}
 		}
+		if _, err := tx.Exec(ctx, `SELECT rename_stored_values()`); err != nil {
+			return fmt.Errorf("bring the archive's values up to date: %w", err)
+		}
 		return importObjects(ctx, tx, z)
 	})
 }
 
 func importTable(ctx context.Context, tx pgx.Tx, z *zip.Reader, table string) error {
-	head, err := z.Open(table + ".columns.json")
+	file := table
+	head, err := z.Open(file + ".columns.json")
+	if former := formerTables[table]; former != "" && errors.Is(err, fs.ErrNotExist) {
+		file = former
+		head, err = z.Open(file + ".columns.json")
+	}
 	if errors.Is(err, fs.ErrNotExist) && slices.Contains(cameLater, table) {
 		return nil
 	}
@@ -142,7 +158,7 @@ func importTable(ctx context.Context, tx pgx.Tx, z *zip.Reader, table string) er
 	if err := json.NewDecoder(head).Decode(&cols); err != nil {
 		return err
 	}
-	f, err := z.Open(table + ".copy")
+	f, err := z.Open(file + ".copy")
 	if err != nil {
 		return err
 	}
@@ -150,7 +166,7 @@ func importTable(ctx context.Context, tx pgx.Tx, z *zip.Reader, table string) er
 	quoted := make([]string, len(cols))
 	hasID := false
 	for i, c := range cols {
-		quoted[i] = pgx.Identifier{c}.Sanitize()
+		quoted[i] = pgx.Identifier{cmp.Or(renamedColumns[table+"."+c], c)}.Sanitize()
 		hasID = hasID || c == "id"
 	}
 	name := pgx.Identifier{table}.Sanitize()

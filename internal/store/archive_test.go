@@ -84,6 +84,47 @@ func TestAnArchiveBringsTheRecordBack(t *testing.T) {
 	assert.Greater(t, next, checking, "numbers go on from there")
 }
 
+// TestAnArchiveHasThePicturesWithWhichAWatchCompares: its looks go on where the archive is read in.
+func TestAnArchiveHasThePicturesWithWhichAWatchCompares(t *testing.T) {
+	from, _ := testdb.New(t)
+	ctx := t.Context()
+	row, err := from.SaveSite(ctx, document("staging", "production"), false, "ada")
+	require.NoError(t, err)
+	envs, err := from.Environments(ctx, row.ID)
+	require.NoError(t, err)
+	begin := func(kind release.RunKind) int64 {
+		id, err := from.NewRun(ctx, store.Run{SiteID: row.ID, EnvironmentID: envs[1].ID, Kind: kind, RequestedBy: "ada"})
+		require.NoError(t, err)
+		return id
+	}
+	marked := func(text string) (evidence.PageLook, int64) {
+		run := begin(release.MarkRun)
+		l, _ := look(t, from, run, 1, "/", text)
+		mark, err := from.SaveMark(ctx, store.Mark{EnvironmentID: envs[1].ID, RunID: run, Fingerprint: "a", Who: "ada"})
+		require.NoError(t, err)
+		return l, mark
+	}
+	oldest, _ := marked("long ago")
+	before, mark := marked("before the promotion")
+	promotion := begin(release.PromoteRun)
+	_, err = from.Pool.Exec(ctx, `UPDATE runs SET mark_id = $2 WHERE id = $1`, promotion, mark)
+	require.NoError(t, err)
+	newest, _ := marked("since")
+	_, err = from.Pool.Exec(ctx, `WITH c AS (INSERT INTO changes (site_id, title, base, state, created_by) VALUES ($1, 'a change', 'a', 'promoted', 'ada') RETURNING id)
+		INSERT INTO watches (site_id, environment_id, change_id, run_id, fingerprint, state, begun_at, ends_at) SELECT $1, $2, c.id, $3, 'b', 'watching', now(), now() FROM c`, row.ID, envs[1].ID, promotion)
+	require.NoError(t, err)
+	var raw bytes.Buffer
+	require.NoError(t, from.Export(ctx, &raw))
+	to, _ := testdb.New(t)
+	require.NoError(t, to.Import(ctx, raw.Bytes()))
+	for _, l := range []evidence.PageLook{before, newest} {
+		_, err = to.Get(ctx, l.Picture.SHA256)
+		require.NoError(t, err)
+	}
+	_, err = to.Get(ctx, oldest.Picture.SHA256)
+	assert.ErrorIs(t, err, store.ErrNotFound)
+}
+
 func TestNoSecretIsInAnArchive(t *testing.T) {
 	s, _ := testdb.New(t)
 	_, err := s.SaveSite(t.Context(), document("staging", "production"), false, "ada")

@@ -30,7 +30,7 @@ func (s *Store) RemoveEvidence(ctx context.Context, siteID int64, keep site.Keep
 		ids, err := many[int64](ctx, s, "the runs whose evidence goes", `SELECT r.id FROM runs r WHERE r.site_id = $1 AND r.evidence_gone_at IS NULL
 			AND r.finished_at < now() - make_interval(days => CASE WHEN r.verdict = 'clear' THEN $2::int ELSE $3::int END) AND r.state IN ('done', 'failed', 'stopped') AND r.id <> ALL($4)
 			AND NOT EXISTS (SELECT FROM marks m JOIN runs c ON c.mark_id = m.id WHERE m.run_id = r.id AND c.id <> r.id AND c.evidence_gone_at IS NULL AND c.site_id = $1)
-			AND NOT EXISTS (SELECT FROM later_looks l WHERE l.run_id = r.id AND l.state = 'planned')
+			AND NOT EXISTS (SELECT FROM rechecks l WHERE l.run_id = r.id AND l.state = 'planned')
 			ORDER BY r.finished_at, r.id LIMIT $5`, siteID, keep.Clear, keep.Others, inUse, runsAtOnce)
 		if err != nil {
 			return out, err

@@ -75,7 +75,7 @@ WITH marked AS (
   UNION ALL SELECT w.site_id, CASE WHEN w.back_at IS NOT NULL AND w.back_refused = '' THEN 4 ELSE 7 END, c.id, c.title FROM watches w JOIN changes c ON c.id = w.change_id
     WHERE c.state = 'marked' AND (w.state = 'waits for a person' OR w.state = 'watching' AND w.back_at IS NOT NULL AND w.back_refused = '')
   UNION ALL SELECT o.site_id, 8, o.id, o.title FROM rollouts o WHERE o.state = 'stopped' OR o.state = 'open' AND NOT EXISTS (
-    SELECT FROM rollout_sites m LEFT JOIN changes c ON c.id = m.change_id WHERE m.rollout_id = o.id AND m.left_out = '' AND NOT m.nothing AND coalesce(c.state, 'drafted') IN ('drafted', 'trying'))
+    SELECT FROM rollout_sites m LEFT JOIN changes c ON c.id = m.change_id WHERE m.rollout_id = o.id AND m.skipped = '' AND NOT m.nothing AND coalesce(c.state, 'drafted') IN ('drafted', 'trying'))
   UNION ALL SELECT e.site_id, 12, e.id, e.name FROM environments e LEFT JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.environment_id IS NULL
   UNION ALL SELECT e.site_id, 13, e.id, e.name FROM environments e JOIN marked m ON m.environment_id = e.id WHERE e.connector_kind <> '' AND m.fingerprint <> e.fingerprint
   UNION ALL SELECT r.site_id, 16, r.id, e.name FROM runs r JOIN environments e ON e.id = r.environment_id WHERE r.state IN ('queued', 'running')

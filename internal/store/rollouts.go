@@ -37,7 +37,7 @@ type RolloutSite struct {
 	ChangeID     *int64                 `db:"change_id"`
 	Nothing      bool                   `db:"nothing"`
 	Without      JSON[[]settings.Unmet] `db:"without"`
-	LeftOut      string                 `db:"left_out"`
+	Skipped      string                 `db:"skipped"`
 	Said         string                 `db:"said"`
 	TryAt        time.Time              `db:"try_at"`
 	MeasureRunID *int64                 `db:"measure_run_id"`
@@ -175,8 +175,8 @@ func (s *Store) RolloutProgresses(ctx context.Context, id int64) ([]RolloutProgr
 
 // SaveRolloutSite keeps what a site of a rollout has come to.
 func (s *Store) SaveRolloutSite(ctx context.Context, m RolloutSite) error {
-	return s.exec(ctx, "the site of the rollout", `UPDATE rollout_sites SET wave = $3, change_id = $4, nothing = $5, left_out = $6, said = $7, try_at = $8, measure_run_id = $9, without = $10 WHERE rollout_id = $1 AND site_id = $2`,
-		m.RolloutID, m.SiteID, m.Wave, m.ChangeID, m.Nothing, m.LeftOut, m.Said, m.TryAt, m.MeasureRunID, m.Without)
+	return s.exec(ctx, "the site of the rollout", `UPDATE rollout_sites SET wave = $3, change_id = $4, nothing = $5, skipped = $6, said = $7, try_at = $8, measure_run_id = $9, without = $10 WHERE rollout_id = $1 AND site_id = $2`,
+		m.RolloutID, m.SiteID, m.Wave, m.ChangeID, m.Nothing, m.Skipped, m.Said, m.TryAt, m.MeasureRunID, m.Without)
 }
 
 // Candidate is another site to which a change may go, with what its production has.
@@ -204,7 +204,7 @@ func (c Candidate) Catalogue() (*settings.Catalogue, error) {
 func (s *Store) Candidates(ctx context.Context, changeID, siteID int64) ([]Candidate, error) {
 	return many[Candidate](ctx, s, "the other sites", `SELECT s.id AS site_id, s.name, coalesce(s.document->'labels', '[]') AS labels, e.name AS production, e.about, coalesce(e.catalogue::text, 'null') AS catalogue, e.fingerprint,
 			coalesce(r.values, '{}') AS values, (SELECT count(*) FROM environments x WHERE x.site_id = s.id AND x.role IN ('staging', 'production')) < 2 AS only_one,
-			coalesce((SELECT max(o.id) FROM rollouts o JOIN rollout_sites m ON m.rollout_id = o.id WHERE o.change_id = $1 AND m.site_id = s.id AND o.state <> 'ended' AND m.left_out = ''), 0) AS in_rollout
+			coalesce((SELECT max(o.id) FROM rollouts o JOIN rollout_sites m ON m.rollout_id = o.id WHERE o.change_id = $1 AND m.site_id = s.id AND o.state <> 'ended' AND m.skipped = ''), 0) AS in_rollout
 		FROM sites s
 		JOIN LATERAL (SELECT * FROM environments x WHERE x.site_id = s.id AND x.role IN ('staging', 'production') ORDER BY x.role = 'production' DESC LIMIT 1) e ON true
 		LEFT JOIN revisions r ON r.site_id = s.id AND r.fingerprint = e.fingerprint

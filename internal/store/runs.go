@@ -43,7 +43,7 @@ type Run struct {
 	Progress      JSON[RunProgress]    `db:"progress"`
 	Target        string               `db:"target"` // fingerprint to be in force; "" to leave it as it is
 	Before        string               `db:"before"` // fingerprint found at the start
-	PutBack       bool                 `db:"put_back"`
+	Restores      bool                 `db:"restores"`
 	Restored      bool                 `db:"restored"` // what was before it was read back
 	MarkID        *int64               `db:"mark_id"`  // compared with
 	NextID        *int64               `db:"next_id"`
@@ -81,9 +81,9 @@ func (s *Store) NewRun(ctx context.Context, r Run) (int64, error) {
 	if r.State == "" {
 		r.State = release.Queued
 	}
-	return s.insert(ctx, "the run", `INSERT INTO runs (site_id, environment_id, change_id, kind, state, target, put_back, mark_id, next_id, requested_by, measures, despite, tidy)
+	return s.insert(ctx, "the run", `INSERT INTO runs (site_id, environment_id, change_id, kind, state, target, restores, mark_id, next_id, requested_by, measures, despite, tidy)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) RETURNING id`,
-		r.SiteID, r.EnvironmentID, r.ChangeID, r.Kind, r.State, r.Target, r.PutBack, r.MarkID, r.NextID, r.RequestedBy, r.Measures, r.Despite, r.Tidy)
+		r.SiteID, r.EnvironmentID, r.ChangeID, r.Kind, r.State, r.Target, r.Restores, r.MarkID, r.NextID, r.RequestedBy, r.Measures, r.Despite, r.Tidy)
 }
 
 // Run reads one run.
@@ -202,7 +202,7 @@ func (s *Store) SaveBefore(ctx context.Context, id int64, before string, markID 
 	return s.exec(ctx, "the run", `UPDATE runs SET before = CASE WHEN before = '' THEN $2 ELSE before END, mark_id = coalesce($3, mark_id) WHERE id = $1`, id, before, markID)
 }
 
-// SaveConclusion keeps what a run came to before its environment is put back.
+// SaveConclusion keeps what a run came to before its environment is restored.
 func (s *Store) SaveConclusion(ctx context.Context, r Run) error {
 	return s.exec(ctx, "the run", `UPDATE runs SET verdict = $2, summary = $3, problem = $4, target = CASE WHEN $5 = '' THEN target ELSE $5 END WHERE id = $1`, r.ID, r.Verdict, r.Summary, r.Problem, r.Target)
 }

@@ -57,7 +57,7 @@ func (s *Store) NewWatch(ctx context.Context, w Watch, looks []watch.Look) (int6
 		}
 	}
 	for _, q := range []string{
-		`UPDATE watch_looks SET state = 'left out', why = '` + takenOver + `' WHERE state IN ('planned', 'under way') AND watch_id IN (SELECT id FROM watches WHERE environment_id = $2 AND id <> $1 AND state IN ('watching', 'waits for a person'))`,
+		`UPDATE watch_looks SET state = 'skipped', why = '` + takenOver + `' WHERE state IN ('planned', 'under way') AND watch_id IN (SELECT id FROM watches WHERE environment_id = $2 AND id <> $1 AND state IN ('watching', 'waits for a person'))`,
 		`UPDATE watches SET state = 'taken over', next_id = $1, back_at = NULL, why = 'A later promotion is watched instead, with this change in it.' WHERE environment_id = $2 AND id <> $1 AND state IN ('watching', 'waits for a person')`} {
 		if _, err := s.changed(ctx, "the watches before", q, id, w.EnvironmentID); err != nil {
 			return 0, err
@@ -66,18 +66,18 @@ func (s *Store) NewWatch(ctx context.Context, w Watch, looks []watch.Look) (int6
 	return id, nil
 }
 
-// takenOver is why looks are left out of a watch that a later promotion's took over.
+// takenOver is why looks are skipped in a watch that a later promotion's took over.
 const takenOver = "A later promotion is watched instead."
 
 // ReviveWatches lets watches go on that one took over which has ended, where production has again what they watch: with the looks
-// that were left out for it.
+// that were skipped for it.
 func (s *Store) ReviveWatches(ctx context.Context, id int64, now time.Time) error {
 	back, err := many[int64](ctx, s, "the watches before", `UPDATE watches w SET state = 'watching', next_id = NULL, why = '', ends_at = greatest(w.ends_at, $2) FROM environments e
 		WHERE w.next_id = $1 AND w.state = 'taken over' AND e.id = w.environment_id AND e.fingerprint = w.fingerprint RETURNING w.id`, id, now.Add(time.Minute))
 	if err != nil || len(back) == 0 {
 		return err
 	}
-	_, err = s.changed(ctx, "the looks of the watches before", `UPDATE watch_looks SET state = 'planned', why = '', try_at = greatest(due_at, $2) WHERE watch_id = ANY($1) AND state = 'left out' AND why = $3`, back, now, takenOver)
+	_, err = s.changed(ctx, "the looks of the watches before", `UPDATE watch_looks SET state = 'planned', why = '', try_at = greatest(due_at, $2) WHERE watch_id = ANY($1) AND state = 'skipped' AND why = $3`, back, now, takenOver)
 	return err
 }
 

@@ -23,7 +23,7 @@ const (
 	Ending     = "before a run's end is kept"
 	Ended      = "a run's end was kept"
 	HandedIn   = "a run was handed in"
-	Climbing   = "a climb went a step"
+	SteppingUp = "a step-up went a step"
 	Committing = "before a transaction is committed"
 	Committed  = "a transaction was committed"
 )
@@ -38,7 +38,7 @@ const (
 // Points are all of them but the phases.
 func Points() []string {
 	return []string{Begun, Intending, Intended, Told, ReadBack, ActEnded, Purged, Warmed, Editing, Published, TakenBack, LookKept, LoadKept, AnswerKept, Ending, Ended,
-		HandedIn, Climbing, Committing, Committed}
+		HandedIn, SteppingUp, Committing, Committed}
 }
 
 // Phase is the point at which a run comes into a phase.

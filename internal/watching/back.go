@@ -165,7 +165,7 @@ func (d *Desk) Stop(ctx context.Context, id int64, who, why string) error {
 		}
 		for _, l := range t.looks {
 			if l.State == watch.Planned {
-				l.State, l.Why = watch.LeftOut, who+" ended the watch."
+				l.State, l.Why = watch.Skipped, who+" ended the watch."
 				if err := t.s.SaveWatchLook(ctx, l); err != nil {
 					return err
 				}

@@ -54,7 +54,7 @@ func TestAChangeGoesBackByItselfWhereTheSiteSaysSo(t *testing.T) {
 	assert.Equal(t, watch.Ended, b.watch(b.id).State)
 	assert.Contains(t, b.watch(b.id).Why, "It was rolled back automatically")
 	for _, l := range b.looks(b.id)[1:] {
-		assert.Equal(t, watch.LeftOut, l.State)
+		assert.Equal(t, watch.Skipped, l.State)
 	}
 }
 

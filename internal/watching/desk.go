@@ -122,7 +122,7 @@ func (t *turn) goneBecause() string {
 func (t *turn) end(ctx context.Context, to watch.State, why string) error {
 	for _, l := range t.looks {
 		if l.State == watch.Planned || l.State == watch.Under {
-			l.State, l.Why = watch.LeftOut, "The watch was over."
+			l.State, l.Why = watch.Skipped, "The watch was over."
 			if err := t.s.SaveWatchLook(ctx, l); err != nil {
 				return err
 			}
@@ -163,7 +163,7 @@ func (t *turn) begin(ctx context.Context) error {
 		}
 		return nil
 	}
-	id, err := t.Runner.StartIn(ctx, t.s, store.Run{SiteID: t.w.SiteID, EnvironmentID: t.w.EnvironmentID, ChangeID: &t.w.ChangeID, Kind: release.LaterRun, RequestedBy: Us})
+	id, err := t.Runner.StartIn(ctx, t.s, store.Run{SiteID: t.w.SiteID, EnvironmentID: t.w.EnvironmentID, ChangeID: &t.w.ChangeID, Kind: release.RecheckRun, RequestedBy: Us})
 	if why, waits := run.Waits(err); waits {
 		if last.Why == why {
 			return nil

@@ -73,7 +73,7 @@ func (t *turn) askStaging(ctx context.Context, l *store.WatchLook) (there []stor
 	} else if err != nil {
 		return nil, false, "", err
 	}
-	id, err := t.Runner.StartIn(ctx, t.s, store.Run{SiteID: t.w.SiteID, EnvironmentID: staging.ID, ChangeID: &t.w.ChangeID, Kind: release.LaterRun, RequestedBy: Us})
+	id, err := t.Runner.StartIn(ctx, t.s, store.Run{SiteID: t.w.SiteID, EnvironmentID: staging.ID, ChangeID: &t.w.ChangeID, Kind: release.RecheckRun, RequestedBy: Us})
 	if _, busy := run.Waits(err); busy {
 		return nil, false, "", nil
 	}

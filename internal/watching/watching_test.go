@@ -92,7 +92,7 @@ func (b *bench) look(env store.Environment) store.Run {
 	b.Helper()
 	r, err := b.Store.OpenRunOn(b.Context(), env.ID)
 	require.NoError(b, err, "nobody looks at "+env.Name)
-	require.Equal(b, release.LaterRun, r.Kind)
+	require.Equal(b, release.RecheckRun, r.Kind)
 	return r
 }
 

@@ -9,6 +9,7 @@ import { connected, follow } from "./api/live";
 import { useUnread } from "./notices/queries";
 import { useSession, useSessionActs } from "./api/session";
 import { night, switchNight } from "./design/theme";
+import ToldToast from "./shared/ToldToast.vue";
 import SearchDialog from "./shared/SearchDialog.vue";
 import ShortcutsDialog from "./shared/ShortcutsDialog.vue";
 import { useShortcuts } from "./shared/shortcuts";
@@ -102,6 +103,7 @@ useEventListener("keydown", (e: KeyboardEvent) => {
   </main>
   <ShortcutsDialog v-model="keys" />
   <SearchDialog v-if="searching" v-model="searching" />
+  <ToldToast />
   <ConfirmDialog :style="{ width: '32rem' }" :draggable="false" />
 </template>
 
@@ -155,6 +157,12 @@ main {
   max-width: 1440px;
   margin: 0 auto;
   padding: var(--s4);
+}
+/* Where there is much room, pictures and tables take it. */
+@media (min-width: 1900px) {
+  main {
+    max-width: 88vw;
+  }
 }
 @media (max-width: 700px) {
   .keys {

@@ -2,9 +2,12 @@ import "@fontsource-variable/source-sans-3/index.css";
 import "@fontsource-variable/source-serif-4/index.css";
 import "@fontsource-variable/source-serif-4/wght-italic.css";
 import "./design/tokens.css";
+import "./design/tables.css";
+import "./design/print.css";
 import { MutationCache, QueryCache, QueryClient, VueQueryPlugin } from "@tanstack/vue-query";
 import PrimeVue from "primevue/config";
 import ConfirmationService from "primevue/confirmationservice";
+import ToastService from "primevue/toastservice";
 import { createApp } from "vue";
 import App from "./App.vue";
 import { Problem } from "./api/client";
@@ -25,6 +28,7 @@ const client: QueryClient = new QueryClient({
   }),
   defaultOptions: {
     queries: {
+      shallow: true, // what was read is replaced whole; following each part of 5,000 findings takes longer than drawing them
       staleTime: 5_000,
       retry: (n, e) => n < 2 && (!(e instanceof Problem) || e.status === 0 || e.status >= 500),
     },
@@ -45,4 +49,5 @@ createApp(App)
   .use(VueQueryPlugin, { queryClient: client })
   .use(PrimeVue, { theme: { preset: Chart, options: { darkModeSelector: ".night" } } })
   .use(ConfirmationService)
+  .use(ToastService)
   .mount("#app");

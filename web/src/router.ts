@@ -10,6 +10,11 @@ export const router = createRouter({
   routes: [
     { path: "/", component: () => import("./site/SitesView.vue"), meta: { title: "Sites" } },
     { path: "/sites/:id(\\d+)", component: () => import("./site/SiteView.vue"), props: id },
+    ...(["changes", "runs", "marks", "revisions"] as const).map((list) => ({
+      path: `/sites/:id(\\d+)/${list}`,
+      component: () => import("./records/RecordsView.vue"),
+      props: (r: { params: { id?: string | string[] } }) => ({ ...id(r), list }),
+    })),
     { path: "/sites/:id(\\d+)/history", component: () => import("./site/HistoryView.vue"), props: id },
     { path: "/sites/:id(\\d+)/exclusions", component: () => import("./exclusions/ExclusionsView.vue"), props: id },
     { path: "/sites/:id(\\d+)/test-plan", component: () => import("./testplan/TestPlanView.vue"), props: id },

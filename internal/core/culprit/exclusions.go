@@ -9,7 +9,7 @@ import (
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/exclusion"
-	"tidemarker/internal/core/foresight"
+	"tidemarker/internal/core/prediction"
 	"tidemarker/internal/core/settings"
 )
 
@@ -43,9 +43,9 @@ func ExclusionLists(c settings.Catalogue, action settings.Role) []settings.Defin
 
 // Candidates are what could be excluded by a list so that an action may stay, the likely ones
 // first: files that the pages of the mark load, or pages themselves. What a finding names is
-// likely, and what was foreseen most of all, then what it was loaded with, then the rest. excluded is
+// likely, and what was predicted most of all, then what it was loaded with, then the rest. excluded is
 // what the list has already.
-func Candidates(list settings.Definition, marked evidence.Look, found []evidence.Finding, excluded []string, foreseen []foresight.Held) []Candidate {
+func Candidates(list settings.Definition, marked evidence.Look, found []evidence.Finding, excluded []string, predicted []prediction.Held) []Candidate {
 	var out []Candidate
 	add := func(pattern, why string, likely float64) {
 		if pattern == "" || pattern == "/" || slices.Contains(excluded, pattern) {
@@ -59,9 +59,9 @@ func Candidates(list settings.Definition, marked evidence.Look, found []evidence
 		}
 		out = append(out, Candidate{pattern, why, likely})
 	}
-	for _, h := range foreseen {
+	for _, h := range predicted {
 		for _, e := range h.Exclude {
-			if e.Key == list.Key && h.Outcome == foresight.Right {
+			if e.Key == list.Key && h.Outcome == prediction.Right {
 				add(e.Pattern, "It was predicted: "+h.Title, 20)
 			}
 		}
@@ -219,24 +219,24 @@ type Excluding struct {
 // needed, to prove that of each costs more than it is worth.
 const mostExcluding = 12
 
-// foreseenFrom is from which likelihood on a candidate is one that foresight proposed.
-const foreseenFrom = 20
+// predictedFrom is from which likelihood on a candidate is one that predictions proposed.
+const predictedFrom = 20
 
 // NextExclusions says what to try next to find the fewest exclusions with which nothing breaks: first
-// what was foreseen, all of it together.
+// what was predicted, all of it together.
 // An answer passes when nothing shows with these candidates excluded. To find what mends is to find
 // what breaks, the other way round.
 func NextExclusions(x Excluding, answers []Answer) Excluding {
 	likely := make([]float64, len(x.Candidates))
-	var foreseen, smallest []int
+	var predicted, smallest []int
 	for i, c := range x.Candidates {
 		likely[i] = c.Likely
-		if c.Likely >= foreseenFrom {
-			foreseen = append(foreseen, i)
+		if c.Likely >= predictedFrom {
+			predicted = append(predicted, i)
 		}
 	}
-	if len(answers) == 0 && len(foreseen) > 0 {
-		x.Ask, x.Left, x.Fewest = foreseen, len(foreseen), []int{}
+	if len(answers) == 0 && len(predicted) > 0 {
+		x.Ask, x.Left, x.Fewest = predicted, len(predicted), []int{}
 		return x
 	}
 	for _, a := range answers {

@@ -9,7 +9,7 @@ import (
 
 	"tidemarker/internal/core/culprit"
 	"tidemarker/internal/core/evidence"
-	"tidemarker/internal/core/foresight"
+	"tidemarker/internal/core/prediction"
 	"tidemarker/internal/core/settings"
 )
 
@@ -80,24 +80,24 @@ func TestTheFewestExclusionsAreFound(t *testing.T) {
 	assert.Equal(t, []string{"x", "y"}, v.Strings("l"))
 }
 
-// TestWhatWasForeseenAndCameIsTriedFirst: what foresight proposed to exclude, and what it said which
-// setting does, comes before all else; what it foresaw in vain does not count.
-func TestWhatWasForeseenAndCameIsTriedFirst(t *testing.T) {
+// TestWhatWasPredictedAndCameIsTriedFirst: what predictions proposed to exclude, and what it said which
+// setting does, comes before all else; what it predicted in vain does not count.
+func TestWhatWasPredictedAndCameIsTriedFirst(t *testing.T) {
 	undefined := evidence.Finding{Kind: evidence.ScriptErrorKind, Severity: evidence.Broken, Page: "/", Title: "Moss is not defined"}
-	held := func(o foresight.Outcome) []foresight.Held {
-		return []foresight.Held{{Outcome: o, Finding: undefined.Title, Prediction: foresight.Prediction{Key: "scripts.defer", Title: "A script uses Moss", Exclude: []foresight.Exclude{{Key: "scripts.deferNot", Pattern: "/assets/grove.js"}}}}}
+	held := func(o prediction.Outcome) []prediction.Held {
+		return []prediction.Held{{Outcome: o, Finding: undefined.Title, Prediction: prediction.Prediction{Key: "scripts.defer", Title: "A script uses Moss", Exclude: []prediction.Exclude{{Key: "scripts.deferNot", Pattern: "/assets/grove.js"}}}}}
 	}
 	list, _ := layer.Find("scripts.deferNot")
 	require.Equal(t, settings.Role("js-exclude-defer"), list.Role)
-	got := culprit.Candidates(list, marked(), []evidence.Finding{undefined}, nil, held(foresight.Right))
+	got := culprit.Candidates(list, marked(), []evidence.Finding{undefined}, nil, held(prediction.Right))
 	assert.Equal(t, "/assets/grove.js", got[0].Pattern, "although no page loads it under that address")
 	assert.Equal(t, "It was predicted: A script uses Moss", got[0].Why)
-	assert.NotContains(t, patterns(culprit.Candidates(list, marked(), []evidence.Finding{undefined}, nil, held(foresight.Wrong))), "/assets/grove.js")
+	assert.NotContains(t, patterns(culprit.Candidates(list, marked(), []evidence.Finding{undefined}, nil, held(prediction.Wrong))), "/assets/grove.js")
 
 	parts := []culprit.Part{{Key: "scripts.defer", Value: true}, {Key: "scripts.delay", Value: true}}
-	likely := culprit.Likely(layer, parts, []evidence.Finding{undefined}, held(foresight.Right))
+	likely := culprit.Likely(layer, parts, []evidence.Finding{undefined}, held(prediction.Right))
 	assert.Greater(t, likely[0], likely[1]+30)
-	without := culprit.Likely(layer, parts, []evidence.Finding{undefined}, held(foresight.Wrong))
+	without := culprit.Likely(layer, parts, []evidence.Finding{undefined}, held(prediction.Wrong))
 	assert.Less(t, without[0], likely[0])
 }
 
@@ -127,7 +127,7 @@ func TestNamesAndCosts(t *testing.T) {
 	}
 }
 
-// TestManyExclusionsAreNotProvenOneByOne: what was foreseen is tried first, all of it; when it mends and each
+// TestManyExclusionsAreNotProvenOneByOne: what was predicted is tried first, all of it; when it mends and each
 // is needed, that is not proven one by one for ever.
 func TestManyExclusionsAreNotProvenOneByOne(t *testing.T) {
 	x := culprit.Excluding{Key: "not"}

@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"tidemarker/internal/core/evidence"
-	"tidemarker/internal/core/foresight"
+	"tidemarker/internal/core/prediction"
 	"tidemarker/internal/core/settings"
 )
 
@@ -40,8 +40,8 @@ var names = []struct {
 
 // Likely says how suspect each part of a change is by what was found with all of it: what a role
 // is known to break, what the cause's words say, whether a finding names the setting, and what was
-// foreseen and came. Each is 0 or more.
-func Likely(c settings.Catalogue, parts []Part, found []evidence.Finding, foreseen []foresight.Held) []float64 {
+// predicted and came. Each is 0 or more.
+func Likely(c settings.Catalogue, parts []Part, found []evidence.Finding, predicted []prediction.Held) []float64 {
 	out := make([]float64, len(parts))
 	for i, p := range parts {
 		d, _ := c.Find(p.Key)
@@ -70,8 +70,8 @@ func Likely(c settings.Catalogue, parts []Part, found []evidence.Finding, forese
 			if d.Title != "" && strings.Contains(said, "“"+d.Title+"”") || strings.Contains(f.Part, d.Key) && d.Key != "" || p.Entry != "" && strings.Contains(said, p.Entry) && len(p.Entry) > 3 {
 				out[i] += 20
 			}
-			for _, h := range foreseen {
-				if h.Key == p.Key && h.Outcome == foresight.Right && h.Finding == f.Title {
+			for _, h := range predicted {
+				if h.Key == p.Key && h.Outcome == prediction.Right && h.Finding == f.Title {
 					out[i] += 40
 					break
 				}

@@ -41,7 +41,7 @@ type Volatile struct {
 }
 
 // Learn compares two looks at the same untouched environment. What differs changes
-// by itself; later looks are not blamed for it. It fails when a picture cannot be
+// by itself; rechecks are not blamed for it. It fails when a picture cannot be
 // had.
 func Learn(first, second Look, pictures Pictures) (Baseline, error) {
 	b := NewBaseline(first, second.Probes)

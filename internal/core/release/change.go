@@ -45,7 +45,7 @@ const (
 	Ended       Event = "ended"       // the run came to a verdict
 	Interrupted Event = "interrupted" // the run was stopped or failed while the environment has the change
 	Undone      Event = "undone"      // the run ended with the environment as it was before
-	PutBack     Event = "put back"    // the environments have what they had before, and the check of it is not clear
+	WasRestored Event = "restored"    // the environments have what they had before, and the check of it is not clear
 	Watched     Event = "watched"     // its watch is over, and all was clear
 	Removed     Event = "removed"     // production went back to before it, or another change took it out
 )
@@ -104,7 +104,7 @@ var Table = []Move{
 	{Promoted, TakeOut, Promoted, mayTakeOut},
 	{Marked, TakeOut, Marked, mayTakeOut},
 	{RollingBack, Ended, RolledBack, nil},
-	{RollingBack, PutBack, Restored, nil},
+	{RollingBack, WasRestored, Restored, nil},
 	{RollingBack, Interrupted, OnStaging, nil}, // production does not have it
 	{RollingBack, Undone, Promoted, nil},       // production still has it
 	{Restored, Accept, RolledBack, mayAcceptRestored},

@@ -10,12 +10,12 @@ const (
 	ActTry      ActKind = "try"
 	ActPromote  ActKind = "promote"
 	ActRollBack ActKind = "roll back"
-	ActRestore  ActKind = "put back" // a run brought back what it found
-	ActControl  ActKind = "control"  // a run looks with the settings from before; what it tried comes again
-	ActSearch   ActKind = "search"   // a run looks with some parts of a change; it puts back what it found
-	ActTidy     ActKind = "tidy"     // what deletes data is switched off, and on again so that it deletes
-	ActOutside  ActKind = "outside"  // somebody else did it
-	ActFirst    ActKind = "first"    // the first reading; nothing was changed
+	ActRestore  ActKind = "restore" // a run brought back what it found
+	ActControl  ActKind = "control" // a run looks with the settings from before; what it tried comes again
+	ActSearch   ActKind = "search"  // a run looks with some parts of a change; it restores what it found
+	ActTidy     ActKind = "tidy"    // what deletes data is switched off, and on again so that it deletes
+	ActOutside  ActKind = "outside" // somebody else did it
+	ActFirst    ActKind = "first"   // the first reading; nothing was changed
 )
 
 // Placed is one act that was applied to an environment: it brought the settings from

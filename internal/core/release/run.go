@@ -17,15 +17,15 @@ const (
 	RollBackRun  RunKind = "roll back"
 	CheckRun     RunKind = "check"          // looks at an environment as it is
 	IsolationRun RunKind = "isolation test" // asks for pages as everybody, without looking at them
-	LaterRun     RunKind = "later look"     // looks at what grew old since another run
+	RecheckRun   RunKind = "recheck"        // looks at what grew old since another run
 	CulpritRun   RunKind = "culprit search" // finds what in a change breaks the site
 	MeasureRun   RunKind = "measure"        // loads pages with a change and without it, in turns
 	TidyRun      RunKind = "tidy"           // deletes again what a change deleted once, and looks at production
 )
 
-// PutsBackWhenItFails tells whether a run that cannot be finished brings back what it
+// RestoresWhenItFails tells whether a run that cannot be finished brings back what it
 // found. A rollback does not: where it goes to is the safer side.
-func (k RunKind) PutsBackWhenItFails() bool { return k == TryRun || k == PromoteRun }
+func (k RunKind) RestoresWhenItFails() bool { return k == TryRun || k == PromoteRun }
 
 // RunState says how far a run has come.
 type RunState string
@@ -148,7 +148,7 @@ func (e RunEnd) Event() (Event, bool) {
 		case clear:
 			return Ended, true
 		}
-		return PutBack, true
+		return WasRestored, true
 	}
 	return "", false
 }

@@ -84,7 +84,7 @@ func TestTheEndOfARunSaysWhereTheChangeIs(t *testing.T) {
 		require.True(t, ok, "%s, %s", tc.from, e)
 		assert.Equal(t, tc.want, to, fmt.Sprintf("%+v", tc.end))
 	}
-	for _, k := range []RunKind{MarkRun, CheckRun, IsolationRun, LaterRun} {
+	for _, k := range []RunKind{MarkRun, CheckRun, IsolationRun, RecheckRun} {
 		_, ok := RunEnd{Kind: k, Finished: true, Verdict: clear}.Event()
 		assert.False(t, ok, "a %s moves no change", k)
 	}

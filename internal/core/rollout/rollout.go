@@ -48,18 +48,18 @@ const (
 	Broken    Stage = "broken"     // on production it is not clear, could not be promoted, or went back
 	There     Stage = "there"      // production has it, and the check is clear
 	Settled   Stage = "settled"    // and its watch is over
-	LeftOut   Stage = "left out"   // by a person
+	Skipped   Stage = "skipped"    // by a person
 	Discarded Stage = "discarded"  // its change was discarded
 	Nothing   Stage = "has it all" // the site has these settings already
 )
 
 // Stages are all of them.
-var Stages = []Stage{Waiting, Trying, NotClear, Tried, Promoting, Broken, There, Settled, LeftOut, Discarded, Nothing}
+var Stages = []Stage{Waiting, Trying, NotClear, Tried, Promoting, Broken, There, Settled, Skipped, Discarded, Nothing}
 
 // Seen is what a site's change has come to.
 type Seen struct {
 	Begun    bool // it has a change
-	LeftOut  bool
+	Skipped  bool
 	Nothing  bool // no edit was left for it
 	State    release.State
 	Verdict  evidence.Verdict // of the last try that is over, "" when there is none
@@ -70,8 +70,8 @@ type Seen struct {
 // StageOf is the stage of a site.
 func StageOf(s Seen) Stage {
 	switch {
-	case s.LeftOut:
-		return LeftOut
+	case s.Skipped:
+		return Skipped
 	case s.Nothing:
 		return Nothing
 	case !s.Begun:
@@ -120,7 +120,7 @@ type Member struct {
 // through tells whether a wave need not wait for a site any more.
 func (m Member) through(p Pace) bool {
 	switch m.Stage {
-	case LeftOut, Discarded, Nothing, Settled:
+	case Skipped, Discarded, Nothing, Settled:
 		return true
 	case There:
 		return p == AfterCheck

@@ -20,7 +20,7 @@ func TestTheStageOfASiteIsReadOffItsChange(t *testing.T) {
 	}{
 		"not begun":                             {rollout.Seen{}, rollout.Waiting},
 		"begun, not tried":                      {rollout.Seen{Begun: true, State: release.Drafted}, rollout.Waiting},
-		"tried, failed, and put back":           {rollout.Seen{Begun: true, State: release.Drafted, Verdict: evidence.VerdictNotChecked}, rollout.NotClear},
+		"tried, failed, and restored":           {rollout.Seen{Begun: true, State: release.Drafted, Verdict: evidence.VerdictNotChecked}, rollout.NotClear},
 		"being tried":                           {rollout.Seen{Begun: true, State: release.Trying, Verdict: clear}, rollout.Trying},
 		"clear on staging":                      {rollout.Seen{Begun: true, State: release.Checked, Verdict: clear}, rollout.Tried},
 		"unsure on staging":                     {rollout.Seen{Begun: true, State: release.Checked, Verdict: evidence.VerdictUnsure}, rollout.NotClear},
@@ -33,7 +33,7 @@ func TestTheStageOfASiteIsReadOffItsChange(t *testing.T) {
 		"settled":                               {rollout.Seen{Begun: true, State: release.Settled, Verdict: clear}, rollout.Settled},
 		"rolled back":                           {rollout.Seen{Begun: true, State: release.RolledBack, Verdict: clear}, rollout.Broken},
 		"discarded":                             {rollout.Seen{Begun: true, State: release.Discarded}, rollout.Discarded},
-		"left out, however broken":              {rollout.Seen{Begun: true, State: release.Promoted, LeftOut: true}, rollout.LeftOut},
+		"left out, however broken":              {rollout.Seen{Begun: true, State: release.Promoted, Skipped: true}, rollout.Skipped},
 		"nothing to copy":                       {rollout.Seen{Nothing: true}, rollout.Nothing},
 	} {
 		assert.Equal(t, c.want, rollout.StageOf(c.seen), name)
@@ -65,9 +65,9 @@ func TestWavesGoOneAfterTheOtherAndStopAtTheFirstThatIsNotClear(t *testing.T) {
 		"and when that is over":               {plan(rollout.Going, rollout.AfterWatch, stages{rollout.Settled}, stages{rollout.Tried}), rollout.Step{Promote: []int64{2}}},
 		"broken in the same wave":             {plan(rollout.Going, rollout.AfterCheck, stages{rollout.Broken, rollout.Tried}), rollout.Step{Stop: []int64{1}}},
 		"broken in one before":                {plan(rollout.Going, rollout.AfterCheck, stages{rollout.Settled, rollout.Broken}, stages{rollout.Tried}), rollout.Step{Stop: []int64{2}}},
-		"what is left out is not waited for":  {plan(rollout.Going, rollout.AfterCheck, stages{rollout.LeftOut}, stages{rollout.Tried}), rollout.Step{Promote: []int64{2}}},
+		"what is left out is not waited for":  {plan(rollout.Going, rollout.AfterCheck, stages{rollout.Skipped}, stages{rollout.Tried}), rollout.Step{Promote: []int64{2}}},
 		"not clear on staging is waited for":  {plan(rollout.Going, rollout.AfterCheck, stages{rollout.NotClear}, stages{rollout.Tried}), rollout.Step{}},
-		"through":                             {plan(rollout.Going, rollout.AfterCheck, stages{rollout.There}, stages{rollout.Nothing, rollout.LeftOut}), rollout.Step{Done: true}},
+		"through":                             {plan(rollout.Going, rollout.AfterCheck, stages{rollout.There}, stages{rollout.Nothing, rollout.Skipped}), rollout.Step{Done: true}},
 		"stopped: stagings go on":             {plan(rollout.Stopped, rollout.AfterCheck, stages{rollout.Broken}, stages{rollout.Waiting, rollout.Tried}), rollout.Step{Try: []int64{2}}},
 		"after its end nothing is begun":      {plan(rollout.Ended, rollout.AfterCheck, stages{rollout.Waiting}, stages{rollout.Tried}), rollout.Step{}},
 		"a rollout to nobody does not finish": {plan(rollout.Going, rollout.AfterCheck), rollout.Step{}},
@@ -116,7 +116,7 @@ func TestNothingIsPromotedBeforeItsTurn(t *testing.T) {
 				for _, m := range p.Members {
 					require.NotEqual(t, rollout.Broken, m.Stage)
 					if m.Wave < waves[id] {
-						require.Contains(t, []rollout.Stage{rollout.There, rollout.Settled, rollout.LeftOut}, m.Stage)
+						require.Contains(t, []rollout.Stage{rollout.There, rollout.Settled, rollout.Skipped}, m.Stage)
 						require.True(t, pace == rollout.AfterCheck || m.Stage != rollout.There)
 					}
 				}
@@ -132,7 +132,7 @@ func TestNothingIsPromotedBeforeItsTurn(t *testing.T) {
 			if len(s.Stop) > 0 {
 				require.NotEmpty(t, rollout.MayGo(p))
 				for _, id := range s.Stop { // a person mends it by leaving the site out
-					p.Members[id-1].Stage = rollout.LeftOut
+					p.Members[id-1].Stage = rollout.Skipped
 				}
 				continue
 			}

@@ -118,7 +118,7 @@ func TestARevisionIsCarriedToAnotherSiteByWhatItMeans(t *testing.T) {
 	assert.ErrorContains(t, err, `its format is "other"`)
 }
 
-// What one change did is carried over to another site: its edits only, and of lists only what was added and taken away.
+// What one change did is copied to another site: its edits only, and of lists only what was added and taken away.
 func TestTheEditsOfAChangeAreCarriedToAnotherSite(t *testing.T) {
 	never := Definition{Key: "never", Role: "path-exclude", Type: Patterns, Default: []any{}}
 	here := switches(Definition{Key: "scripts.defer", Role: "js-defer"}, never, Definition{Key: "trim.feed", Role: "trim-feature"}, Definition{Key: "trim.icons", Role: "trim-feature"}, Definition{Key: "late", Role: "lazy-images"})

@@ -3,6 +3,9 @@ package settings
 import (
 	"fmt"
 	"slices"
+	"strconv"
+
+	"tidemarker/internal/core/words"
 )
 
 // ConsequenceKind says what follows from a set of values.
@@ -163,6 +166,21 @@ func Shown(value any) string {
 		return x
 	}
 	return shown(value)
+}
+
+// Shown is [Shown] of a value of this setting: a time has its unit, a choice its title.
+func (d Definition) Shown(value any) string {
+	if d.Type == Seconds {
+		if n, err := strconv.Atoi(Shown(value)); err == nil {
+			return words.Span(n)
+		}
+	}
+	for _, c := range d.Choices {
+		if d.Type == Choice && Equal(c.Value, value) {
+			return c.Title
+		}
+	}
+	return Shown(value)
 }
 
 // Ability names a host ability in words.

@@ -90,7 +90,7 @@ func (c Catalogue) Fit(from Copied, now Values, h Host) Fit {
 }
 
 // FitEdits is Fit of what a change edited, from base on. Of lists of patterns it is what the change added and took away that is
-// carried over, not the list: the other site keeps its own.
+// copied, not the list: the other site keeps its own.
 func (c Catalogue) FitEdits(from Copied, base, edits, now Values, h Host) Fit {
 	return c.fit(from, func(s CopiedSetting, here string) (any, bool) {
 		_, edited := edits[s.Key]

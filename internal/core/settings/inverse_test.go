@@ -19,7 +19,7 @@ func TestAChangeIsTakenOutOfWhatCameAfterIt(t *testing.T) {
 		"nothing since":               {Values{}, Values{"defer": false, "life": 60.0, "never": []any{"/cart", "/old"}, "mode": "a"}, nil},
 		"another setting since":       {Values{"other": 1}, Values{"defer": false, "life": 60.0, "never": []any{"/cart", "/old"}, "mode": "a"}, nil},
 		"the same setting since":      {Values{"life": 120}, Values{"defer": false, "never": []any{"/cart", "/old"}, "mode": "a"}, []string{"life"}},
-		"put back by hand since":      {Values{"life": 60}, Values{"defer": false, "never": []any{"/cart", "/old"}, "mode": "a"}, nil},
+		"restored by hand since":      {Values{"life": 60}, Values{"defer": false, "never": []any{"/cart", "/old"}, "mode": "a"}, nil},
 		"an entry was added since":    {Values{"never": []string{"/cart", "/new", "/late"}}, Values{"defer": false, "life": 60.0, "never": []any{"/cart", "/late", "/old"}, "mode": "a"}, nil},
 		"its entry was removed since": {Values{"never": []string{"/cart"}}, Values{"defer": false, "life": 60.0, "never": []any{"/cart", "/old"}, "mode": "a"}, nil},
 	} {

@@ -189,6 +189,12 @@ func TestShownReadsAsAPersonWould(t *testing.T) {
 	for want, v := range map[string]any{"on": true, "off": false, "3 patterns": []any{"a", "b", "c"}, `"/cart"`: []any{"/cart"}, "36000": float64(36000), "disk": "disk"} {
 		assert.Equal(t, want, Shown(v))
 	}
+	life := Definition{Type: Seconds}
+	for want, v := range map[string]any{"2 hours": float64(7200), "90 seconds": 90, "null": nil} {
+		assert.Equal(t, want, life.Shown(v))
+	}
+	assert.Equal(t, "On disk", Definition{Type: Choice, Choices: []Option{{Value: "disk", Title: "On disk"}}}.Shown("disk"))
+	assert.Equal(t, "off", Definition{Type: Switch}.Shown(false))
 	raw, err := json.Marshal(Difference{Key: "a", From: nil, To: 3})
 	require.NoError(t, err)
 	assert.JSONEq(t, `{"key":"a","from":null,"to":3}`, string(raw))

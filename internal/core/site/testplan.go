@@ -92,7 +92,7 @@ func differing[T any](kind string, before, after []T, name func(T) string) []str
 	for _, d := range []struct {
 		verb  string
 		names []string
-	}{{"added", added}, {"changed", changed}, {"left out", gone}} {
+	}{{"added", added}, {"changed", changed}, {"removed", gone}} {
 		switch n := len(d.names); {
 		case n == 0:
 		case n == 1:

@@ -27,10 +27,10 @@ func TestWhatIsWatchedIsReadAsAFileIsAndToldInWords(t *testing.T) {
 		"4 pages added": func(s *Site) {
 			s.Pages = append(s.Pages, Page{Path: "/a"}, Page{Path: "/b"}, Page{Path: "/c"}, Page{Path: "/d"})
 		},
-		"persona bo left out":                        func(s *Site) { s.Personas = s.Personas[:1] },
-		"journey “in” left out; edit “lead” changed": func(s *Site) { s.Journeys = nil; s.Publishing[0].Shows[0].Within = 5 },
-		"journey “out” added; journey “in” left out": func(s *Site) { s.Journeys = []journey.Journey{{Name: "out", Steps: []journey.Step{{Go: "/"}}}} },
-		"persona ada changed":                        func(s *Site) { s.Personas[0].PrivateTexts = []string{"Ada"} },
+		"persona bo removed": func(s *Site) { s.Personas = s.Personas[:1] },
+		"journey “in” removed; edit “lead” changed": func(s *Site) { s.Journeys = nil; s.Publishing[0].Shows[0].Within = 5 },
+		"journey “out” added; journey “in” removed": func(s *Site) { s.Journeys = []journey.Journey{{Name: "out", Steps: []journey.Step{{Go: "/"}}}} },
+		"persona ada changed":                       func(s *Site) { s.Personas[0].PrivateTexts = []string{"Ada"} },
 	} {
 		to, err := Parse([]byte(guarded)) // another one, so that nothing is shared
 		require.NoError(t, err)

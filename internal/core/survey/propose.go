@@ -16,6 +16,20 @@ type Found struct {
 	Watch bool `json:"watch"`
 }
 
+// Wanted says which found pages are meant; what is empty leaves nothing out.
+type Wanted struct {
+	Text  string `json:"q,omitempty" maxLength:"200" doc:"Part of an address or title, in any case."`
+	Class string `json:"class,omitempty" enum:",home,listing,item,cart,checkout,account,membership,article,search,form,other"`
+	Watch bool   `json:"watch,omitempty" doc:"Only pages of the test plan."`
+}
+
+// Matches tells whether a page is among those that are meant.
+func (w Wanted) Matches(f Found) bool {
+	text := strings.ToLower(strings.TrimSpace(w.Text))
+	return (w.Class == "" || f.Class == w.Class) && (!w.Watch || f.Watch) &&
+		(text == "" || strings.Contains(strings.ToLower(f.Path), text) || strings.Contains(strings.ToLower(f.Title), text))
+}
+
 // perClass is how many pages of each class a watch list has: every class is covered,
 // and no site has 5,000 products watched.
 var perClass = map[string]int{"home": 1, "listing": 2, "item": 2, "cart": 1, "checkout": 1, "account": 1, "membership": 2, "article": 2, "search": 1, "form": 2, "other": 2}

@@ -38,7 +38,7 @@ const (
 	Found      LookState = "found"       // what differs may be the change's
 	NotChecked LookState = "not checked" // it could not be made; it is tried again
 	Joined     LookState = "joined"      // it was due with a later one, which was made for both
-	LeftOut    LookState = "left out"    // it was not made: production had other settings, or the watch was over
+	Skipped    LookState = "skipped"     // it was not made: production had other settings, or the watch was over
 )
 
 // MostTries is how often a look is tried that cannot be made, and Pause how long it waits in between: twice as long each time.
@@ -74,7 +74,7 @@ func Conclude(looks []LookState, over bool) (State, string) {
 	if n := count[Found]; n > 0 {
 		why = append(why, fmt.Sprintf("%s found something that may be the change’s", words.Count(n, "look")))
 	}
-	if n := count[NotChecked] + count[LeftOut]; n > 0 {
+	if n := count[NotChecked] + count[Skipped]; n > 0 {
 		why = append(why, fmt.Sprintf("%s could not be made", words.Count(n, "look")))
 	}
 	if len(why) == 0 {

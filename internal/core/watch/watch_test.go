@@ -142,7 +142,7 @@ func TestAWatchSettlesOnlyWhenAllWasClear(t *testing.T) {
 		{[]watch.LookState{watch.Clear, watch.Joined, watch.Clear}, true, watch.Settled, "3 looks, all clear."},
 		{[]watch.LookState{watch.Clear, watch.News}, true, watch.Settled, "2 looks, nothing that is the change’s; 1 saw news of the site."},
 		{[]watch.LookState{watch.Clear, watch.Found}, true, watch.Waits, "1 look found something that may be the change’s."},
-		{[]watch.LookState{watch.NotChecked, watch.LeftOut, watch.Found}, true, watch.Waits, "1 look found something that may be the change’s; 2 looks could not be made."},
+		{[]watch.LookState{watch.NotChecked, watch.Skipped, watch.Found}, true, watch.Waits, "1 look found something that may be the change’s; 2 looks could not be made."},
 	} {
 		state, why := watch.Conclude(c.looks, c.over)
 		assert.Equal(t, c.want, state, "%v", c.looks)

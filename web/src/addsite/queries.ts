@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/vue-query";
 import { toValue, type MaybeRefOrGetter } from "vue";
 import type { Looks } from "../testplan/looks";
 import { api, body, done, type Schemas } from "../api/client";
@@ -19,6 +19,31 @@ export function useOnboarding(id: MaybeRefOrGetter<number>) {
     refetchInterval: (q) => (q.state.data?.survey.state === "running" ? 1500 : false),
   });
 }
+
+/** Which pages that were found are listed. */
+export type Wanted = Schemas["Wanted"];
+
+/** A page of the pages that were found; read again when the survey goes on. */
+export function useFoundPages(
+  id: MaybeRefOrGetter<number>,
+  wanted: MaybeRefOrGetter<Wanted>,
+  offset: MaybeRefOrGetter<number>,
+) {
+  return useQuery({
+    queryKey: ["found-pages", id, wanted, offset],
+    queryFn: () =>
+      body(
+        api.GET("/api/v1/onboardings/{id}/pages", {
+          params: {
+            path: { id: toValue(id) },
+            query: { ...toValue(wanted), offset: toValue(offset), limit: pageSize },
+          },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+export const pageSize = 50;
 
 /** Everything that is done while a site is being added. */
 export function useOnboardingActs() {
@@ -43,14 +68,12 @@ export function useOnboardingActs() {
       onSuccess: keep,
     }),
     pages: useMutation({
-      mutationFn: (v: { id: number; paths: string[]; class?: Schemas["Found"]["class"]; watch?: boolean }) =>
-        body(
-          api.PUT("/api/v1/onboardings/{id}/pages", {
-            ...at(v.id),
-            body: { paths: v.paths, class: v.class, watch: v.watch },
-          }),
-        ),
-      onSuccess: keep,
+      mutationFn: ({ id, ...said }: { id: number } & Schemas["Class-pagesRequest"]) =>
+        body(api.PUT("/api/v1/onboardings/{id}/pages", { ...at(id), body: said })),
+      onSuccess: async (t) => {
+        keep(t);
+        await client.invalidateQueries({ queryKey: ["found-pages", t.id] });
+      },
     }),
     looks: useMutation({
       mutationFn: (v: { id: number; looks: Looks }) =>

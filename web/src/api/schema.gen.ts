@@ -246,26 +246,6 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/v1/changes/{id}/climb/stop": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /**
-     * Ends a change's step-up with what is proven
-     * @description The run that is under way for it is stopped.
-     */
-    post: operations["stop-climb"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
   "/api/v1/changes/{id}/comments": {
     parameters: {
       query?: never;
@@ -338,23 +318,6 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/v1/changes/{id}/foresight": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What a change will do to staging, before anything is tried */
-    get: operations["foresee-change"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
   "/api/v1/changes/{id}/measure": {
     parameters: {
       query?: never;
@@ -387,6 +350,23 @@ export interface paths {
      * @description Its edits are mapped by what the settings mean. Of lists of patterns it is what the change added and took away that is copied.
      */
     get: operations["offer-change"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/predictions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What a change will do to staging, before anything is tried */
+    get: operations["predict-change"];
     put?: never;
     post?: never;
     delete?: never;
@@ -507,6 +487,26 @@ export interface paths {
      * @description 409 with the reason when it is not allowed now.
      */
     post: operations["split-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes/{id}/step-up/stop": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Ends a change's step-up with what is proven
+     * @description The run that is under way for it is stopped.
+     */
+    post: operations["stop-step-up"];
     delete?: never;
     options?: never;
     head?: never;
@@ -755,23 +755,6 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/v1/environments/{id}/foresight": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** What settings will do to an environment; the site is not asked for anything */
-    post: operations["foresee"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
   "/api/v1/environments/{id}/isolation-tests": {
     parameters: {
       query?: never;
@@ -854,6 +837,23 @@ export interface paths {
     put?: never;
     /** What a pattern matches among what is known, and what it narrowly misses */
     post: operations["try-pattern"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/environments/{id}/predictions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What settings will do to an environment; the site is not asked for anything */
+    post: operations["predict"];
     delete?: never;
     options?: never;
     head?: never;
@@ -1423,7 +1423,8 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    get?: never;
+    /** Pages that were found of a site being added, a page of them */
+    get: operations["list-found-pages"];
     /** Gives pages a class, and says which are watched, many at once */
     put: operations["class-pages"];
     post?: never;
@@ -1670,7 +1671,7 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/v1/rollouts/{id}/sites/{site}/leave-out": {
+  "/api/v1/rollouts/{id}/sites/{site}/skip": {
     parameters: {
       query?: never;
       header?: never;
@@ -1680,7 +1681,7 @@ export interface paths {
     get?: never;
     put?: never;
     /** Lets a rollout go on without a site, whose change stays as it is */
-    post: operations["leave-site-out"];
+    post: operations["skip-rollout-site"];
     delete?: never;
     options?: never;
     head?: never;
@@ -1802,46 +1803,6 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/v1/runs/{id}/foresight": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /**
-     * What was predicted for a run's settings, and what happened
-     * @description 404 when nothing was: the run changed no settings, or its mark was taken before the files of pages were recorded.
-     */
-    get: operations["get-run-foresight"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/runs/{id}/leave-out": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /**
-     * Takes a culprit that a search found out of its change, with what needs it
-     * @description 409 when the change cannot be edited now.
-     */
-    post: operations["leave-out-culprit"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
   "/api/v1/runs/{id}/looks": {
     parameters: {
       query?: never;
@@ -1916,6 +1877,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/runs/{id}/predictions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * What was predicted for a run's settings, and what happened
+     * @description 404 when nothing was: the run changed no settings, or its mark was taken before the files of pages were recorded.
+     */
+    get: operations["get-run-predictions"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/runs/{id}/probes": {
     parameters: {
       query?: never;
@@ -1947,6 +1928,26 @@ export interface paths {
      * @description 422 with what is wrong with the file.
      */
     post: operations["compare-recording"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/runs/{id}/remove-culprit": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Takes a culprit that a search found out of its change, with what needs it
+     * @description 409 when the change cannot be edited now.
+     */
+    post: operations["remove-culprit"];
     delete?: never;
     options?: never;
     head?: never;
@@ -2346,7 +2347,8 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    get?: never;
+    /** A site's changes, a page of them */
+    get: operations["list-changes"];
     put?: never;
     /** Starts a change from what is on production */
     post: operations["begin-change"];
@@ -2356,20 +2358,17 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/v1/sites/{id}/climbs": {
+  "/api/v1/sites/{id}/changes/export": {
     parameters: {
       query?: never;
       header?: never;
       path?: never;
       cookie?: never;
     };
-    get?: never;
+    /** A site's changes, all that are asked for, as CSV (RFC 4180) */
+    get: operations["export-changes"];
     put?: never;
-    /**
-     * Starts a change that steps up through the bundles on staging and keeps what passes
-     * @description It tries each bundle, finds the culprits of what breaks, and excludes what needs it or leaves the culprit out. It ends with one change that can be promoted. 409 while another step-up is running on the site.
-     */
-    post: operations["begin-climb"];
+    post?: never;
     delete?: never;
     options?: never;
     head?: never;
@@ -2701,6 +2700,40 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/sites/{id}/marks": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A site's marks, a page of them */
+    get: operations["list-marks"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/marks/export": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A site's marks, all that are asked for, as CSV (RFC 4180) */
+    get: operations["export-marks"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/sites/{id}/parity": {
     parameters: {
       query?: never;
@@ -2795,6 +2828,91 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/sites/{id}/revisions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A site's revisions: every set of values that is recorded, a page of them */
+    get: operations["list-revisions"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/revisions/compare": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What differs between any two revisions of a site */
+    get: operations["compare-revisions"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/revisions/export": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A site's revisions: every set of values that is recorded, all that are asked for, as CSV (RFC 4180) */
+    get: operations["export-revisions"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/runs": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A site's runs, a page of them */
+    get: operations["list-runs"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/runs/export": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A site's runs, all that are asked for, as CSV (RFC 4180) */
+    get: operations["export-runs"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/sites/{id}/schedules": {
     parameters: {
       query?: never;
@@ -2827,6 +2945,26 @@ export interface paths {
     get: operations["list-settings"];
     put?: never;
     post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/step-ups": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Starts a change that steps up through the bundles on staging and keeps what passes
+     * @description It tries each bundle, finds the culprits of what breaks, and excludes what needs it or leaves the culprit out. It ends with one change that can be promoted. 409 while another step-up is running on the site.
+     */
+    post: operations["begin-step-up"];
     delete?: never;
     options?: never;
     head?: never;
@@ -3112,7 +3250,7 @@ export interface components {
        */
       lasts?: "run" | "change" | "day";
       /**
-       * @description This finding alone, when nothing is said; the same difference on every page, for everybody and on every device; all findings of the run that come of the same cause.
+       * @description This finding alone, when nothing is said; the same difference on every page, for everybody and on every device; all findings of the run that come of the same cause. Taken back, too, is what was accepted in the same act.
        * @enum {string}
        */
       reach?: "place" | "part" | "cause";
@@ -3141,7 +3279,7 @@ export interface components {
       /** Format: int64 */
       id: number;
       /** @enum {string} */
-      kind: "try" | "promote" | "roll back" | "put back" | "control" | "outside" | "first";
+      kind: "try" | "promote" | "roll back" | "restore" | "control" | "outside" | "first";
       note: string;
       predecessor: string;
       /** Format: int64 */
@@ -3407,7 +3545,13 @@ export interface components {
         [key: string]: unknown;
       };
       name: string;
+      /** @description How many settings of each risk would be in use, from 0 to 3. */
+      risk: number[];
       unmet: components["schemas"]["Unmet"][];
+    };
+    BundleRisk: {
+      after: number[];
+      name: string;
     };
     BundleView: {
       /**
@@ -3575,6 +3719,24 @@ export interface components {
       state: string;
       title: string;
     };
+    ChangeRow: {
+      by: string;
+      /** Format: date-time */
+      createdAt: string;
+      /** Format: int64 */
+      id: number;
+      /** Format: int64 */
+      runs: number;
+      /**
+       * Format: int64
+       * @description How many settings it edits.
+       */
+      settings: number;
+      state: string;
+      title: string;
+      /** Format: date-time */
+      updatedAt: string;
+    };
     ChangeSummary: {
       createdBy: string;
       explanation: string;
@@ -3598,8 +3760,6 @@ export interface components {
       bundle: string;
       catalogue: components["schemas"]["Catalogue"];
       choices: components["schemas"]["Choice"][];
-      /** @description The step-up through the bundles it comes from. */
-      climb?: components["schemas"]["ClimbView"];
       consequences: components["schemas"]["Consequence"][];
       /** Format: date-time */
       createdAt: string;
@@ -3634,6 +3794,7 @@ export interface components {
       productionUrl: string;
       reason: string;
       refusals: components["schemas"]["Refusal"][];
+      risk: components["schemas"]["RiskView"];
       runs: components["schemas"]["RunSummary"][];
       /** @description How a change that piles up risk could be split; empty when it does not. */
       series: components["schemas"]["Part"][];
@@ -3651,6 +3812,8 @@ export interface components {
       state: string;
       /** @description The bundle one step more cautious; empty when there is none. */
       stepDown: string;
+      /** @description The step-up through the bundles it comes from. */
+      stepUp?: components["schemas"]["StepUpView"];
       title: string;
       /** Format: date-time */
       updatedAt: string;
@@ -3682,7 +3845,18 @@ export interface components {
        */
       site?: number;
       /** @enum {string} */
-      topic: "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished";
+      topic:
+        | "broken"
+        | "back"
+        | "unknown"
+        | "asked"
+        | "decided"
+        | "mentioned"
+        | "outside"
+        | "tidied"
+        | "rollout"
+        | "settled"
+        | "finished";
     };
     ChoicesView: {
       /** @description What they chose; all else is as the topics say. */
@@ -3702,6 +3876,8 @@ export interface components {
       zone: string;
     };
     "Class-pagesRequest": {
+      /** @description Instead of paths: all pages that are like this. */
+      all?: components["schemas"]["Wanted"];
       /** @enum {string} */
       class?:
         | ""
@@ -3716,8 +3892,13 @@ export interface components {
         | "search"
         | "form"
         | "other";
-      paths: string[];
+      paths?: string[];
       watch?: boolean;
+    };
+    ClassCount: {
+      class: string;
+      /** Format: int64 */
+      pages: number;
     };
     ClassLevel: {
       class: string;
@@ -3743,70 +3924,6 @@ export interface components {
       rating: "" | "good" | "needs improvement" | "poor";
       /** Format: int64 */
       visits: number;
-    };
-    ClimbStep: {
-      /** @description Settings that the bundle adds to what is proven. */
-      adds: string[];
-      bundle: string;
-      dropped: components["schemas"]["Dropped"][];
-      excluded: components["schemas"]["Exclusion"][];
-      /** @enum {string} */
-      kind: "try" | "search" | "skip";
-      /** Format: int64 */
-      looks: number;
-      /** Format: int64 */
-      run?: number;
-      text: string;
-      /** @description Of the settings that the step names, by key. */
-      titles: {
-        [key: string]: string;
-      };
-      verdict?: string;
-    };
-    ClimbView: {
-      /** Format: date-time */
-      beganAt: string;
-      /** @description From cautious to bold. */
-      bundles: string[];
-      /** Format: int64 */
-      id: number;
-      /**
-       * Format: int64
-       * @description Index of the bundle that is tried; -1 before the first.
-       */
-      level: number;
-      /** Format: int64 */
-      looks: number;
-      /**
-       * Format: int64
-       * @description 0: as many as it takes.
-       */
-      mostLooks: number;
-      /** Format: date-time */
-      overAt: string | null;
-      /** @enum {string} */
-      phase: "" | "trying" | "searching" | "confirming" | "over";
-      /**
-       * Format: int64
-       * @description The run that is under way for it; 0 when there is none.
-       */
-      run: number;
-      steps: components["schemas"]["ClimbStep"][];
-      stopping: boolean;
-      summary: string;
-      /** @description What it waits for; empty when for nothing but its run. */
-      waits: string;
-      who: string;
-      window: components["schemas"]["Window"];
-    };
-    ClimbWish: {
-      /**
-       * Format: int64
-       * @description Looks after which nothing more is started; 0: no limit.
-       */
-      mostLooks: number;
-      /** @description When something may start; a run that is under way is finished. */
-      window: components["schemas"]["Window"];
     };
     CodeAppView: {
       /** @description The same for a program: an otpauth address. */
@@ -4139,7 +4256,18 @@ export interface components {
       status: number;
       text: string;
       /** @enum {string} */
-      topic: "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished";
+      topic:
+        | "broken"
+        | "back"
+        | "unknown"
+        | "asked"
+        | "decided"
+        | "mentioned"
+        | "outside"
+        | "tidied"
+        | "rollout"
+        | "settled"
+        | "finished";
       /** Format: date-time */
       tried?: string;
       /** Format: int64 */
@@ -4258,7 +4386,17 @@ export interface components {
       site?: number;
       /** @description None: all. */
       topics?: (
-        "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished"
+        | "broken"
+        | "back"
+        | "unknown"
+        | "asked"
+        | "decided"
+        | "mentioned"
+        | "outside"
+        | "tidied"
+        | "rollout"
+        | "settled"
+        | "finished"
       )[];
       /** Format: int64 */
       version: number;
@@ -4818,53 +4956,6 @@ export interface components {
     "Fit-copiedRequest": {
       document: string;
     };
-    ForeseeRequest: {
-      edits: {
-        [key: string]: unknown;
-      };
-    };
-    ForeseenView: {
-      /**
-       * Format: int64
-       * @description The mark that it was read off; 0 when there is none.
-       */
-      mark: number;
-      /**
-       * Format: int64
-       * @description The run with its evidence.
-       */
-      markRun: number;
-      /**
-       * Format: int64
-       * @description Looks of the mark that were read.
-       */
-      pages: number;
-      predictions: components["schemas"]["Prediction"][];
-      record: components["schemas"]["ForesightRecord"];
-      /**
-       * Format: int64
-       * @description Looks for which the files of the page were not recorded.
-       */
-      unread: number;
-      /** @description Why nothing can be predicted. */
-      why?: string;
-    };
-    ForesightRecord: {
-      /**
-       * Format: int64
-       * @description Causes that were found and not predicted.
-       */
-      missed: number;
-      /** Format: int64 */
-      right: number;
-      /**
-       * Format: int64
-       * @description Runs in which something was predicted or missed.
-       */
-      runs: number;
-      /** Format: int64 */
-      wrong: number;
-    };
     Form: {
       action: string;
       button: string;
@@ -4904,6 +4995,14 @@ export interface components {
     FoundAddresses: {
       /** Format: int64 */
       found: number;
+    };
+    FoundSummary: {
+      /** @description Classes that pages have, the largest first. */
+      classes: components["schemas"]["ClassCount"][];
+      /** Format: int64 */
+      total: number;
+      /** @description Paths of the pages of the test plan. */
+      watched: string[];
     };
     FoundView: {
       /** @description The view's address. */
@@ -5196,20 +5295,6 @@ export interface components {
       title: string;
       why: string;
     };
-    LaterView: {
-      about: components["schemas"]["Moment"];
-      /** Format: date-time */
-      dueAt: string;
-      /**
-       * Format: int64
-       * @description That looks, or has looked.
-       */
-      run?: number;
-      /** @enum {string} */
-      state: "planned" | "begun" | "withdrawn";
-      /** @description It was withdrawn. */
-      why?: string;
-    };
     Lead: {
       /** @description Why no answer came. */
       failed?: string;
@@ -5223,13 +5308,6 @@ export interface components {
     Learned: {
       doubts: components["schemas"]["Doubt"][];
       restless: components["schemas"]["Restless"][];
-    };
-    "Leave-out-culpritRequest": {
-      /**
-       * Format: int64
-       * @description Index of the culprit.
-       */
-      culprit: number;
     };
     LedgerView: {
       /**
@@ -5271,6 +5349,46 @@ export interface components {
       rating: "" | "good" | "needs improvement" | "poor";
       /** Format: int64 */
       visits: number;
+    };
+    ListOfChangeRow: {
+      rows: components["schemas"]["ChangeRow"][];
+      /**
+       * Format: int64
+       * @description How many there are in all, on this page and others.
+       */
+      total: number;
+    };
+    ListOfFound: {
+      rows: components["schemas"]["Found"][];
+      /**
+       * Format: int64
+       * @description How many there are in all, on this page and others.
+       */
+      total: number;
+    };
+    ListOfMarkRow: {
+      rows: components["schemas"]["MarkRow"][];
+      /**
+       * Format: int64
+       * @description How many there are in all, on this page and others.
+       */
+      total: number;
+    };
+    ListOfRevisionRow: {
+      rows: components["schemas"]["RevisionRow"][];
+      /**
+       * Format: int64
+       * @description How many there are in all, on this page and others.
+       */
+      total: number;
+    };
+    ListOfRunRow: {
+      rows: components["schemas"]["RunRow"][];
+      /**
+       * Format: int64
+       * @description How many there are in all, on this page and others.
+       */
+      total: number;
     };
     Load: {
       /** Format: date-time */
@@ -5414,6 +5532,27 @@ export interface components {
       /** @enum {string} */
       metric: "largest-contentful-paint" | "layout-shift";
       name: string;
+    };
+    MarkRow: {
+      by: string;
+      environment: string;
+      /** @description Its looks and pictures were removed, so nothing can be compared with it. */
+      evidenceGone?: boolean;
+      fingerprint: string;
+      /** Format: int64 */
+      id: number;
+      /** @description Its environment has these settings now. */
+      inForce: boolean;
+      reason: string;
+      /** Format: int64 */
+      run: number;
+      /** Format: date-time */
+      takenAt: string;
+      /**
+       * @description Of the run that took it.
+       * @enum {string}
+       */
+      verdict: "clear" | "broken" | "unsure" | "not checked";
     };
     MarkView: {
       /** @description What drew its pictures: a browser and its version. Of the three latest, where it is known. */
@@ -5600,7 +5739,7 @@ export interface components {
         | "roll back"
         | "check"
         | "isolation test"
-        | "later look"
+        | "recheck"
         | "culprit search"
         | "measure"
         | "tidy";
@@ -5676,7 +5815,18 @@ export interface components {
       text: string;
       title: string;
       /** @enum {string} */
-      topic: "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished";
+      topic:
+        | "broken"
+        | "back"
+        | "unknown"
+        | "asked"
+        | "decided"
+        | "mentioned"
+        | "outside"
+        | "tidied"
+        | "rollout"
+        | "settled"
+        | "finished";
       who: string;
     };
     OnboardingPlace: {
@@ -5711,7 +5861,7 @@ export interface components {
       journeys: components["schemas"]["Journey"][];
       madeBy: string;
       name: string;
-      pages: components["schemas"]["Found"][];
+      pages: components["schemas"]["FoundSummary"];
       personas: components["schemas"]["Persona"][];
       publishing: components["schemas"]["PublishingTest"][];
       survey: components["schemas"]["SurveyProgress"];
@@ -5915,6 +6065,37 @@ export interface components {
     "Place-onboardingRequest": {
       environments: components["schemas"]["OnboardingPlace"][];
     };
+    PredictRequest: {
+      edits: {
+        [key: string]: unknown;
+      };
+    };
+    PredictedView: {
+      /**
+       * Format: int64
+       * @description The mark that it was read off; 0 when there is none.
+       */
+      mark: number;
+      /**
+       * Format: int64
+       * @description The run with its evidence.
+       */
+      markRun: number;
+      /**
+       * Format: int64
+       * @description Looks of the mark that were read.
+       */
+      pages: number;
+      predictions: components["schemas"]["Prediction"][];
+      record: components["schemas"]["PredictionRecord"];
+      /**
+       * Format: int64
+       * @description Looks for which the files of the page were not recorded.
+       */
+      unread: number;
+      /** @description Why nothing can be predicted. */
+      why?: string;
+    };
     Prediction: {
       /** @description The name, file, selector or host that it is about. */
       about: string;
@@ -5931,6 +6112,22 @@ export interface components {
       title: string;
       /** @description What it was read off. */
       why: string;
+    };
+    PredictionRecord: {
+      /**
+       * Format: int64
+       * @description Causes that were found and not predicted.
+       */
+      missed: number;
+      /** Format: int64 */
+      right: number;
+      /**
+       * Format: int64
+       * @description Runs in which something was predicted or missed.
+       */
+      runs: number;
+      /** Format: int64 */
+      wrong: number;
     };
     Probe: {
       /**
@@ -6111,6 +6308,20 @@ export interface components {
       /** @description It is recorded in the history. */
       reason: string;
     };
+    RecheckView: {
+      about: components["schemas"]["Moment"];
+      /** Format: date-time */
+      dueAt: string;
+      /**
+       * Format: int64
+       * @description That looks, or has looked.
+       */
+      run?: number;
+      /** @enum {string} */
+      state: "planned" | "begun" | "withdrawn";
+      /** @description It was withdrawn. */
+      why?: string;
+    };
     Record: {
       held: components["schemas"]["Held"][];
       /** @description What was found and not predicted, of what can be: the first finding of each cause. */
@@ -6231,6 +6442,13 @@ export interface components {
       seen: string;
       size: components["schemas"]["Size"];
     };
+    "Remove-culpritRequest": {
+      /**
+       * Format: int64
+       * @description Index of the culprit.
+       */
+      culprit: number;
+    };
     "Remove-siteRequest": {
       /** @description The site's name, typed once more. */
       name: string;
@@ -6306,6 +6524,38 @@ export interface components {
       /** @description What it read when the mark was taken. */
       text?: string;
     };
+    RevisionRow: {
+      /**
+       * Format: date-time
+       * @description When it was first recorded.
+       */
+      createdAt: string;
+      fingerprint: string;
+      /** @description Environments that have it now. */
+      inForce: string[];
+      /**
+       * Format: date-time
+       * @description When it was last put in force anywhere; null when it never was by an act that is recorded.
+       */
+      latestAt: string | null;
+      /**
+       * Format: int64
+       * @description How many marks have it.
+       */
+      marks: number;
+    };
+    RevisionsCompared: {
+      differences: components["schemas"]["DifferenceView"][];
+      from: string;
+      to: string;
+    };
+    RiskView: {
+      after: number[];
+      /** @description With the settings that it starts from. */
+      before: number[];
+      /** @description With each bundle put into the change. */
+      bundles: components["schemas"]["BundleRisk"][];
+    };
     "Roll-back-changeRequest": {
       /** @description The changes that were promoted on top of it go with it. */
       all?: boolean;
@@ -6372,8 +6622,6 @@ export interface components {
     RolloutSiteView: {
       /** @description The change started there. */
       change?: components["schemas"]["ChangeOfRollout"];
-      /** @description Why somebody left it out; empty when nobody did. */
-      leftOut: string;
       /** @description What the change does to speed there, on staging. */
       measured?: components["schemas"]["RunSummary"];
       name: string;
@@ -6383,6 +6631,8 @@ export interface components {
       said: string;
       /** Format: int64 */
       site: number;
+      /** @description Why somebody skipped it; empty when nobody did. */
+      skipped: string;
       /** @enum {string} */
       stage:
         | "waiting"
@@ -6393,7 +6643,7 @@ export interface components {
         | "broken"
         | "there"
         | "settled"
-        | "left out"
+        | "skipped"
         | "discarded"
         | "has it all";
       /** @description The latest try there that is over. */
@@ -6491,6 +6741,41 @@ export interface components {
       /** Format: int64 */
       warmed: number;
     };
+    RunRow: {
+      by: string;
+      /** Format: int64 */
+      change: number | null;
+      changeTitle?: string;
+      /** Format: date-time */
+      createdAt: string;
+      environment: string;
+      /** @description Of the settings that it saw; empty when that is not recorded. */
+      fingerprint: string;
+      /** Format: int64 */
+      id: number;
+      /** @enum {string} */
+      kind:
+        | "mark"
+        | "try"
+        | "promote"
+        | "roll back"
+        | "check"
+        | "isolation test"
+        | "recheck"
+        | "culprit search"
+        | "measure"
+        | "tidy";
+      /**
+       * Format: double
+       * @description From its start to its end; null while it is not over.
+       */
+      seconds: number | null;
+      /** @enum {string} */
+      state: "queued" | "waiting" | "running" | "by hand" | "unknown" | "done" | "stopped" | "failed";
+      summary: string;
+      /** @description clear, broken, unsure, not checked; empty while it runs. */
+      verdict: string;
+    };
     RunSummary: {
       /** Format: int64 */
       change: number | null;
@@ -6509,7 +6794,7 @@ export interface components {
         | "roll back"
         | "check"
         | "isolation test"
-        | "later look"
+        | "recheck"
         | "culprit search"
         | "measure"
         | "tidy";
@@ -6553,12 +6838,10 @@ export interface components {
         | "roll back"
         | "check"
         | "isolation test"
-        | "later look"
+        | "recheck"
         | "culprit search"
         | "measure"
         | "tidy";
-      /** @description Looks that it planned, when what is cached has grown old. */
-      later: components["schemas"]["LaterView"][];
       /** @description The checklist that a person carries out; none where a connector does it. */
       manualTask: components["schemas"]["ManualTaskView"];
       /** @description Compared with. */
@@ -6570,11 +6853,13 @@ export interface components {
       phase: string;
       problem: string;
       progress: components["schemas"]["RunProgress"];
-      /** @description What it found is brought back at its end. */
-      putBack: boolean;
+      /** @description Looks that it planned, when what is cached has grown old. */
+      rechecks: components["schemas"]["RecheckView"][];
       requestedBy: string;
       /** @description What it found was read back. */
       restored: boolean;
+      /** @description What it found is brought back at its end. */
+      restores: boolean;
       /** @description Of a culprit search. */
       search: components["schemas"]["SearchView"];
       /** @description Runs that searched for the culprit of what it found, the latest first. */
@@ -7015,6 +7300,70 @@ export interface components {
       /** @description What was seen instead. */
       why?: string;
     };
+    StepUpStep: {
+      /** @description Settings that the bundle adds to what is proven. */
+      adds: string[];
+      bundle: string;
+      dropped: components["schemas"]["Dropped"][];
+      excluded: components["schemas"]["Exclusion"][];
+      /** @enum {string} */
+      kind: "try" | "search" | "skip";
+      /** Format: int64 */
+      looks: number;
+      /** Format: int64 */
+      run?: number;
+      text: string;
+      /** @description Of the settings that the step names, by key. */
+      titles: {
+        [key: string]: string;
+      };
+      verdict?: string;
+    };
+    StepUpView: {
+      /** Format: date-time */
+      beganAt: string;
+      /** @description From cautious to bold. */
+      bundles: string[];
+      /** Format: int64 */
+      id: number;
+      /**
+       * Format: int64
+       * @description Index of the bundle that is tried; -1 before the first.
+       */
+      level: number;
+      /** Format: int64 */
+      looks: number;
+      /**
+       * Format: int64
+       * @description 0: as many as it takes.
+       */
+      mostLooks: number;
+      /** Format: date-time */
+      overAt: string | null;
+      /** @enum {string} */
+      phase: "" | "trying" | "searching" | "confirming" | "over";
+      /**
+       * Format: int64
+       * @description The run that is under way for it; 0 when there is none.
+       */
+      run: number;
+      steps: components["schemas"]["StepUpStep"][];
+      stopping: boolean;
+      summary: string;
+      /** @description What it waits for; empty when for nothing but its run. */
+      waits: string;
+      who: string;
+      window: components["schemas"]["Window"];
+    };
+    StepUpWish: {
+      /**
+       * Format: int64
+       * @description Looks after which nothing more is started; 0: no limit.
+       */
+      mostLooks: number;
+      /** @description When something may start; a run that is under way is finished. */
+      window: components["schemas"]["Window"];
+    };
     Sum: {
       /** Format: int64 */
       content: number;
@@ -7209,7 +7558,7 @@ export interface components {
       /** Format: int64 */
       id: number;
       /** @enum {string} */
-      kind: "try" | "promote" | "roll back" | "put back" | "control" | "outside" | "first";
+      kind: "try" | "promote" | "roll back" | "restore" | "control" | "outside" | "first";
       /**
        * Format: date-time
        * @description When it is read again; null when a person has to upload its settings.
@@ -7276,6 +7625,26 @@ export interface components {
       /** @enum {string} */
       unit: "ms" | "1";
     };
+    Wanted: {
+      /** @enum {string} */
+      class?:
+        | ""
+        | "home"
+        | "listing"
+        | "item"
+        | "cart"
+        | "checkout"
+        | "account"
+        | "membership"
+        | "article"
+        | "search"
+        | "form"
+        | "other";
+      /** @description Part of an address or title, in any case. */
+      q?: string;
+      /** @description Only pages of the test plan. */
+      watch?: boolean;
+    };
     Watch: {
       /**
        * Format: int64
@@ -7301,7 +7670,7 @@ export interface components {
        */
       stagingRun?: number;
       /** @enum {string} */
-      state: "planned" | "under way" | "clear" | "news" | "found" | "not checked" | "joined" | "left out";
+      state: "planned" | "under way" | "clear" | "news" | "found" | "not checked" | "joined" | "skipped";
       /** @description What it came to, or what it waits for. */
       why: string;
     };
@@ -7364,7 +7733,17 @@ export interface components {
       site?: number;
       /** @description None: all. */
       topics: (
-        "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished"
+        | "broken"
+        | "back"
+        | "unknown"
+        | "asked"
+        | "decided"
+        | "mentioned"
+        | "outside"
+        | "tidied"
+        | "rollout"
+        | "settled"
+        | "finished"
       )[];
       /**
        * Format: int64
@@ -7382,7 +7761,17 @@ export interface components {
       site?: number;
       /** @description None: all. */
       topics?: (
-        "broken" | "back" | "unknown" | "asked" | "decided" | "mentioned" | "outside" | "settled" | "finished"
+        | "broken"
+        | "back"
+        | "unknown"
+        | "asked"
+        | "decided"
+        | "mentioned"
+        | "outside"
+        | "tidied"
+        | "rollout"
+        | "settled"
+        | "finished"
       )[];
     };
     Why: {
@@ -8055,37 +8444,6 @@ export interface operations {
       };
     };
   };
-  "stop-climb": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Accepted */
-      202: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["ChangeView"];
-        };
-      };
-      /** @description Error */
-      default: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/problem+json": components["schemas"]["ErrorModel"];
-        };
-      };
-    };
-  };
   "list-change-comments": {
     parameters: {
       query?: never;
@@ -8251,37 +8609,6 @@ export interface operations {
       };
     };
   };
-  "foresee-change": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["ForeseenView"];
-        };
-      };
-      /** @description Error */
-      default: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/problem+json": components["schemas"]["ErrorModel"];
-        };
-      };
-    };
-  };
   "measure-change": {
     parameters: {
       query?: never;
@@ -8335,6 +8662,37 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["RolloutOffer"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "predict-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PredictedView"];
         };
       };
       /** @description Error */
@@ -8551,6 +8909,37 @@ export interface operations {
     };
   };
   "split-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "stop-step-up": {
     parameters: {
       query?: never;
       header?: never;
@@ -9006,41 +9395,6 @@ export interface operations {
       };
     };
   };
-  foresee: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: number;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["ForeseeRequest"];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["ForeseenView"];
-        };
-      };
-      /** @description Error */
-      default: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/problem+json": components["schemas"]["ErrorModel"];
-        };
-      };
-    };
-  };
   "test-cache-isolation": {
     parameters: {
       query?: never;
@@ -9191,6 +9545,41 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["TriedView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  predict: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["PredictRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PredictedView"];
         };
       };
       /** @description Error */
@@ -10352,6 +10741,57 @@ export interface operations {
       };
     };
   };
+  "list-found-pages": {
+    parameters: {
+      query?: {
+        /** @description Part of an address or title. */
+        q?: string;
+        class?:
+          | ""
+          | "home"
+          | "listing"
+          | "item"
+          | "cart"
+          | "checkout"
+          | "account"
+          | "membership"
+          | "article"
+          | "search"
+          | "form"
+          | "other";
+        /** @description Only pages of the test plan. */
+        watch?: boolean;
+        limit?: number;
+        offset?: number;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ListOfFound"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
   "class-pages": {
     parameters: {
       query?: never;
@@ -10828,7 +11268,7 @@ export interface operations {
       };
     };
   };
-  "leave-site-out": {
+  "skip-rollout-site": {
     parameters: {
       query?: never;
       header?: never;
@@ -11086,72 +11526,6 @@ export interface operations {
       };
     };
   };
-  "get-run-foresight": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Record"];
-        };
-      };
-      /** @description Error */
-      default: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/problem+json": components["schemas"]["ErrorModel"];
-        };
-      };
-    };
-  };
-  "leave-out-culprit": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        id: number;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["Leave-out-culpritRequest"];
-      };
-    };
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["ChangeView"];
-        };
-      };
-      /** @description Error */
-      default: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/problem+json": components["schemas"]["ErrorModel"];
-        };
-      };
-    };
-  };
   "list-looks": {
     parameters: {
       query?: never;
@@ -11290,6 +11664,37 @@ export interface operations {
       };
     };
   };
+  "get-run-predictions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Record"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
   "list-probes": {
     parameters: {
       query?: never;
@@ -11354,6 +11759,41 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["ComparedRecording"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "remove-culprit": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Remove-culpritRequest"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
         };
       };
       /** @description Error */
@@ -12208,6 +12648,48 @@ export interface operations {
       };
     };
   };
+  "list-changes": {
+    parameters: {
+      query?: {
+        /** @description Part of what a row says. */
+        q?: string;
+        environment?: number;
+        /** @description The largest, latest or last first. */
+        down?: boolean;
+        limit?: number;
+        offset?: number;
+        /** @description Only changes in this state. */
+        state?: string;
+        sort?: "updated" | "created" | "title" | "state" | "by";
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ListOfChangeRow"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
   "begin-change": {
     parameters: {
       query?: never;
@@ -12243,28 +12725,37 @@ export interface operations {
       };
     };
   };
-  "begin-climb": {
+  "export-changes": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description Part of what a row says. */
+        q?: string;
+        environment?: number;
+        /** @description The largest, latest or last first. */
+        down?: boolean;
+        limit?: number;
+        offset?: number;
+        /** @description Only changes in this state. */
+        state?: string;
+        sort?: "updated" | "created" | "title" | "state" | "by";
+      };
       header?: never;
       path: {
         id: number;
       };
       cookie?: never;
     };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["ClimbWish"];
-      };
-    };
+    requestBody?: never;
     responses: {
-      /** @description Created */
-      201: {
+      /** @description OK */
+      200: {
         headers: {
+          "Content-Disposition"?: string;
+          "Content-Type"?: string;
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["ChangeView"];
+          "application/json": string;
         };
       };
       /** @description Error */
@@ -12317,6 +12808,9 @@ export interface operations {
         /** @description All when absent. */
         state?: "proposed" | "active" | "retired" | "due";
         role?: string;
+        sort?: "recorded" | "pattern" | "reason" | "state" | "review" | "who";
+        /** @description The last or latest first. */
+        down?: boolean;
         limit?: number;
         offset?: number;
       };
@@ -13044,6 +13538,90 @@ export interface operations {
       };
     };
   };
+  "list-marks": {
+    parameters: {
+      query?: {
+        /** @description Part of what a row says. */
+        q?: string;
+        environment?: number;
+        /** @description The largest, latest or last first. */
+        down?: boolean;
+        limit?: number;
+        offset?: number;
+        verdict?: "" | "clear" | "broken" | "unsure" | "not checked";
+        sort?: "taken" | "environment" | "verdict" | "by";
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ListOfMarkRow"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "export-marks": {
+    parameters: {
+      query?: {
+        /** @description Part of what a row says. */
+        q?: string;
+        environment?: number;
+        /** @description The largest, latest or last first. */
+        down?: boolean;
+        limit?: number;
+        offset?: number;
+        verdict?: "" | "clear" | "broken" | "unsure" | "not checked";
+        sort?: "taken" | "environment" | "verdict" | "by";
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          "Content-Disposition"?: string;
+          "Content-Type"?: string;
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": string;
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
   "get-parity": {
     parameters: {
       query?: never;
@@ -13306,6 +13884,232 @@ export interface operations {
       };
     };
   };
+  "list-revisions": {
+    parameters: {
+      query?: {
+        /** @description Part of what a row says. */
+        q?: string;
+        environment?: number;
+        /** @description The largest, latest or last first. */
+        down?: boolean;
+        limit?: number;
+        offset?: number;
+        sort?: "created" | "fingerprint";
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ListOfRevisionRow"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "compare-revisions": {
+    parameters: {
+      query: {
+        /** @description A fingerprint. */
+        from: string;
+        /** @description A fingerprint. */
+        to: string;
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RevisionsCompared"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "export-revisions": {
+    parameters: {
+      query?: {
+        /** @description Part of what a row says. */
+        q?: string;
+        environment?: number;
+        /** @description The largest, latest or last first. */
+        down?: boolean;
+        limit?: number;
+        offset?: number;
+        sort?: "created" | "fingerprint";
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          "Content-Disposition"?: string;
+          "Content-Type"?: string;
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": string;
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "list-runs": {
+    parameters: {
+      query?: {
+        /** @description Part of what a row says. */
+        q?: string;
+        environment?: number;
+        /** @description The largest, latest or last first. */
+        down?: boolean;
+        limit?: number;
+        offset?: number;
+        kind?:
+          | ""
+          | "mark"
+          | "try"
+          | "promote"
+          | "roll back"
+          | "check"
+          | "isolation test"
+          | "recheck"
+          | "culprit search"
+          | "measure"
+          | "tidy";
+        verdict?: "" | "clear" | "broken" | "unsure" | "not checked";
+        sort?: "created" | "kind" | "environment" | "verdict" | "seconds" | "by";
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ListOfRunRow"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "export-runs": {
+    parameters: {
+      query?: {
+        /** @description Part of what a row says. */
+        q?: string;
+        environment?: number;
+        /** @description The largest, latest or last first. */
+        down?: boolean;
+        limit?: number;
+        offset?: number;
+        kind?:
+          | ""
+          | "mark"
+          | "try"
+          | "promote"
+          | "roll back"
+          | "check"
+          | "isolation test"
+          | "recheck"
+          | "culprit search"
+          | "measure"
+          | "tidy";
+        verdict?: "" | "clear" | "broken" | "unsure" | "not checked";
+        sort?: "created" | "kind" | "environment" | "verdict" | "seconds" | "by";
+      };
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          "Content-Disposition"?: string;
+          "Content-Type"?: string;
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": string;
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
   "list-schedules": {
     parameters: {
       query?: never;
@@ -13390,6 +14194,41 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["SettingsView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"];
+        };
+      };
+    };
+  };
+  "begin-step-up": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["StepUpWish"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ChangeView"];
         };
       };
       /** @description Error */

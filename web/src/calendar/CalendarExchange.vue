@@ -6,6 +6,7 @@ import { computed, ref } from "vue";
 import { useCalendarActs } from "./queries";
 import type { Schemas } from "../api/client";
 import { useSession } from "../api/session";
+import { useAsking } from "../shared/asking";
 import OnceShown from "../shared/OnceShown.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
@@ -13,6 +14,23 @@ import When from "../shared/When.vue";
 const props = defineProps<{ site: number; address?: Schemas["AddressView"] }>();
 const { may } = useSession();
 const acts = useCalendarActs();
+const ask = useAsking();
+function makeAddress() {
+  if (!props.address) return acts.address.mutate(props.site);
+  ask({
+    title: "Replace the calendar’s address?",
+    says: "The address that programs read now stops working, and is not shown again.",
+    verb: "Replace it",
+    go: () => acts.address.mutate(props.site),
+  });
+}
+const removeAddress = () =>
+  ask({
+    title: "Remove the calendar’s address?",
+    says: "Programs that read it get nothing from then on.",
+    verb: "Remove it",
+    go: () => acts.noAddress.mutate(props.site, { onSuccess: () => acts.address.reset() }),
+  });
 const kind = ref<"freeze" | "window">("freeze");
 const zone = ref(Intl.DateTimeFormat().resolvedOptions().timeZone || "UTC");
 const said = ref("");
@@ -78,7 +96,7 @@ const whole = computed(() => (made.value ? location.origin + made.value : ""));
             outlined
             :label="address ? 'Replace the address' : 'Create an address'"
             :loading="acts.address.isPending.value"
-            @click="acts.address.mutate(site)"
+            @click="makeAddress"
           />
           <Button
             v-if="address"
@@ -86,7 +104,7 @@ const whole = computed(() => (made.value ? location.origin + made.value : ""));
             text
             label="Remove"
             :loading="acts.noAddress.isPending.value"
-            @click="acts.noAddress.mutate(site, { onSuccess: () => acts.address.reset() })"
+            @click="removeAddress"
           />
         </div>
         <Trouble :error="acts.address.error.value ?? acts.noAddress.error.value" />

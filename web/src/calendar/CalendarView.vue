@@ -12,6 +12,8 @@ import EntryForm from "./EntryForm.vue";
 import PromotionRules from "./PromotionRules.vue";
 import ScheduleList from "./ScheduleList.vue";
 import SiteHead from "../site/SiteHead.vue";
+import { useAsking } from "../shared/asking";
+import { useTold } from "../shared/told";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
 
@@ -52,16 +54,33 @@ const freezes = computed(() => {
   return n === 1 ? "1 freeze" : `${n || "No"} freezes`;
 });
 const editing = ref<CalendarEntry | "new">();
-const gone = ref<CalendarEntry>();
+const tell = useTold();
+const confirm = useAsking();
 async function keep(entry: EntryWords) {
   const e = editing.value;
   if (e === "new") await acts.add.mutateAsync({ site: props.id, entry });
   else if (e) await acts.edit.mutateAsync({ id: e.id, version: e.version, entry });
   editing.value = undefined;
 }
+/** What a freeze held back may go out at once: that no undo brings back. */
+function ask(e: CalendarEntry) {
+  if (e.entry.kind !== "freeze") return void remove(e);
+  const waiting = going.value.map((g) => `“${g.title}”`).join(", ");
+  confirm({
+    title: `Remove the freeze “${e.entry.title}”?`,
+    says: waiting
+      ? `What it held back may be promoted at once, as approved: ${waiting}.`
+      : "Promotions that it forbids are allowed again.",
+    verb: "Remove it",
+    go: () => remove(e),
+  });
+}
 async function remove(e: CalendarEntry) {
   await acts.remove.mutateAsync({ id: e.id, version: e.version });
-  gone.value = undefined;
+  tell({
+    says: `“${e.entry.title}” was removed from the calendar.`,
+    undo: () => acts.add.mutateAsync({ site: e.site ?? 0, entry: e.entry }),
+  });
 }
 </script>
 
@@ -139,22 +158,22 @@ async function remove(e: CalendarEntry) {
                 ><template v-if="e.entry.rule && e.next && !e.now">; next <When :at="e.next" short /></template>
               </p>
               <div v-if="may('decide') && (everywhere || e.site)" class="row">
-                <template v-if="gone === e">
-                  <span class="small">Remove “{{ e.entry.title }}”?</span>
-                  <Button size="small" label="Remove" :loading="acts.remove.isPending.value" @click="remove(e)" />
-                  <Button size="small" text label="Cancel" @click="gone = undefined" />
-                </template>
-                <template v-else>
-                  <Button size="small" text label="Edit" :aria-label="`Edit ${e.entry.title}`" @click="editing = e" />
-                  <Button size="small" text label="Remove" :aria-label="`Remove ${e.entry.title}`" @click="gone = e" />
-                </template>
+                <Button size="small" text label="Edit" :aria-label="`Edit ${e.entry.title}`" @click="editing = e" />
+                <Button
+                  size="small"
+                  text
+                  label="Remove"
+                  :aria-label="`Remove ${e.entry.title}`"
+                  :disabled="acts.remove.isPending.value"
+                  @click="ask(e)"
+                />
               </div>
               <p v-else-if="may('decide')" class="small faded">
                 It is for all sites: <RouterLink to="/calendar">edit it there</RouterLink>.
               </p>
             </li>
           </ul>
-          <Trouble :error="acts.remove.error.value" />
+          <Trouble :error="acts.remove.error.value ?? (editing ? undefined : acts.add.error.value)" />
           <PromotionRules v-if="!everywhere" :site="id" />
           <ScheduleList v-if="!everywhere" :site="id" />
           <CalendarExchange :site="id" :address="calendar.address" />

@@ -96,7 +96,7 @@ const lacks = computed(() => {
       <label for="entry-until">Until (empty: no end)</label>
       <input id="entry-until" v-model="again.until" type="date" />
     </div>
-    <p v-if="everywhere && !entry" class="small warn">It applies to all sites.</p>
+    <p v-if="everywhere && !entry" class="callout unsure small warn">It applies to all sites.</p>
     <Trouble :error="error" />
     <div class="row">
       <Button type="submit" size="small" label="Save" :disabled="!!lacks" :loading="busy" />
@@ -128,11 +128,6 @@ fieldset {
   display: grid;
   grid-template-columns: 1fr 1fr;
   gap: var(--s3);
-}
-.warn {
-  background: var(--unsure-wash);
-  border-left: 4px solid var(--unsure);
-  padding: var(--s1) var(--s3);
 }
 @media (max-width: 900px) {
   .pair {

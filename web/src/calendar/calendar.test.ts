@@ -1,3 +1,4 @@
+import { calendarDay } from "../shared/wording";
 import { describe, expect, it } from "vitest";
 import type { Calendar } from "./queries";
 import { againOf, againSaid, daysOf, ruleOf, timesOf } from "./calendar";
@@ -57,11 +58,13 @@ describe("how an entry recurs", () => {
   it("is said in words as far as there are some", () => {
     expect(againSaid("")).toBe("once");
     expect(againSaid("FREQ=WEEKLY;BYDAY=MO,SA")).toBe("each Monday, Saturday");
-    expect(againSaid("FREQ=YEARLY;UNTIL=20301231T235959")).toBe("each year until 2030-12-31");
+    expect(againSaid("FREQ=YEARLY;UNTIL=20301231T235959")).toBe(`each year until ${calendarDay("2030-12-31")}`);
     expect(againSaid("FREQ=MONTHLY;BYDAY=1FR")).toBe("by FREQ=MONTHLY;BYDAY=1FR");
   });
 });
 
 it("says the first times of an entry as they were written", () => {
-  expect(timesOf(calendar.entries[0]!.entry)).toBe("27 Nov 2026, 18:00 to 28 Nov 2026, 06:00");
+  expect(timesOf(calendar.entries[0]!.entry)).toBe(
+    `${calendarDay("2026-11-27")}, 18:00 to ${calendarDay("2026-11-28")}, 06:00`,
+  );
 });

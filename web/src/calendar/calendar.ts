@@ -1,3 +1,4 @@
+import { calendarDay } from "../shared/wording";
 import type { Calendar, EntryWords } from "./queries";
 
 /** A stretch of one day, in parts of it. */
@@ -89,7 +90,7 @@ export function againOf(rule: string): Again {
 /** How an entry recurs, in words. */
 export function againSaid(rule: string): string {
   const a = againOf(rule);
-  const until = a.until ? ` until ${a.until}` : "";
+  const until = a.until ? ` until ${calendarDay(a.until)}` : "";
   switch (a.how) {
     case "once":
       return "once";
@@ -108,11 +109,7 @@ export function againSaid(rule: string): string {
 
 /** From when to when the first time is, in the entry's own zone. */
 export function timesOf(e: EntryWords): string {
-  const say = (s: string) => {
-    const [y, m, d] = s.slice(0, 10).split("-").map(Number);
-    const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", year: "numeric", timeZone: "UTC" });
-    return { day: day.format(Date.UTC(y!, m! - 1, d)), clock: s.slice(11) };
-  };
+  const say = (s: string) => ({ day: calendarDay(s.slice(0, 10)), clock: s.slice(11) });
   const from = say(e.begins);
   const to = say(e.ends);
   return `${from.day}, ${from.clock} to ${to.day === from.day ? "" : `${to.day}, `}${to.clock}`;

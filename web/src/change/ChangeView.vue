@@ -10,11 +10,12 @@ import AskState from "../shared/AskState.vue";
 import BundlePicker from "./BundlePicker.vue";
 import ChangePath from "./ChangePath.vue";
 import ChangeWords from "./ChangeWords.vue";
-import ClimbPane from "./ClimbPane.vue";
+import StepUpPane from "./StepUpPane.vue";
 import Fingerprint from "../shared/Fingerprint.vue";
 import EditsList from "./EditsList.vue";
-import ForesightPane from "./ForesightPane.vue";
+import PredictionPane from "./PredictionPane.vue";
 import MergeQuestion from "./MergeQuestion.vue";
+import RiskGlance from "./RiskGlance.vue";
 import RolloutPane from "../rollout/RolloutPane.vue";
 import { named } from "./naming";
 import { useSaving } from "./saving";
@@ -55,7 +56,7 @@ const saving = useSaving({
   },
   conflict: (e) => e instanceof Problem && e.status === 409 && e.details.some((d) => d.location === "body.version"),
 });
-const { edits, question } = saving;
+const { edits, question, undoable } = saving;
 watch(change, (c) => c && saving.take(c), { immediate: true });
 const editing = computed(() => change.value?.choices.find((c) => c.event === "edit"));
 const asking = computed({ get: () => question.value !== undefined, set: () => undefined });
@@ -98,7 +99,10 @@ const groups = computed(() => {
 });
 
 const box = useTemplateRef<{ $el: HTMLInputElement }>("box");
-useShortcuts((key) => key === "/" && (() => box.value?.$el.focus()));
+useShortcuts((key) => {
+  if (key === "/") return () => box.value?.$el.focus();
+  return key === "u" && !!editing.value?.allowed && undoable.value && saving.undo;
+});
 </script>
 
 <template>
@@ -106,7 +110,7 @@ useShortcuts((key) => key === "/" && (() => box.value?.$el.focus()));
     <template v-if="change">
       <SiteHead :site="change.site" :name="change.siteName" here="Change" />
       <ChangeWords :change="change" :editable="may('work')" :saved="saving.settled" />
-      <ClimbPane v-if="change.climb" :change="change" :climb="change.climb" />
+      <StepUpPane v-if="change.stepUp" :change="change" :step-up="change.stepUp" />
       <div class="three">
         <section>
           <div class="spread">
@@ -135,8 +139,16 @@ useShortcuts((key) => key === "/" && (() => box.value?.$el.focus()));
               :label="only ? 'Show all' : `Only changed (${Object.keys(edits).length})`"
               @click="only = !only"
             />
+            <Button
+              v-if="editing?.allowed && undoable"
+              size="small"
+              text
+              label="Undo"
+              title="Takes back the last edit made on this page (u)"
+              @click="saving.undo"
+            />
           </div>
-          <BundlePicker v-if="editing?.allowed" :change="change" :saved="saving.settled" />
+          <BundlePicker v-if="editing?.allowed" :change="change" :saved="saving.settled" @taken="saving.did" />
           <p v-if="editing && !editing.allowed" class="small faded">{{ editing.why }}</p>
           <p v-if="!groups.size" class="faded">
             {{ only ? "Nothing is changed yet." : "No setting has that in its title, summary or key." }}
@@ -162,9 +174,15 @@ useShortcuts((key) => key === "/" && (() => box.value?.$el.focus()));
             :error="asking ? undefined : ((saving.trouble.value as Error | undefined) ?? acts.act.error.value)"
           />
           <p v-if="!change.differences.length" class="faded">Nothing differs from production yet.</p>
+          <RiskGlance v-else :risk="change.risk" />
           <EditsList :differences="change.differences" />
-          <ForesightPane v-if="change.differences.length" :change="change" :editable="!!editing?.allowed" />
-          <div v-for="q in change.consequences" :key="q.text" class="follows" :class="{ blocks: q.blocks }">
+          <PredictionPane v-if="change.differences.length" :change="change" :editable="!!editing?.allowed" />
+          <div
+            v-for="q in change.consequences"
+            :key="q.text"
+            class="callout unsure follows"
+            :class="{ blocks: q.blocks }"
+          >
             <p>{{ q.text }}</p>
             <Button
               v-if="q.mend && editing?.allowed"
@@ -183,7 +201,7 @@ useShortcuts((key) => key === "/" && (() => box.value?.$el.focus()));
             {{ change.staging }} and {{ change.production }} differ in more than values; a check proves little of that.
             <RouterLink :to="`/sites/${change.site}/settings`">See what differs</RouterLink>
           </p>
-          <div v-if="change.series.length && editing?.allowed" class="follows">
+          <div v-if="change.series.length && editing?.allowed" class="callout unsure follows">
             <p>
               It changes {{ change.series.length }} things that are better tried one by one: if something breaks, it is
               hard to say which did.
@@ -255,11 +273,6 @@ legend {
   font-style: italic;
   padding-right: var(--s2);
   color: var(--faded);
-}
-.follows {
-  border-left: 4px solid var(--unsure);
-  background: var(--unsure-wash);
-  padding: var(--s2) var(--s3);
 }
 .follows.blocks {
   border-color: var(--broken);

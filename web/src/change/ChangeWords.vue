@@ -5,24 +5,36 @@ import InputText from "primevue/inputtext";
 import Textarea from "primevue/textarea";
 import { nextTick, ref, useTemplateRef } from "vue";
 import PrintButton from "../shared/PrintButton.vue";
+import { putTogether, type Words } from "./words";
 import { useChangeActs, type Change } from "./queries";
 import Trouble from "../shared/Trouble.vue";
 
 const props = defineProps<{ change: Change; editable: boolean; saved: () => Promise<boolean> }>();
 const { describe: act } = useChangeActs();
-const words = ref<{ title: string; reason: string; effect: string }>();
+const words = ref<Words>();
+/** What stood there when it was last looked at: what somebody else sets meanwhile is never overwritten unseen. */
+let was: Words;
+const met = ref("");
 const input = useTemplateRef<{ $el: HTMLInputElement }>("input");
+const now = (): Words => ({ title: props.change.title, reason: props.change.reason, effect: props.change.effect });
 
 async function edit() {
-  const { title, reason, effect } = props.change;
   act.reset();
-  words.value = { title, reason, effect };
+  met.value = "";
+  was = now();
+  words.value = { ...was };
   await nextTick();
   input.value?.$el.select();
 }
 async function save() {
   if (!(await props.saved())) return; // why not stands beside the settings
-  await act.mutateAsync({ id: props.change.id, version: props.change.version, ...words.value! });
+  const theirs = now();
+  const together = putTogether(was, theirs, words.value!);
+  was = theirs;
+  words.value = together.words;
+  met.value = together.met.map((m) => `Somebody else set ${m.what} to “${m.theirs}” meanwhile.`).join(" ");
+  if (met.value) return;
+  await act.mutateAsync({ id: props.change.id, version: props.change.version, ...together.words });
   words.value = undefined;
 }
 </script>
@@ -36,9 +48,7 @@ async function save() {
     <label for="effect">What should get better</label>
     <Textarea id="effect" v-model="words.effect" rows="2" auto-resize />
     <Trouble :error="act.error.value" />
-    <p v-if="act.error.value && change.title !== words.title" class="small">
-      It is called “{{ change.title }}” now. Save again to use your text.
-    </p>
+    <p v-if="met" class="callout unsure" role="alert">{{ met }} Nothing was saved. Save again to use your text.</p>
     <div class="row">
       <Button type="submit" label="Save" :disabled="!words.title.trim()" :loading="act.isPending.value" />
       <Button label="Cancel" text @click="words = undefined" />

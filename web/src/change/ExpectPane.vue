@@ -2,11 +2,11 @@
 /** What a change is meant to make better, in figures, and what a measurement says of it. */
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
-import Select from "primevue/select";
 import { computed, ref } from "vue";
 import type { Schemas } from "../api/client";
 import { useChangeActs, type Change } from "./queries";
 import { useTestPlan } from "../testplan/queries";
+import { amountOf } from "../shared/amount";
 import StateGlyph from "../shared/StateGlyph.vue";
 import Trouble from "../shared/Trouble.vue";
 
@@ -36,6 +36,8 @@ const pages = computed(() => [
   ...(plan.value?.pages ?? []).map((p) => ({ value: p.path, label: p.path })),
 ]);
 const wish = ref({ metric: metrics[0]!.value, device: "" as Expectation["device"], page: "", amount: "" });
+/** By how much, in the metric's unit: nothing for what is no amount, 0 where none is asked for. */
+const amount = computed(() => (wish.value.amount.trim() ? amountOf(wish.value.amount) : 0));
 const of = (m: string) => metrics.find((x) => x.value === m) ?? metrics[0]!;
 async function say(expected?: Expectation) {
   await acts.expect.mutateAsync({ change: props.change.id, expected });
@@ -57,46 +59,52 @@ const states: Record<string, string> = { met: "clear", "not met": "broken", "not
       v-if="saying"
       class="stack"
       @submit.prevent="
+        amount !== undefined &&
         say({
           metric: wish.metric,
           device: wish.device,
           page: wish.page,
-          amount: (Number(wish.amount.replace(',', '.')) || 0) * of(wish.metric).factor,
+          amount: amount * of(wish.metric).factor,
         })
       "
     >
-      <Select
-        v-model="wish.metric"
-        :options="metrics"
-        option-label="label"
-        option-value="value"
-        aria-label="Metric"
-        size="small"
-      />
+      <select v-model="wish.metric" aria-label="Metric">
+        <option v-for="o in metrics" :key="o.value" :value="o.value">{{ o.label }}</option>
+      </select>
       <div class="row">
         <label for="expect-amount" class="small">better by</label>
-        <InputText id="expect-amount" v-model="wish.amount" placeholder="any" size="small" class="amount" />
+        <InputText
+          id="expect-amount"
+          v-model="wish.amount"
+          placeholder="any"
+          size="small"
+          class="amount"
+          :invalid="amount === undefined"
+          aria-describedby="expect-wrong"
+        />
         <span class="small">{{ of(wish.metric).unit }} on</span>
-        <Select
-          v-model="wish.device"
-          :options="devices"
-          option-label="label"
-          option-value="value"
-          aria-label="Device"
-          size="small"
-        />
+        <select v-model="wish.device" aria-label="Device">
+          <option v-for="o in devices" :key="o.value" :value="o.value">{{ o.label }}</option>
+        </select>
         <span class="small">at</span>
-        <Select
-          v-model="wish.page"
-          :options="pages"
-          option-label="label"
-          option-value="value"
-          aria-label="Page"
-          size="small"
-        />
+        <select v-model="wish.page" aria-label="Page">
+          <option v-for="o in pages" :key="o.value" :value="o.value">{{ o.label }}</option>
+        </select>
       </div>
+      <p id="expect-wrong" role="status" class="small">
+        <template v-if="amount === undefined"
+          >“{{ wish.amount.trim() }}” is no amount. Write a number such as 5 or 0.1, or nothing for any difference that
+          matters.</template
+        >
+      </p>
       <div class="row">
-        <Button type="submit" size="small" label="Save" :loading="acts.expect.isPending.value" />
+        <Button
+          type="submit"
+          size="small"
+          label="Save"
+          :disabled="amount === undefined"
+          :loading="acts.expect.isPending.value"
+        />
         <Button v-if="change.expected" size="small" text label="Remove" @click="say()" />
       </div>
     </form>

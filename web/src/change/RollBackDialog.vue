@@ -76,7 +76,9 @@ function go() {
             The settings are read back, the page cache is purged, and the pages of the test plan are warmed up and
             compared with the mark. It is done only when that is clear.
           </p>
-          <p v-if="plan.other" class="lost">What was changed outside since then is no longer in force either.</p>
+          <p v-if="plan.other" class="callout unsure">
+            What was changed outside since then is no longer in force either.
+          </p>
         </template>
         <Trouble :error="props.error" />
       </div>
@@ -106,10 +108,5 @@ legend {
 .back {
   border-left: 4px solid var(--deep);
   padding-left: var(--s3);
-}
-.lost {
-  border-left: 4px solid var(--unsure);
-  background: var(--unsure-wash);
-  padding: var(--s2) var(--s3);
 }
 </style>

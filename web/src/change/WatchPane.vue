@@ -94,7 +94,7 @@ const sign: Record<string, string> = { clear: "clear", found: "broken", news: "c
           {{ p.title }}<template v-if="p.pages">: {{ p.pages }}</template>
         </p>
         <p v-if="l.state === 'planned' && l.why" class="small late">{{ l.why }}</p>
-        <p v-if="l.state === 'left out'" class="small faded">{{ l.why }}</p>
+        <p v-if="l.state === 'skipped'" class="small faded">{{ l.why }}</p>
         <ul v-if="l.held.length" class="held">
           <li v-for="h in l.held" :key="h.finding" class="small">
             <RouterLink :to="`/runs/${l.run}?finding=${h.finding}`">{{ h.title }}</RouterLink> on {{ h.page }}:
@@ -158,7 +158,7 @@ const sign: Record<string, string> = { clear: "clear", found: "broken", news: "c
   border-color: var(--broken);
 }
 .line .not-checked,
-.line .left-out {
+.line .skipped {
   border-style: dashed;
   border-color: var(--unsure);
 }

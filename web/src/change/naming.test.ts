@@ -3,9 +3,10 @@ import { named, titleOf, unnamed } from "./naming";
 
 const catalogue = {
   settings: [
-    { key: "scripts.defer", title: "Defer scripts" },
-    { key: "pages.never", title: "Pages never cached" },
-    { key: "images.lazy", title: "Lazy images" },
+    { key: "scripts.defer", title: "Defer scripts", type: "switch" as const },
+    { key: "pages.never", title: "Pages never cached", type: "patterns" as const },
+    { key: "images.lazy", title: "Lazy images", type: "switch" as const },
+    { key: "pages.lifetime", title: "Lifetime of cached pages", type: "seconds" as const },
   ],
 };
 const of = (title: string, edits: Record<string, unknown>) => ({ title, edits, catalogue });
@@ -18,6 +19,8 @@ describe("the title of a change", () => {
     expect(twice).toBe("Defer scripts: on, and 1 more");
     expect(named(of(twice, { "images.lazy": true, "scripts.defer": true }), {})).toBe(unnamed);
   });
+  it("says a time with its unit", () =>
+    expect(titleOf({ catalogue }, { "pages.lifetime": 5400 })).toBe("Lifetime of cached pages: 1.5 h"));
   it("stays what somebody wrote", () =>
     expect(named(of("Faster kits", { "images.lazy": true }), { "scripts.defer": true })).toBe("Faster kits"));
   it("is short, however long a value is", () => {

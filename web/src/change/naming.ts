@@ -1,11 +1,11 @@
-import { inWords } from "../shared/wording";
+import { settingInWords } from "../shared/wording";
 import type { Change } from "./queries";
 
 /** What a change is called until it does something, or somebody calls it something. */
 export const unnamed = "New change";
 
 type Named = Pick<Change, "title"> & {
-  catalogue: { settings: Pick<Change["catalogue"]["settings"][number], "key" | "title">[] };
+  catalogue: { settings: Pick<Change["catalogue"]["settings"][number], "key" | "title" | "type">[] };
   edits: Record<string, unknown>;
 };
 
@@ -13,7 +13,7 @@ type Named = Pick<Change, "title"> & {
 export function titleOf(of: Pick<Named, "catalogue">, edits: Record<string, unknown>): string {
   const set = of.catalogue.settings.filter((d) => d.key in edits);
   if (!set.length) return unnamed;
-  const first = `${set[0]!.title}: ${inWords(edits[set[0]!.key])}`;
+  const first = `${set[0]!.title}: ${settingInWords(set[0]!.type, edits[set[0]!.key])}`;
   const cut = first.length > 80 ? `${first.slice(0, 79)}…` : first;
   return set.length === 1 ? cut : `${cut}, and ${set.length - 1} more`;
 }

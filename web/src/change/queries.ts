@@ -24,10 +24,10 @@ export function useRollBackPlan(id: Id) {
 }
 
 /** What a change will do to staging; asked again when it would put other settings in force. */
-export function useForesight(change: Id, fingerprint: MaybeRefOrGetter<string>) {
+export function usePredictions(change: Id, fingerprint: MaybeRefOrGetter<string>) {
   return useQuery({
-    queryKey: ["change", change, "foresight", fingerprint],
-    queryFn: () => body(api.GET("/api/v1/changes/{id}/foresight", { params: { path: { id: toValue(change) } } })),
+    queryKey: ["change", change, "predictions", fingerprint],
+    queryFn: () => body(api.GET("/api/v1/changes/{id}/predictions", { params: { path: { id: toValue(change) } } })),
     placeholderData: keepPreviousData,
   });
 }
@@ -169,7 +169,7 @@ export function useChangeActs() {
         const { id, ...words } = v;
         return body(api.PUT("/api/v1/changes/{id}/words", { params: { path: { id } }, body: words }));
       },
-      onSuccess: again,
+      onSettled: again, // also when somebody else was first: what they wrote is met
     }),
     exclude: useMutation({
       mutationFn: (v: { change: number } & Schemas["ExcludeRequest"]) => {
@@ -200,19 +200,19 @@ export function useChangeActs() {
         ),
       onSuccess: again,
     }),
-    climb: useMutation({
+    stepUp: useMutation({
       mutationFn: (v: { site: number; from: string; to: string; zone: string; mostLooks: number }) =>
         body(
-          api.POST("/api/v1/sites/{id}/climbs", {
+          api.POST("/api/v1/sites/{id}/step-ups", {
             params: { path: { id: v.site } },
             body: { window: { from: v.from, to: v.to, zone: v.zone }, mostLooks: v.mostLooks },
           }),
         ),
       onSuccess: again,
     }),
-    stopClimb: useMutation({
+    stopStepUp: useMutation({
       mutationFn: (change: number) =>
-        body(api.POST("/api/v1/changes/{id}/climb/stop", { params: { path: { id: change } } })),
+        body(api.POST("/api/v1/changes/{id}/step-up/stop", { params: { path: { id: change } } })),
       onSuccess: again,
     }),
   };

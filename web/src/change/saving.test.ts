@@ -112,4 +112,45 @@ describe("saving as one edits", () => {
     s.take(old);
     expect(s.edits.value).toEqual({ a: 1 });
   });
+
+  it("takes back act by act what was done here", async () => {
+    const { server, s } = bench();
+    expect(s.undoable.value).toBe(false);
+    s.set({ a: 1 });
+    s.set({ a: 2, b: true });
+    await s.settled();
+    s.undo();
+    expect(s.edits.value).toEqual({ a: 1 });
+    await s.settled();
+    expect(server.now.edits).toEqual({ a: 1 });
+    s.undo();
+    await s.settled();
+    expect(server.now.edits).toEqual({});
+    expect(s.undoable.value).toBe(false);
+    s.undo();
+    expect(s.state.value).toBe("saved");
+  });
+
+  it("takes back nothing that somebody else has changed since", async () => {
+    const { server, s } = bench();
+    s.set({ a: 1, b: 1 });
+    await s.settled();
+    server.other({ a: 5, b: 1, c: 9 });
+    s.take(server.now);
+    s.undo();
+    await s.settled();
+    expect(server.now.edits).toEqual({ a: 5, c: 9 });
+  });
+
+  it("takes back what a bundle put in", async () => {
+    const { server, s } = bench();
+    s.set({ a: 1 });
+    await s.settled();
+    server.other({ a: 2, b: 3 }); // applied by the server
+    s.did({ a: 1 }, { a: 2, b: 3 });
+    s.take(server.now);
+    s.undo();
+    await s.settled();
+    expect(server.now.edits).toEqual({ a: 1 });
+  });
 });

@@ -36,7 +36,37 @@ export function useSaving(with_: Saving) {
     edits.value = { ...theirs.edits };
   }
 
+  /** What the acts of this page changed, the newest last: of each edit what it was and what it became. */
+  const past = ref<{ key: string; before: unknown; after: unknown }[][]>([]);
+  /** Keeps what an act changed, so that it can be undone. */
+  function did(before: Edits, after: Edits) {
+    const keys = [...new Set([...Object.keys(before), ...Object.keys(after)])].filter(
+      (k) => !same(before[k], after[k]),
+    );
+    if (keys.length)
+      past.value = [...past.value, keys.map((key) => ({ key, before: before[key], after: after[key] }))].slice(-50);
+  }
+
   function set(to: Edits) {
+    did(edits.value, to);
+    put(to);
+  }
+  /** Takes back the last act of this page. An edit that somebody has changed since stays as it is. */
+  function undo() {
+    const act = past.value.at(-1);
+    if (!act) return;
+    past.value = past.value.slice(0, -1);
+    const to = { ...edits.value };
+    for (const { key, before, after } of act) {
+      if (!same(to[key], after)) continue;
+      if (before === undefined) delete to[key];
+      else to[key] = before;
+    }
+    put(to);
+  }
+  const undoable = computed(() => past.value.length > 0 && !question.value);
+
+  function put(to: Edits) {
     edits.value = to;
     dirty.value = true;
     void save();
@@ -90,5 +120,5 @@ export function useSaving(with_: Saving) {
   }
 
   const state = computed(() => (busy.value ? "saving" : dirty.value ? "not saved" : "saved"));
-  return { edits, state, trouble, question, take, set, answer, settled };
+  return { undo, undoable, did, edits, state, trouble, question, take, set, answer, settled };
 }

@@ -47,8 +47,8 @@ describe("the watch of a promotion", () => {
       "under a minute",
       "10 min",
       "2 h",
-      "25 h",
-      "3 days",
+      "1 d",
+      "3 d",
     ]);
   });
   it("keeps moments in order on its line", () => {

@@ -1,3 +1,4 @@
+import { span } from "../shared/wording";
 /** What the watch of a promotion says, in words. */
 import type { Watch, WatchLook } from "./watchQueries";
 
@@ -25,12 +26,8 @@ export function purposes(l: WatchLook): { title: string; why: string; pages: str
 
 /** How long after the promotion something is. */
 export function after(begun: string, at: string): string {
-  const minutes = Math.round((Date.parse(at) - Date.parse(begun)) / 60_000);
-  if (minutes < 1) return "under a minute";
-  if (minutes < 120) return `${minutes} min`;
-  const hours = minutes / 60;
-  if (hours < 48) return `${Number(hours.toFixed(1))} h`;
-  return `${Number((hours / 24).toFixed(1))} days`;
+  const seconds = 60 * Math.round((Date.parse(at) - Date.parse(begun)) / 60_000);
+  return seconds < 60 ? "under a minute" : span(seconds);
 }
 
 const blames = { change: "of the change", site: "news of the site", "not known": "not known whose" } as const;

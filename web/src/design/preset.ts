@@ -80,6 +80,16 @@ export const Chart = definePreset(Aura, {
   components: {
     button: { root: { paddingX: "0.85rem", paddingY: "0.42rem", label: { fontWeight: "600" } } },
     dialog: { root: { borderRadius: "3px" }, header: { padding: "1rem 1.25rem 0.5rem" } },
+    // 3:1 at least against the paper, also when it is off (WCAG 2.2, 1.4.11).
+    toggleswitch: {
+      colorScheme: {
+        light: { root: { background: "{surface.500}", hoverBackground: "{surface.600}" } },
+        dark: {
+          root: { background: "{surface.400}", hoverBackground: "{surface.300}" },
+          handle: { background: "{surface.950}", hoverBackground: "{surface.950}" },
+        },
+      },
+    },
     progressbar: { root: { height: "10px", borderRadius: "0" } },
   },
 });

@@ -19,6 +19,7 @@ import Trouble from "../shared/Trouble.vue";
 import UnexplainedList from "./UnexplainedList.vue";
 import TermHint from "../shared/TermHint.vue";
 import { numberInAddress, textInAddress } from "../shared/address";
+import { counted } from "../shared/wording";
 
 const props = defineProps<{ id: number }>();
 const { may } = useSession();
@@ -104,7 +105,8 @@ const cell = computed<Cell | undefined>({
       <div class="spread">
         <h2>What the rules add up to</h2>
         <span class="small faded">
-          {{ coverage.pages }} addresses and {{ coverage.resources }} scripts, styles and pictures are known.
+          Known: {{ counted(coverage.pages, "address", "addresses") }};
+          {{ counted(coverage.resources, "script, style or picture", "scripts, styles and pictures") }}.
           <Button
             v-if="may('work')"
             size="small"

@@ -4,10 +4,11 @@ import { computed } from "vue";
 import { useProbes } from "../run/queries";
 import StateGlyph from "../shared/StateGlyph.vue";
 import { shown } from "../run/probes";
+import Trouble from "../shared/Trouble.vue";
 import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ run: number }>();
-const { data } = useProbes(() => props.run);
+const { data, error } = useProbes(() => props.run);
 const rows = computed(() =>
   (data.value ?? [])
     .filter((p) => p.kind === "published")
@@ -19,6 +20,7 @@ const rows = computed(() =>
 </script>
 
 <template>
+  <Trouble :error="error" />
   <section v-if="rows.length" class="part stack">
     <h2>Published content shows in time</h2>
     <table v-listed class="tide">

@@ -5,6 +5,7 @@ import { computed, ref, watch } from "vue";
 import { useExclusionActs, type Cell } from "./queries";
 import { useAsking } from "../shared/asking";
 import Trouble from "../shared/Trouble.vue";
+import { counted } from "../shared/wording";
 
 const props = defineProps<{ site: number; environment: number; name: string; cell: Cell }>();
 const ask = useAsking();
@@ -64,7 +65,7 @@ function go() {
     </div>
     <Trouble :error="acts.purge.error.value" />
     <p v-if="acts.purge.data.value" role="status" class="small">
-      {{ acts.purge.data.value.purged === 1 ? "1 cached copy" : `${acts.purge.data.value.purged} cached copies` }}
+      {{ counted(acts.purge.data.value.purged, "cached copy", "cached copies") }}
       went<template v-if="acts.purge.data.value.toWarm"
         >; {{ acts.purge.data.value.toWarm === 1 ? "1 is" : `${acts.purge.data.value.toWarm} are` }} fetched
         again</template

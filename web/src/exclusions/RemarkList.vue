@@ -1,11 +1,14 @@
 <script setup lang="ts">
 /** What is to be said about the rules in force, the gravest first, each with the change that mends it. */
 import Button from "primevue/button";
+import { ref } from "vue";
 import { useRouter } from "vue-router";
 import { useExclusionActs, type Ledger, type Remark } from "./queries";
 import { useSession } from "../api/session";
+import ShowMore from "../shared/ShowMore.vue";
 import StateGlyph from "../shared/StateGlyph.vue";
 import Trouble from "../shared/Trouble.vue";
+import { counted } from "../shared/wording";
 
 const props = defineProps<{
   remarks: Remark[];
@@ -13,6 +16,7 @@ const props = defineProps<{
   pages: number;
   settings: Ledger["settings"];
 }>();
+const shown = ref(20);
 const { may } = useSession();
 const router = useRouter();
 const acts = useExclusionActs(() => props.site);
@@ -52,11 +56,12 @@ async function mend(r: Remark) {
 <template>
   <section class="stack" aria-label="Findings about the rules">
     <p v-if="!remarks.length">
-      Every rule does something, none is too wide, and no page is missed among the {{ pages }} addresses that are known.
+      Every rule does something, none is too wide, and no page is missed among
+      {{ counted(pages, "address that is known", "addresses that are known") }}.
     </p>
     <Trouble :error="acts.mend.error.value" />
     <ul class="plain-list">
-      <li v-for="(r, i) in remarks" :key="i">
+      <li v-for="(r, i) in remarks.slice(0, shown)" :key="i">
         <StateGlyph :state="kinds[r.kind].state" :word="kinds[r.kind].word" />
         <div>
           <p>{{ r.text }}</p>
@@ -79,6 +84,7 @@ async function mend(r: Remark) {
         </div>
       </li>
     </ul>
+    <ShowMore v-model="shown" :of="remarks.length" what="remarks" />
   </section>
 </template>
 

@@ -5,11 +5,14 @@ import InputText from "primevue/inputtext";
 import { ref } from "vue";
 import { useExclusionActs, type Ledger } from "./queries";
 import { useSession } from "../api/session";
+import ShowMore from "../shared/ShowMore.vue";
 import Trouble from "../shared/Trouble.vue";
+import { counted } from "../shared/wording";
 
 const props = defineProps<{ list: Ledger["unexplained"]; site: number }>();
 const { may } = useSession();
 const acts = useExclusionActs(() => props.site);
+const shown = ref(20);
 const reasons = ref<Record<string, string>>({});
 const at = (u: Ledger["unexplained"][number]) => `${u.key} ${u.pattern}`;
 
@@ -21,10 +24,10 @@ async function explain(u: Ledger["unexplained"][number]) {
 
 <template>
   <section v-if="list.length" class="unexplained stack" aria-label="Patterns without a reason">
-    <h2>{{ list.length }} {{ list.length === 1 ? "pattern has" : "patterns have" }} no reason recorded</h2>
+    <h2>{{ counted(list.length, "pattern has", "patterns have") }} no reason recorded</h2>
     <Trouble :error="acts.record.error.value" />
     <ul class="plain-list">
-      <li v-for="u in list" :key="at(u)">
+      <li v-for="u in list.slice(0, shown)" :key="at(u)">
         <code>{{ u.pattern }}</code>
         <span class="small"
           >{{ u.title }}<br /><span class="faded">on {{ u.inForce.join(", ") }}</span></span
@@ -48,6 +51,7 @@ async function explain(u: Ledger["unexplained"][number]) {
         </form>
       </li>
     </ul>
+    <ShowMore v-model="shown" :of="list.length" what="patterns" />
   </section>
 </template>
 

@@ -10,6 +10,8 @@ export type Mend = Schemas["Mend"];
 export interface LedgerFilter {
   q?: string;
   state?: "proposed" | "active" | "retired" | "due";
+  sort?: "recorded" | "pattern" | "reason" | "state" | "review" | "who";
+  down?: boolean;
   limit?: number;
   offset?: number;
 }

@@ -5,15 +5,32 @@ import InputText from "primevue/inputtext";
 import { computed, ref } from "vue";
 import { useBeacon, useFieldActs } from "./queries";
 import { useSession } from "../api/session";
+import { useAsking } from "../shared/asking";
 import AskState from "../shared/AskState.vue";
 import { snippet } from "./field";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
+import { counted } from "../shared/wording";
 
 const props = defineProps<{ site: number }>();
 const { data: beacon, isPending, error, refetch } = useBeacon(() => props.site);
 const acts = useFieldActs(() => props.site);
 const { may } = useSession();
+const ask = useAsking();
+const replaceKey = () =>
+  ask({
+    title: "Replace the beacon’s key?",
+    says: "Page views are lost from every page that still has the old script, until it has the new one.",
+    verb: "Replace it",
+    go: () => acts.beacon.mutate({ on: true, share: beacon.value?.share }),
+  });
+const stop = () =>
+  ask({
+    title: "Stop the beacon?",
+    says: "No page view is recorded any longer. Started again, it has another key, so pages need another script.",
+    verb: "Stop it",
+    go: () => acts.beacon.mutate({ on: false }),
+  });
 const share = ref("100");
 const address = computed(() => `${location.origin}${beacon.value?.script ?? ""}`);
 const read = ref<number>();
@@ -53,9 +70,9 @@ async function choose(e: Event) {
             outlined
             label="Replace the key"
             :loading="acts.beacon.isPending.value"
-            @click="acts.beacon.mutate({ on: true, share: beacon.share })"
+            @click="replaceKey"
           />
-          <Button size="small" text label="Stop the beacon" @click="acts.beacon.mutate({ on: false })" />
+          <Button size="small" text label="Stop the beacon" @click="stop" />
         </div>
       </template>
       <template v-else-if="beacon">
@@ -89,7 +106,7 @@ async function choose(e: Event) {
       >
       <input id="field-file" type="file" accept=".csv,text/csv" @change="choose" />
     </div>
-    <p v-if="read" class="small" role="status">{{ read }} days were read.</p>
+    <p v-if="read" class="small" role="status">{{ counted(read, "day") }} read.</p>
     <Trouble :error="acts.read.error.value" />
   </section>
 </template>

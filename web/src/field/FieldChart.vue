@@ -3,7 +3,7 @@
 import { computed } from "vue";
 import type { FieldView } from "./queries";
 import { daysBetween, parts, scaleOf, stretches } from "./field";
-import { valueOf } from "../measure/measure";
+import { month, valueOf } from "../shared/wording";
 
 const props = defineProps<{ view: FieldView }>();
 const W = 1200;
@@ -32,7 +32,6 @@ const band = (list: FieldView["days"]) =>
   "Z";
 const ticks = computed(() => scale.value.ticks);
 const months = computed(() => days.value.filter((d, i) => d.endsWith("-01") || (i === 0 && Number(d.slice(-2)) < 22)));
-const monthName = (d: string) => new Date(d).toLocaleDateString(undefined, { month: "short", year: "2-digit" });
 const events = computed(() =>
   props.view.events
     .map((e, i) => ({ n: i + 1, day: e.at.slice(0, 10), e }))
@@ -64,7 +63,7 @@ const last = computed(() => props.view.days.at(-1));
   <figure class="chart">
     <div class="across" tabindex="0" role="group" aria-label="The chart; it scrolls sideways">
       <svg
-        :viewBox="`0 0 ${W} ${H + 92}`"
+        :viewBox="`0 -8 ${W} ${H + 100}`"
         role="img"
         :aria-label="`${view.title}, 75th percentile of each day from ${view.from} to ${view.to}; last ${last ? valueOf(view.unit, last.p75) : 'nothing'}. The table below says the same.`"
       >
@@ -75,7 +74,7 @@ const last = computed(() => props.view.days.at(-1));
           </template>
           <template v-for="m in months" :key="m">
             <line :x1="x(m)" :x2="x(m)" :y1="H" :y2="H + 6" />
-            <text :x="x(m) + 3" :y="H + 17">{{ monthName(m) }}</text>
+            <text :x="x(m) + 3" :y="H + 17">{{ month(m) }}</text>
           </template>
         </g>
         <path v-for="(s, i) in stretches(view.days)" :key="'band' + i" class="band" :d="band(s)" />

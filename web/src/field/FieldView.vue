@@ -10,7 +10,7 @@ import SiteHead from "../site/SiteHead.vue";
 import StateGlyph from "../shared/StateGlyph.vue";
 import When from "../shared/When.vue";
 import { parts } from "./field";
-import { differenceOf, valueOf } from "../measure/measure";
+import { count, counted, differenceOf, valueOf } from "../shared/wording";
 import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ id: number }>();
@@ -60,7 +60,7 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
         <span class="small"
           ><StateGlyph v-if="v.lately.rating" :state="states[v.lately.rating] ?? 'note'" :word="v.lately.rating" />
           <span class="faded">
-            · last 28 days, {{ v.lately.visits.toLocaleString() }} page views, {{ valueOf(v.unit, v.lately.low) }} to
+            · last 28 days, {{ count(v.lately.visits) }} page views, {{ valueOf(v.unit, v.lately.low) }} to
             {{ valueOf(v.unit, v.lately.high) }}</span
           ></span
         >
@@ -132,7 +132,7 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
                       >({{ differenceOf(v.unit, e.e.effect.low) }} to {{ differenceOf(v.unit, e.e.effect.high) }})</span
                     >,
                   </template>
-                  {{ e.e.days }} whole {{ e.e.days === 1 ? "day" : "days" }} on each side
+                  {{ counted(e.e.days, "whole day") }} on each side
                 </td>
                 <td>
                   <StateGlyph :state="results[e.e.effect.result] ?? 'note'" :word="e.e.effect.result" />
@@ -163,7 +163,7 @@ const events = computed(() => [...(v.value?.events ?? [])].map((e, i) => ({ n: i
                   {{ valueOf(v.unit, c.p75) }}
                   <StateGlyph v-if="c.rating" :state="states[c.rating] ?? 'note'" :word="c.rating" />
                 </td>
-                <td>{{ c.visits.toLocaleString() }}</td>
+                <td>{{ count(c.visits) }}</td>
                 <td>{{ percent(parts(c).good) }}</td>
                 <td>{{ percent(parts(c).poor) }}</td>
               </tr>

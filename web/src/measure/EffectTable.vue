@@ -1,7 +1,8 @@
 <script setup lang="ts">
 /** What a change did in one case: each metric before and after, by how much and how sure, on one scale. */
 import { computed } from "vue";
-import { differenceOf, overall, place, reach, resultOf, thresholdAt, valueOf, type Comparison } from "./measure";
+import { overall, place, reach, resultOf, thresholdAt, type Comparison } from "./measure";
+import { differenceOf, valueOf } from "../shared/wording";
 import StateGlyph from "../shared/StateGlyph.vue";
 import CsvFoot from "../shared/CsvFoot.vue";
 

@@ -2,7 +2,8 @@
 /** How a page came into view on both sides, on one time axis. */
 import { computed } from "vue";
 import type { Schemas } from "../api/client";
-import { axisEnd, frameAt, valueOf } from "./measure";
+import { axisEnd, frameAt } from "./measure";
+import { valueOf } from "../shared/wording";
 
 const props = defineProps<{ before?: Schemas["SideMeasured"]; after?: Schemas["SideMeasured"] }>();
 const sides = computed(() =>
@@ -34,52 +35,54 @@ const alt = (name: string, f: Schemas["Frame"] | undefined, m: number) =>
 <template>
   <section v-if="sides.length" class="sheet stack">
     <h2>How it appears</h2>
-    <table class="film">
-      <thead>
-        <tr>
-          <td></td>
-          <th v-for="m in moments" :key="m" scope="col" class="small">{{ valueOf("ms", m) }}</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="s in sides" :key="s.name">
-          <th scope="row">{{ s.name }}</th>
-          <td v-for="m in moments" :key="m">
-            <template v-for="f in [frameAt(s.of!.film, m)]" :key="f?.at ?? -1">
-              <img
-                v-if="f?.picture"
-                :src="`/api/v1/blobs/${f.picture}`"
-                :alt="alt(s.name, f, m)"
-                :class="{ whole: f.complete >= 0.99 }"
-              />
-              <span
-                v-else
-                class="blank"
-                :style="{ aspectRatio: tall ? 1 / tall : 0.62 }"
+    <div class="across" tabindex="0" role="group" aria-label="The film; it scrolls sideways">
+      <table class="film">
+        <thead>
+          <tr>
+            <td></td>
+            <th v-for="m in moments" :key="m" scope="col" class="small">{{ valueOf("ms", m) }}</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="s in sides" :key="s.name">
+            <th scope="row">{{ s.name }}</th>
+            <td v-for="m in moments" :key="m">
+              <template v-for="f in [frameAt(s.of!.film, m)]" :key="f?.at ?? -1">
+                <img
+                  v-if="f?.picture"
+                  :src="`/api/v1/blobs/${f.picture}`"
+                  :alt="alt(s.name, f, m)"
+                  :class="{ whole: f.complete >= 0.99 }"
+                />
+                <span
+                  v-else
+                  class="blank"
+                  :style="{ aspectRatio: tall ? 1 / tall : 0.62 }"
+                  role="img"
+                  :aria-label="alt(s.name, f, m)"
+                />
+              </template>
+            </td>
+          </tr>
+          <tr>
+            <th scope="row">visual progress</th>
+            <td :colspan="moments.length">
+              <svg
+                class="curve"
+                viewBox="0 0 900 90"
+                preserveAspectRatio="none"
                 role="img"
-                :aria-label="alt(s.name, f, m)"
-              />
-            </template>
-          </td>
-        </tr>
-        <tr>
-          <th scope="row">visual progress</th>
-          <td :colspan="moments.length">
-            <svg
-              class="curve"
-              viewBox="0 0 900 90"
-              preserveAspectRatio="none"
-              role="img"
-              :aria-label="sides.map((s) => `${s.name}: ${told(s.of!.load.film ?? [])}`).join('; ')"
-            >
-              <line v-for="(m, i) in moments" :key="m" :x1="100 * i" :x2="100 * i" y1="0" y2="90" />
-              <line x1="0" x2="900" y1="88" y2="88" />
-              <path v-for="s in sides" :key="s.name" :class="s.name" :d="curve(s.of!.load.film ?? [])" />
-            </svg>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+                :aria-label="sides.map((s) => `${s.name}: ${told(s.of!.load.film ?? [])}`).join('; ')"
+              >
+                <line v-for="(m, i) in moments" :key="m" :x1="100 * i" :x2="100 * i" y1="0" y2="90" />
+                <line x1="0" x2="900" y1="88" y2="88" />
+                <path v-for="s in sides" :key="s.name" :class="s.name" :d="curve(s.of!.load.film ?? [])" />
+              </svg>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
     <p class="small faded">
       Each picture is what the window showed at the moment above its left edge, of one load of each side; a heavier
       frame means that everything is there. The lines stand on the same axis, the lighter one before, the darker after.
@@ -90,6 +93,7 @@ const alt = (name: string, f: Schemas["Frame"] | undefined, m: number) =>
 <style scoped>
 .film {
   width: 100%;
+  min-width: 640px;
   table-layout: fixed;
   border-spacing: 4px;
 }

@@ -8,7 +8,8 @@ import type { Run } from "../run/queries";
 import { useSession } from "../api/session";
 import BudgetTable from "./BudgetTable.vue";
 import EffectTable from "./EffectTable.vue";
-import { casesOf, resultOf, valueOf, type Comparison } from "./measure";
+import { casesOf, resultOf, type Comparison } from "./measure";
+import { counted, valueOf } from "../shared/wording";
 import Trouble from "../shared/Trouble.vue";
 import CsvFoot from "../shared/CsvFoot.vue";
 
@@ -144,8 +145,7 @@ const formats = [
     </details>
     <p class="small faded">
       <template v-if="m.turns && all.length">
-        {{ m.rounds }} {{ m.rounds === 1 ? "round" : "rounds" }}, each page with each of the settings in turn<template
-          v-if="m.before"
+        {{ counted(m.rounds, "round") }}, each page with each of the settings in turn<template v-if="m.before"
           >; it went on from <RouterLink :to="`/runs/${m.before}`">run {{ m.before }}</RouterLink></template
         >. A line is the interval in which the difference lies, a dashed one where the metric stops being good. Better
         or worse is said only beyond noise, corrected for how often and at how much was looked.

@@ -12,7 +12,8 @@ import SiteHead from "../site/SiteHead.vue";
 import Trouble from "../shared/Trouble.vue";
 import WaterfallTable from "./WaterfallTable.vue";
 import WeightTable from "./WeightTable.vue";
-import { shiftSpan, valueOf } from "./measure";
+import { shiftSpan } from "./measure";
+import { counted, valueOf } from "../shared/wording";
 import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ id: number }>();
@@ -126,8 +127,7 @@ const read = (chosen: number) =>
                     >nothing</template
                   >
                   <span v-if="s?.load.window" class="small faded">
-                    in {{ s.load.window.shifts }} {{ s.load.window.shifts === 1 ? "shift" : "shifts" }},
-                    {{ shiftSpan(s.load.window) }}</span
+                    in {{ counted(s.load.window.shifts, "shift") }}, {{ shiftSpan(s.load.window) }}</span
                   >
                 </td>
               </tr>

@@ -2,7 +2,8 @@
 /** Requests of two loads, one by one, on one time axis, and what became of each. */
 import { computed } from "vue";
 import type { Schemas } from "../api/client";
-import { axisEnd, onAxis, valueOf } from "./measure";
+import { axisEnd, onAxis } from "./measure";
+import { valueOf } from "../shared/wording";
 
 type Row = Schemas["Row"];
 type Fetch = Schemas["Fetch"];

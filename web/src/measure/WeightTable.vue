@@ -2,7 +2,7 @@
 /** What the requests of both sides come to, by kind or by host. */
 import { computed } from "vue";
 import type { Schemas } from "../api/client";
-import { differenceOf, valueOf } from "./measure";
+import { differenceOf, valueOf } from "../shared/wording";
 import CsvFoot from "../shared/CsvFoot.vue";
 
 type Sum = Schemas["Sum"];

@@ -1,5 +1,6 @@
 import type { Schemas } from "../api/client";
-import { valueOf } from "./measure";
+import { amountOf } from "../shared/amount";
+import { valueOf } from "../shared/wording";
 
 type Budget = Schemas["Budget"];
 
@@ -25,8 +26,8 @@ export function budgetOf(wish: {
   against: string;
   amount: string;
 }): Budget | undefined {
-  const amount = Number(wish.amount.trim().replace(",", "."));
-  if (!wish.amount.trim() || !Number.isFinite(amount) || amount < 0) return undefined;
+  const amount = amountOf(wish.amount);
+  if (amount === undefined) return undefined;
   const b: Budget = { metric: wish.metric };
   if (wish.class) b.class = wish.class;
   if (wish.device) b.device = wish.device;

@@ -2,7 +2,6 @@ import { describe, expect, it } from "vitest";
 import {
   axisEnd,
   casesOf,
-  differenceOf,
   frameAt,
   onAxis,
   overall,
@@ -11,9 +10,9 @@ import {
   resultOf,
   shiftSpan,
   thresholdAt,
-  valueOf,
   type Comparison,
 } from "./measure";
+import { differenceOf, valueOf } from "../shared/wording";
 
 const c = (more: Partial<Comparison>) =>
   ({

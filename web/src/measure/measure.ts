@@ -1,24 +1,12 @@
+import { valueOf } from "../shared/wording";
 import type { Schemas } from "../api/client";
 
 export type Comparison = Schemas["MeasuredComparison"];
-
-/** A value of a unit as a person reads it. */
-export function valueOf(unit: string, v: number): string {
-  if (unit === "ms") return Math.abs(v) >= 1000 ? `${(v / 1000).toFixed(1)} s` : `${Math.round(v)} ms`;
-  if (unit === "bytes") return Math.abs(v) >= 1e6 ? `${(v / 1e6).toFixed(1)} MB` : `${(v / 1e3).toFixed(1)} kB`;
-  return Number.isInteger(v) ? String(v) : v.toFixed(2);
-}
 
 /** When a session window of layout shifts began and ended, after the navigation. */
 export function shiftSpan(w: { from: number; to: number }): string {
   const [from, to] = [valueOf("ms", w.from), valueOf("ms", w.to)];
   return from === to ? `at ${from}` : `from ${from} to ${to}`;
-}
-
-/** A difference, with its sign; one that is nothing as it is shown has none. */
-export function differenceOf(unit: string, v: number): string {
-  const shown = valueOf(unit, Math.abs(v));
-  return Number.parseFloat(shown) === 0 ? shown : (v < 0 ? "−" : "+") + shown;
 }
 
 /** What a comparison came to, in words: too noisy is said only once there are enough rounds for anything to be shown. */

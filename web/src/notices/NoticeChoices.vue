@@ -11,8 +11,18 @@ import OnceShown from "../shared/OnceShown.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
 import { useAsking } from "../shared/asking";
+import { counted } from "../shared/wording";
 
 const ask = useAsking();
+function makeFeed() {
+  if (!data.value?.feed) return acts.makeFeed.mutate();
+  ask({
+    title: "Replace the address of your feed?",
+    says: "The address that programs read now stops working, and is not shown again.",
+    verb: "Replace it",
+    go: () => acts.makeFeed.mutate(),
+  });
+}
 const { data, isPending, error, refetch } = useNoticeChoices();
 const { data: sites } = useSites("", false, "name", 0);
 const acts = useNoticeActs();
@@ -117,7 +127,7 @@ const feed = computed(() => {
           <h3>Mails to you</h3>
           <ul class="plain-list">
             <li v-for="m in data.mails" :key="m.made" class="small">
-              <When :at="m.sent ?? m.made" short />: {{ m.notices }} {{ m.notices === 1 ? "notice" : "notices"
+              <When :at="m.sent ?? m.made" short />: {{ counted(m.notices, "notice")
               }}<template v-if="m.daily">, of the day</template>,
               {{ m.state === "to send" ? "to be sent" : m.state }}
               <template v-if="m.why">({{ m.why }})</template>
@@ -144,7 +154,7 @@ const feed = computed(() => {
             outlined
             :label="data.feed ? 'Replace the address' : 'Create an address'"
             :loading="acts.makeFeed.isPending.value"
-            @click="acts.makeFeed.mutate()"
+            @click="makeFeed"
           />
           <Button
             v-if="data.feed"

@@ -12,6 +12,7 @@ import DeliveryTable from "./DeliveryTable.vue";
 import FormFrame from "../shared/FormFrame.vue";
 import { topicWord } from "./notices";
 import OnceShown from "../shared/OnceShown.vue";
+import { useAsking } from "../shared/asking";
 import Trouble from "../shared/Trouble.vue";
 
 const { data, isPending, error, refetch } = useWebhooks();
@@ -29,6 +30,7 @@ function edit(w: Webhook | "new") {
   site.value = w === "new" ? 0 : (w.site ?? 0);
   wanted.value = w === "new" ? [] : w.topics;
 }
+const ask = useAsking();
 const shown = ref(0); // whose secret is shown
 async function keep() {
   const words = { address: address.value.trim(), site: site.value || undefined, topics: wanted.value };
@@ -121,7 +123,19 @@ const name = (id?: number) => sites.value?.sites.find((s) => s.id === id)?.name 
               />
               <Button size="small" text label="Edit" @click="edit(w)" />
               <Button size="small" text :label="w.paused ? 'Go on' : 'Pause'" @click="pause(w)" />
-              <Button size="small" text label="New secret" @click="renew(w.id)" />
+              <Button
+                size="small"
+                text
+                label="New secret"
+                @click="
+                  ask({
+                    title: `Make a new secret for ${w.address}?`,
+                    says: 'Whatever checks signatures there refuses what is sent from now on, until it has the new one. The old one is lost.',
+                    verb: 'Make it',
+                    go: () => renew(w.id),
+                  })
+                "
+              />
               <Button size="small" text label="Remove" @click="removing = w" />
             </span>
           </div>
@@ -150,6 +164,9 @@ const name = (id?: number) => sites.value?.sites.find((s) => s.id === id)?.name 
 </template>
 
 <style scoped>
+.hook p .small {
+  display: block;
+}
 .top {
   margin-top: var(--s3);
 }

@@ -9,6 +9,8 @@ export const topicWord: Record<Notice["topic"], string> = {
   decided: "Approval decided",
   mentioned: "Mentions",
   outside: "Changed outside",
+  tidied: "Scheduled tidy",
+  rollout: "Rollout",
   settled: "Watch over",
   finished: "Run ended",
 };

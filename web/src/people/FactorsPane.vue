@@ -40,6 +40,13 @@ function finished(got: string[]) {
   name.value = "";
   if (got.length) codes.value = got;
 }
+const askRenew = () =>
+  ask({
+    title: "Make new recovery codes?",
+    says: `The ${data.value?.codes ?? 0} codes that are left stop working.`,
+    verb: "Make new ones",
+    go: renew,
+  });
 async function renew() {
   const done = await renewCodes.mutateAsync().catch(() => undefined);
   if (done) finished(done.recoveryCodes);
@@ -139,7 +146,7 @@ async function renew() {
         <Trouble :error="trouble" />
         <p v-if="data.factors.length" class="small">
           {{ data.codes }} recovery codes left.
-          <Button text size="small" label="Make new ones" :loading="renewCodes.isPending.value" @click="renew" />
+          <Button text size="small" label="Make new ones" :loading="renewCodes.isPending.value" @click="askRenew" />
         </p>
       </template>
     </AskState>

@@ -7,6 +7,7 @@ import { useInvitations, usePeople, usePeopleActs, useRequiredFactors, useTeamHi
 import { roles, useSession, type Role } from "../api/session";
 import AskState from "../shared/AskState.vue";
 import OnceShown from "../shared/OnceShown.vue";
+import ShowMore from "../shared/ShowMore.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
 import { useAsking } from "../shared/asking";
@@ -21,6 +22,7 @@ const required = useRequiredFactors();
 const { edit, invite, withdraw, resetFactors, requireFactors } = usePeopleActs();
 const role = ref<Role>("maintainer");
 const note = ref("");
+const shown = ref(12);
 const here = location.origin;
 
 function require(r: Role, on: boolean) {
@@ -119,6 +121,7 @@ function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
           </tbody>
           <CsvFoot />
         </table>
+        <Trouble :error="history.error.value ?? required.error.value" />
         <Trouble :error="edit.error.value ?? resetFactors.error.value ?? requireFactors.error.value" />
         <section v-if="required.data.value">
           <h2>Second factor required for</h2>
@@ -137,10 +140,11 @@ function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
         <section v-if="history.data.value?.length">
           <h2>What happened</h2>
           <ul class="plain-list small">
-            <li v-for="e in history.data.value.slice(0, 12)" :key="e.id">
+            <li v-for="e in history.data.value.slice(0, shown)" :key="e.id">
               <When :at="e.at" /> <b>{{ e.who }}</b> {{ e.text }}
             </li>
           </ul>
+          <ShowMore v-model="shown" :of="history.data.value.length" what="entries" />
         </section>
       </section>
       <section class="sheet stack">
@@ -168,6 +172,7 @@ function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
           :value="here + invite.data.value.link"
           what="Send this link to them. It works once, within seven days, and is not shown again."
         />
+        <Trouble :error="invitations.error.value ?? withdraw.error.value" />
         <template v-if="invitations.data.value?.length">
           <h3>Not used yet</h3>
           <ul class="plain-list small">
@@ -176,7 +181,19 @@ function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
                 >{{ i.for || i.note || "somebody" }}, {{ i.for ? "a new password" : i.role }}, until
                 <When :at="i.expiresAt"
               /></span>
-              <Button text size="small" label="Withdraw" @click="withdraw.mutate(i.id)" />
+              <Button
+                text
+                size="small"
+                label="Withdraw"
+                @click="
+                  ask({
+                    title: `Withdraw the invitation of ${i.for || i.note || 'somebody'}?`,
+                    says: 'Its link stops working at once and cannot be made to work again. Another can be created.',
+                    verb: 'Withdraw it',
+                    go: () => withdraw.mutate(i.id),
+                  })
+                "
+              />
             </li>
           </ul>
         </template>

@@ -11,7 +11,7 @@ import AskState from "../shared/AskState.vue";
 import { lacking, numbered, taken, termsOf, type Chosen } from "./rollouts";
 import SiteHead from "../site/SiteHead.vue";
 import Trouble from "../shared/Trouble.vue";
-import { inWords } from "../shared/wording";
+import { counted, inWords } from "../shared/wording";
 import { textInAddress } from "../shared/address";
 import CsvFoot from "../shared/CsvFoot.vue";
 
@@ -138,9 +138,7 @@ async function begin() {
           <CsvFoot />
         </table>
         <details v-if="others.length">
-          <summary>
-            {{ others.length }} {{ others.length === 1 ? "site" : "sites" }} that cannot take it, or have it
-          </summary>
+          <summary>{{ counted(others.length, "site") }} that cannot take it, or have it</summary>
           <ul class="plain-list small">
             <li v-for="c in others" :key="c.offer.site">
               <b>{{ c.offer.name }}</b>:

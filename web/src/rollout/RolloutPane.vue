@@ -5,6 +5,7 @@ import type { Change } from "../change/queries";
 import { useOffers, useRolloutsOf } from "./queries";
 import { useSession } from "../api/session";
 import StateGlyph from "../shared/StateGlyph.vue";
+import { counted } from "../shared/wording";
 
 const props = defineProps<{ change: Change }>();
 const { may } = useSession();
@@ -26,8 +27,8 @@ const signs: Record<string, string> = { open: "running", going: "running", stopp
     </p>
     <ul v-if="going.length" class="plain-list">
       <li v-for="r in going" :key="r.id" class="small">
-        <RouterLink :to="`/rollouts/${r.id}`">Rollout {{ r.id }}</RouterLink> to {{ r.sites }}
-        {{ r.sites === 1 ? "site" : "sites" }} <StateGlyph :state="signs[r.state]!" :word="r.state" />
+        <RouterLink :to="`/rollouts/${r.id}`">Rollout {{ r.id }}</RouterLink> to {{ counted(r.sites, "site") }}
+        <StateGlyph :state="signs[r.state]!" :word="r.state" />
       </li>
     </ul>
     <p v-if="offered">

@@ -5,6 +5,7 @@ import InputText from "primevue/inputtext";
 import { computed, ref } from "vue";
 import { useRollout, useRolloutActs, type RolloutSite } from "./queries";
 import { useSession } from "../api/session";
+import { useAsking } from "../shared/asking";
 import AskState from "../shared/AskState.vue";
 import { after, stageOf, stands } from "./rollouts";
 import SiteHead from "../site/SiteHead.vue";
@@ -12,6 +13,7 @@ import StateGlyph from "../shared/StateGlyph.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
 import CsvFoot from "../shared/CsvFoot.vue";
+import { counted } from "../shared/wording";
 
 const props = defineProps<{ id: number }>();
 const { may } = useSession();
@@ -19,7 +21,7 @@ const { data: rollout, isPending, error, refetch } = useRollout(() => props.id);
 const acts = useRolloutActs();
 const over = computed(() => rollout.value?.state === "ended");
 const trouble = computed(
-  () => acts.go.error.value ?? acts.stop.error.value ?? acts.end.error.value ?? acts.leaveOut.error.value,
+  () => acts.go.error.value ?? acts.stop.error.value ?? acts.end.error.value ?? acts.skip.error.value,
 );
 const waves = computed(() => [...new Set(rollout.value?.members.map((m) => m.wave) ?? [])]);
 const inWave = (wave: number) => rollout.value?.members.filter((m) => m.wave === wave) ?? [];
@@ -30,15 +32,18 @@ function leave(m: RolloutSite) {
   leaving.value = m;
   why.value = "";
 }
-async function leftOut() {
-  await acts.leaveOut.mutateAsync({ id: props.id, site: leaving.value!.site, reason: why.value.trim() });
+async function skip() {
+  await acts.skip.mutateAsync({ id: props.id, site: leaving.value!.site, reason: why.value.trim() });
   leaving.value = undefined;
 }
-const ending = ref(false);
-async function end() {
-  await acts.end.mutateAsync(props.id);
-  ending.value = false;
-}
+const ask = useAsking();
+const end = () =>
+  ask({
+    title: `End rollout ${props.id}?`,
+    says: "No further site gets the change, and it cannot be continued. The changes it started stay as they are.",
+    verb: "End it",
+    go: () => acts.end.mutate(props.id),
+  });
 </script>
 
 <template>
@@ -48,10 +53,10 @@ async function end() {
       <h1>{{ rollout.title }}</h1>
       <p class="faded">
         From <RouterLink :to="`/changes/${rollout.change}`">the change that settled on {{ rollout.name }}</RouterLink
-        >, to {{ rollout.sites }} other {{ rollout.sites === 1 ? "site" : "sites" }}, by {{ rollout.madeBy }},
-        <When :at="rollout.madeAt" />. <template v-if="rollout.reason">{{ rollout.reason }}</template>
+        >, to {{ counted(rollout.sites, "other site") }}, by {{ rollout.madeBy }}, <When :at="rollout.madeAt" />.
+        <template v-if="rollout.reason">{{ rollout.reason }}</template>
       </p>
-      <div class="state" :class="rollout.state" role="status">
+      <div class="callout deep state" :class="rollout.state" role="status">
         <p>
           <strong>{{ stands(rollout) }}</strong>
         </p>
@@ -74,12 +79,7 @@ async function end() {
           :loading="acts.stop.isPending.value"
           @click="acts.stop.mutate(rollout.id)"
         />
-        <Button v-if="!ending" text label="End the rollout" @click="ending = true" />
-        <template v-else>
-          <span class="small">The changes it started stay as they are.</span>
-          <Button size="small" outlined label="End it" :loading="acts.end.isPending.value" @click="end" />
-          <Button size="small" text label="Cancel" @click="ending = false" />
-        </template>
+        <Button text label="End the rollout" :loading="acts.end.isPending.value" @click="end" />
       </div>
       <p v-if="may('work') && !over && rollout.state !== 'going'" class="small faded">
         <template v-if="rollout.whyNot">{{ rollout.whyNot }}</template>
@@ -118,7 +118,7 @@ async function end() {
               </td>
               <td>
                 <StateGlyph :state="stageOf(m).sign" :word="stageOf(m).word" />
-                <p v-if="m.leftOut" class="small">{{ m.leftOut }}</p>
+                <p v-if="m.skipped" class="small">{{ m.skipped }}</p>
                 <p v-else-if="m.said" class="small">{{ m.said }}</p>
               </td>
               <td>
@@ -151,7 +151,7 @@ async function end() {
               </td>
               <td>
                 <Button
-                  v-if="may('work') && !over && !['left out', 'discarded', 'settled', 'has it all'].includes(m.stage)"
+                  v-if="may('work') && !over && !['skipped', 'discarded', 'settled', 'has it all'].includes(m.stage)"
                   size="small"
                   text
                   label="Skip"
@@ -164,7 +164,7 @@ async function end() {
           <CsvFoot />
         </table>
       </div>
-      <form v-if="leaving" class="sheet stack" aria-label="Skip a site" @submit.prevent="why.trim() && leftOut()">
+      <form v-if="leaving" class="sheet stack" aria-label="Skip a site" @submit.prevent="why.trim() && skip()">
         <label for="leave-why"
           >Why does the rollout continue without {{ leaving.name }}? Its change stays as it is.</label
         >
@@ -175,7 +175,7 @@ async function end() {
             size="small"
             :label="`Skip ${leaving.name}`"
             :disabled="!why.trim()"
-            :loading="acts.leaveOut.isPending.value"
+            :loading="acts.skip.isPending.value"
           />
           <Button size="small" text label="Cancel" @click="leaving = undefined" />
         </div>
@@ -186,9 +186,6 @@ async function end() {
 
 <style scoped>
 .state {
-  border-left: 4px solid var(--deep);
-  background: var(--shoal);
-  padding: var(--s2) var(--s3);
   margin: var(--s3) 0;
 }
 .state.stopped {

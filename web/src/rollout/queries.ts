@@ -47,10 +47,10 @@ export function useRolloutActs() {
     go: useMutation({ mutationFn: (id: number) => body(api.POST("/api/v1/rollouts/{id}/go", at(id))), onSuccess }),
     stop: useMutation({ mutationFn: (id: number) => body(api.POST("/api/v1/rollouts/{id}/stop", at(id))), onSuccess }),
     end: useMutation({ mutationFn: (id: number) => body(api.POST("/api/v1/rollouts/{id}/end", at(id))), onSuccess }),
-    leaveOut: useMutation({
+    skip: useMutation({
       mutationFn: (v: { id: number; site: number; reason: string }) =>
         body(
-          api.POST("/api/v1/rollouts/{id}/sites/{site}/leave-out", {
+          api.POST("/api/v1/rollouts/{id}/sites/{site}/skip", {
             params: { path: { id: v.id, site: v.site } },
             body: { reason: v.reason },
           }),

@@ -1,4 +1,5 @@
 import type { Offer, Rollout, RolloutSite, Terms } from "./queries";
+import { counted } from "../shared/wording";
 
 /** A site that may be chosen, with what was chosen for it. */
 export interface Chosen {
@@ -61,7 +62,7 @@ const stages: Record<RolloutSite["stage"], { sign: string; word: string }> = {
   broken: { sign: "broken", word: "not clear on production" },
   there: { sign: "clear", word: "on production" },
   settled: { sign: "settled", word: "settled" },
-  "left out": { sign: "stopped", word: "skipped" },
+  skipped: { sign: "stopped", word: "skipped" },
   discarded: { sign: "stopped", word: "discarded" },
   "has it all": { sign: "clear", word: "already has it" },
 };
@@ -75,7 +76,7 @@ export function stands(r: Rollout): string {
   if (r.state === "going") return `Wave ${r.wave} is being promoted; the next follows ${after(r)}.`;
   const tried = n(["tried"]);
   const under = n(["waiting", "trying"]);
-  const said = `${tried} of ${r.members.length} ${r.members.length === 1 ? "site" : "sites"} clear on staging`;
+  const said = `${tried} of ${counted(r.members.length, "site")} clear on staging`;
   return `${said}${under ? `, ${under} still to come` : ""}. Nothing is promoted until somebody releases it.`;
 }
 export const after = (r: Pick<Rollout, "pace">) =>

@@ -7,11 +7,13 @@ import Textarea from "primevue/textarea";
 import { computed, ref, watch } from "vue";
 import { useRunActs, type Finding, type Run } from "./queries";
 import { lasts, ofCause, ofPart, type Reach } from "./decisions";
+import { useTold } from "../shared/told";
 import Trouble from "../shared/Trouble.vue";
 
 const props = defineProps<{ finding: Finding; run: Run; start: Reach }>();
 const open = defineModel<boolean>({ required: true });
 const { accept: act } = useRunActs();
+const tell = useTold();
 const why = ref("");
 const reach = ref<Reach>("place");
 const lasting = ref<"run" | "change" | "day">("run");
@@ -36,6 +38,8 @@ watch(open, (o) => {
   why.value = "";
 });
 async function accept() {
+  const { finding } = props;
+  const how = reach.value;
   await act.mutateAsync({
     finding: props.finding.id,
     accepted: true,
@@ -45,6 +49,10 @@ async function accept() {
     day: lasting.value === "day" ? day.value : undefined,
   });
   open.value = false;
+  tell({
+    says: `Accepted as expected: ${finding.title}.`,
+    undo: () => act.mutateAsync({ finding: finding.id, accepted: false, why: "", reach: how }),
+  });
 }
 </script>
 

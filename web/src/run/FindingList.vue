@@ -2,7 +2,8 @@
 /** Findings by cause, the worst first; one is chosen. */
 import { computed, nextTick, useTemplateRef, watch } from "vue";
 import type { Finding } from "./queries";
-import { aboutCause, byCause, kindNames } from "./findings";
+import { aboutCause, byCause } from "./findings";
+import PlaceList from "./PlaceList.vue";
 import StateGlyph from "../shared/StateGlyph.vue";
 
 const props = defineProps<{ findings: Finding[] }>();
@@ -28,20 +29,7 @@ const holds = (c: { findings: Finding[] }) => c.findings.some((f) => f.id === ch
           ><br /><span class="small faded">{{ aboutCause(c) }}</span></span
         >
       </button>
-      <ul v-if="holds(c) && c.findings.length > 1" class="plain-list places">
-        <li v-for="f in c.findings" :key="f.id">
-          <button
-            type="button"
-            :class="{ here: f.id === chosen }"
-            :aria-current="f.id === chosen"
-            @click="chosen = f.id"
-          >
-            <template v-if="f.symptom">↳ {{ kindNames[f.kind] ?? f.kind }}: </template>{{ f.page }} · {{ f.device
-            }}<template v-if="f.persona !== 'visitor'"> · {{ f.persona }}</template
-            ><span v-if="f.state === 'accepted'"> · accepted</span>
-          </button>
-        </li>
-      </ul>
+      <PlaceList v-if="holds(c) && c.findings.length > 1" v-model="chosen" :findings="c.findings" />
     </li>
   </ul>
 </template>
@@ -70,17 +58,5 @@ button {
   width: 100%;
   padding: 7px 6px;
   overflow-wrap: anywhere;
-}
-.places {
-  padding: 0 0 6px 30px;
-}
-.places button {
-  min-height: 24px;
-  padding: 2px 6px;
-  width: 100%;
-}
-.places .here {
-  background: var(--shoal);
-  font-weight: 600;
 }
 </style>

@@ -27,8 +27,7 @@ const way = computed(() => {
 });
 const shown = computed(
   () =>
-    ["try", "promote", "check", "isolation test", "later look", "tidy"].includes(props.run.kind) &&
-    leaks.value.length > 0,
+    ["try", "promote", "check", "isolation test", "recheck", "tidy"].includes(props.run.kind) && leaks.value.length > 0,
 );
 </script>
 

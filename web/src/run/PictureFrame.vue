@@ -7,8 +7,9 @@ type Box = Schemas["Box"];
 /** A place, and what happened to it in a word. */
 type Place = Box & { says?: string };
 const props = defineProps<{
-  picture?: Schemas["Picture"];
-  name: string;
+  /** Where the picture is; without one there is none. */
+  src?: string;
+  alt: string;
   scale: number;
   /** In pixels of the picture. */
   width: number;
@@ -29,12 +30,7 @@ const box = (r: Box) => ({
 
 <template>
   <div class="frame" :style="size">
-    <img
-      v-if="picture"
-      :src="`/api/v1/blobs/${picture.sha256}`"
-      :alt="`The page, ${name}`"
-      :style="{ width: size.width }"
-    />
+    <img v-if="src" :src="src" :alt="alt" :style="{ width: size.width }" />
     <p v-else class="faded">no picture</p>
     <span v-for="(r, n) in quiet" :key="`q${n}`" class="quiet" :style="box(r)" />
     <span v-for="(r, n) in places" :key="n" class="region" :style="box(r)"

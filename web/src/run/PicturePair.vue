@@ -10,6 +10,7 @@ import type { Schemas } from "../api/client";
 import PictureFrame from "./PictureFrame.vue";
 import { useShortcuts } from "../shared/shortcuts";
 import { oneInAddress } from "../shared/address";
+import { counted } from "../shared/wording";
 
 const props = defineProps<{
   before?: Schemas["Picture"];
@@ -82,12 +83,6 @@ const scale = computed(
     Math.min(1, (paneWidth.value - (columns.value > 1 ? 12 * columns.value : 6)) / columns.value / width.value),
 );
 const size = computed(() => ({ width: `${width.value * scale.value}px`, height: `${height.value * scale.value}px` }));
-const box = (r: { x: number; y: number; width: number; height: number }) => ({
-  left: `${r.x * scale.value - 3}px`,
-  top: `${r.y * scale.value - 3}px`,
-  width: `${r.width * scale.value + 6}px`,
-  height: `${r.height * scale.value + 6}px`,
-});
 
 function show(first?: Schemas["Region"]) {
   if (pane.value && first) pane.value.scrollTop = Math.max(0, first.y * scale.value - 60);
@@ -164,8 +159,8 @@ async function whole() {
         <figure v-for="(p, i) in pair" :key="i">
           <figcaption class="small">{{ p.name }}</figcaption>
           <PictureFrame
-            :picture="p.picture"
-            :name="p.name"
+            :src="url(p.picture)"
+            :alt="`The page, ${p.name}`"
             :scale="scale"
             :width="width"
             :height="height"
@@ -186,15 +181,21 @@ async function whole() {
         <span class="edge" :style="{ left: `${edge}%` }" aria-hidden="true" />
         <span class="tag left">{{ pair[0]!.name }}</span><span class="tag right">{{ pair[1]!.name }}</span>
       </div>
-      <div v-else class="frame" :style="size">
-        <img :src="difference" alt="What differs, marked on a faded page" :style="{ width: size.width }" />
-        <span v-for="(r, n) in regions" :key="n" class="region" :style="box(r)" />
-      </div>
+      <PictureFrame
+        v-else
+        :src="difference"
+        alt="What differs, marked on a faded page"
+        :scale="scale"
+        :width="width"
+        :height="height"
+        :places="regions"
+        :quiet="[]"
+      />
     </div>
     <p class="small faded">
-      <template v-if="regions.length || others === undefined"
-        >{{ regions.length }} {{ regions.length === 1 ? "place differs" : "places differ" }}</template
-      >
+      <template v-if="regions.length || others === undefined">{{
+        counted(regions.length, "place differs", "places differ")
+      }}</template>
       <template v-else-if="others"
         >This finding is not about how the page looks here; that is
         {{ others === 1 ? "another finding" : `${others} other findings` }} of this run</template
@@ -202,8 +203,8 @@ async function whole() {
       <template v-else
         >This finding is not about looks, and no finding of this run is about how the page looks here</template
       ><template v-if="quiet.length"
-        >; {{ quiet.length }} hatched {{ quiet.length === 1 ? "part" : "parts" }} may differ and
-        {{ quiet.length === 1 ? "was" : "were" }} left out</template
+        >; {{ counted(quiet.length, "hatched part") }} may differ and {{ quiet.length === 1 ? "was" : "were" }} left
+        out</template
       >.
     </p>
   </div>
@@ -283,10 +284,5 @@ img {
 }
 .right {
   right: 4px;
-}
-.region {
-  position: absolute;
-  border: 2px solid #b01e5a;
-  outline: 1px solid #fff;
 }
 </style>

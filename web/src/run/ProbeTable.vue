@@ -3,10 +3,11 @@
 import { computed } from "vue";
 import { useProbes } from "./queries";
 import { asked } from "./probes";
+import AskState from "../shared/AskState.vue";
 import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ run: number }>();
-const { data } = useProbes(() => props.run);
+const { data, isPending, error, refetch } = useProbes(() => props.run);
 type Probe = NonNullable<typeof data.value>[number];
 
 const served: Record<string, string> = {
@@ -24,33 +25,36 @@ const byPage = computed(() => {
 </script>
 
 <template>
-  <table v-listed class="tide">
-    <thead>
-      <tr>
-        <th>Who asked</th>
-        <th>Device</th>
-        <th>The answer came</th>
-        <th>Its headers say</th>
-      </tr>
-    </thead>
-    <tbody v-for="[page, list] in byPage" :key="page">
-      <tr>
-        <th colspan="4" class="page">{{ page }} ({{ list[0]!.class }})</th>
-      </tr>
-      <tr v-for="(p, i) in list" :key="i">
-        <td>{{ asked(p) }}</td>
-        <td>{{ p.device }}</td>
-        <td>
-          {{ p.missing || served[p.second.served] }}
-          <a v-if="p.second.body" :href="`/api/v1/blobs/${p.second.body}`" target="_blank" class="small">as text</a>
-        </td>
-        <td class="small">
-          <code>{{ p.second.cacheNote }}</code>
-        </td>
-      </tr>
-    </tbody>
-    <CsvFoot />
-  </table>
+  <AskState :pending="isPending" :error="error" what="The requests" @again="refetch()">
+    <p v-if="!byPage.length" class="faded">Nothing was asked without looking.</p>
+    <table v-else v-listed class="tide">
+      <thead>
+        <tr>
+          <th>Who asked</th>
+          <th>Device</th>
+          <th>The answer came</th>
+          <th>Its headers say</th>
+        </tr>
+      </thead>
+      <tbody v-for="[page, list] in byPage" :key="page">
+        <tr>
+          <th colspan="4" class="page">{{ page }} ({{ list[0]!.class }})</th>
+        </tr>
+        <tr v-for="(p, i) in list" :key="i">
+          <td>{{ asked(p) }}</td>
+          <td>{{ p.device }}</td>
+          <td>
+            {{ p.missing || served[p.second.served] }}
+            <a v-if="p.second.body" :href="`/api/v1/blobs/${p.second.body}`" target="_blank" class="small">as text</a>
+          </td>
+          <td class="small">
+            <code>{{ p.second.cacheNote }}</code>
+          </td>
+        </tr>
+      </tbody>
+      <CsvFoot />
+    </table>
+  </AskState>
 </template>
 
 <style scoped>

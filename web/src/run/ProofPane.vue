@@ -87,7 +87,7 @@ useShortcuts((key) => {
       <p v-if="finding.control" class="control" :class="finding.control.outcome.replace(' ', '-')">
         {{ finding.control.text }}
       </p>
-      <p v-if="finding.state === 'accepted'" class="accepted">
+      <p v-if="finding.state === 'accepted'" class="callout clear">
         Accepted as expected by {{ finding.acceptedBy }}: {{ finding.acceptedWhy }}
         <Button
           v-if="may('work')"
@@ -190,10 +190,5 @@ useShortcuts((key) => {
 }
 .acts {
   margin-top: var(--s2);
-}
-.accepted {
-  border-left: 4px solid var(--clear);
-  background: var(--clear-wash);
-  padding: var(--s1) var(--s3);
 }
 </style>

@@ -3,15 +3,14 @@
 import { computed } from "vue";
 import type { Schemas } from "../api/client";
 import { changed, pairs } from "./requests";
-import { bytes } from "../shared/wording";
+import { bytes, counted } from "../shared/wording";
 import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ before?: Schemas["PageProof"]; now: Schemas["PageProof"] }>();
 const rows = computed(() => pairs(props.before?.requests ?? [], props.now.requests ?? []));
 const say = (r?: Schemas["Request"]) =>
   !r ? "not asked for" : r.blocked ? "stopped: not the site's host" : r.failed || `${r.status}, ${bytes(r.bytes ?? 0)}`;
-const count = (list: unknown[] | undefined, one: string) =>
-  `${list?.length ?? 0} ${one}${list?.length === 1 ? "" : "s"}`;
+const count = (list: unknown[] | undefined, one: string) => counted(list?.length ?? 0, one);
 </script>
 
 <template>

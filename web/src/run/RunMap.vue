@@ -1,6 +1,7 @@
 <script setup lang="ts">
 /** A run at a glance: pages and journeys down, people and devices across, and what was seen at each place. */
-import { computed } from "vue";
+import { computed, ref } from "vue";
+import ShowMore from "../shared/ShowMore.vue";
 import StateGlyph from "../shared/StateGlyph.vue";
 import { useGrid } from "../shared/grid";
 import { summed, verdictMap } from "./map";
@@ -10,8 +11,9 @@ const props = defineProps<{ run: Run }>();
 const chosen = defineModel<number | undefined>({ required: true });
 const { data: looks } = useLooks(() => props.run.id);
 const map = computed(() => verdictMap(looks.value ?? [], props.run.findings));
+const shown = ref(60);
 const { onKeydown, tab, put } = useGrid(
-  () => map.value.rows.length,
+  () => Math.min(map.value.rows.length, shown.value),
   () => map.value.columns.length,
 );
 const people = computed(() => {
@@ -49,7 +51,7 @@ function choose(r: number, c: number) {
           </tr>
         </thead>
         <tbody>
-          <tr v-for="(r, i) in map.rows" :key="(r.journey ? 'j' : 'p') + r.name">
+          <tr v-for="(r, i) in map.rows.slice(0, shown)" :key="(r.journey ? 'j' : 'p') + r.name">
             <th scope="row" :class="{ journey: r.journey }">{{ r.name }}</th>
             <td v-for="(c, n) in r.cells" :key="n">
               <button
@@ -71,6 +73,7 @@ function choose(r: number, c: number) {
         </tbody>
       </table>
     </div>
+    <ShowMore v-model="shown" :of="map.rows.length" what="pages and journeys" />
   </section>
 </template>
 

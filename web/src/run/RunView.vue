@@ -6,10 +6,13 @@ import { useRunActs, useRun } from "./queries";
 import { useSession } from "../api/session";
 import AskState from "../shared/AskState.vue";
 import { nextOpen } from "./decisions";
+import { useFindingFilter } from "./filter";
+import FindingFilter from "./FindingFilter.vue";
 import { byCause } from "./findings";
 import CommentList from "../shared/CommentList.vue";
+import FindingCsv from "./FindingCsv.vue";
 import FindingList from "./FindingList.vue";
-import ForeseenTable from "./ForeseenTable.vue";
+import PredictedTable from "./PredictedTable.vue";
 import Fingerprint from "../shared/Fingerprint.vue";
 import ManualTaskPane from "./ManualTaskPane.vue";
 import LeakNotice from "./LeakNotice.vue";
@@ -19,14 +22,15 @@ import ProbeTable from "./ProbeTable.vue";
 import ProofPane from "./ProofPane.vue";
 import SearchPane from "./SearchPane.vue";
 import ChangedStrip from "./ChangedStrip.vue";
+import RecheckTable from "./RecheckTable.vue";
 import RunMap from "./RunMap.vue";
 import RunNext from "./RunNext.vue";
 import RunningPane from "./RunningPane.vue";
 import SiteHead from "../site/SiteHead.vue";
 import StateGlyph from "../shared/StateGlyph.vue";
 import When from "../shared/When.vue";
+import { counted, runKinds } from "../shared/wording";
 import { useShortcuts } from "../shared/shortcuts";
-import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ id: number }>();
 const acts = useRunActs();
@@ -36,7 +40,10 @@ const router = useRouter();
 const { data: run, isPending, error, refetch } = useRun(() => props.id);
 const over = computed(() => ["done", "stopped", "failed"].includes(run.value?.state ?? ""));
 
-const inOrder = computed(() => byCause(run.value?.findings ?? []).flatMap((c) => c.findings));
+const filter = useFindingFilter(() => run.value?.findings ?? []);
+const inOrder = computed(() => byCause(filter.shown.value).flatMap((c) => c.findings));
+/** Found at all, whatever is listed. */
+const found = computed(() => run.value?.findings.length ?? 0);
 const chosen = computed<number | undefined>({
   get: () => {
     const asked = Number(route.query.finding);
@@ -69,33 +76,20 @@ useShortcuts((key) => {
   return next && (() => (chosen.value = next.id));
 });
 onUnmounted(() => clearInterval(timer));
-const titles: Record<string, string> = {
-  mark: "Mark",
-  try: "Try",
-  promote: "Promotion",
-  "roll back": "Rollback",
-  check: "Check",
-  "isolation test": "Cache isolation test",
-  "later look": "Recheck",
-  "culprit search": "Culprit search",
-  measure: "Measurement",
-  tidy: "Tidy",
-};
-const laterStates: Record<string, string> = { planned: "planned", begun: "looked", withdrawn: "withdrawn" };
 </script>
 
 <template>
   <AskState :pending="isPending" :error="error" what="The run" @again="refetch()">
     <template v-if="run">
-      <SiteHead :site="run.site" :name="run.siteName" :here="`${titles[run.kind]} ${run.id}`" />
+      <SiteHead :site="run.site" :name="run.siteName" :here="`${runKinds[run.kind]} ${run.id}`" />
       <div class="verdict" :class="(run.verdict || 'running').replace(' ', '-')">
-        <h1>{{ over ? run.summary || run.problem : `${titles[run.kind]} on ${run.environment}` }}</h1>
+        <h1>{{ over ? run.summary || run.problem : `${runKinds[run.kind]} on ${run.environment}` }}</h1>
         <p class="small">
           <StateGlyph
             :state="over ? run.verdict || run.state : 'running'"
             :word="over ? (run.kind === 'measure' && run.verdict === 'clear' ? 'measured' : undefined) : run.state"
           />
-          · {{ titles[run.kind] }} on {{ run.environment }}
+          · {{ runKinds[run.kind] }} on {{ run.environment }}
           <template v-if="run.change"
             >· <RouterLink :to="`/changes/${run.change}`">{{ run.changeTitle }}</RouterLink></template
           >
@@ -147,7 +141,7 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
       <RunningPane v-else-if="!over && run.state !== 'by hand'" :run="run" />
       <SearchPane v-if="run.search" :run="run" />
       <MeasurePane v-if="run.kind === 'measure' && run.measure?.rounds" :run="run" />
-      <p v-if="over && run.putBack" class="small">
+      <p v-if="over && run.restores" class="small">
         {{
           run.restored
             ? `${run.environment} has what it had before: read back with the same fingerprint.`
@@ -158,62 +152,41 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
         Its looks and pictures were removed <When :at="run.gone" />, as
         <RouterLink :to="`/sites/${run.site}/kept`">the site says</RouterLink>. What was found stays.
       </p>
-      <p v-if="over && run.problem && run.problem !== run.summary" class="problem">{{ run.problem }}</p>
+      <p v-if="over && run.problem && run.problem !== run.summary" class="callout blind">{{ run.problem }}</p>
       <p v-if="over && (run.progress.uncached ?? []).length" class="small faded">
         Not in the cache before they were checked: {{ (run.progress.uncached ?? []).join(", ") }}.
       </p>
-      <ProbeTable v-if="over && run.kind === 'isolation test' && !inOrder.length" :run="run.id" />
+      <ProbeTable v-if="over && run.kind === 'isolation test' && !found" :run="run.id" />
       <div v-if="!['measure', 'culprit search'].includes(run.kind)" class="glance">
         <RunMap v-model="chosen" :run="run" />
         <ChangedStrip v-model="chosen" :run="run" />
       </div>
-      <div v-if="inOrder.length" class="two">
-        <FindingList v-model="chosen" :findings="run.findings" />
+      <div v-if="found" class="two">
+        <div>
+          <FindingFilter v-if="found > 8" :filter="filter" :all="found" :shown="inOrder.length" />
+          <FindingList v-model="chosen" :findings="filter.shown.value" />
+          <FindingCsv v-if="over" :run="run" />
+        </div>
         <ProofPane v-if="finding" :key="finding.id" :finding="finding" :run="run" />
       </div>
-      <details v-if="over && run.kind === 'isolation test' && inOrder.length">
+      <details v-if="over && run.kind === 'isolation test' && found">
         <summary>All requests</summary>
         <ProbeTable :run="run.id" />
       </details>
-      <ForeseenTable v-if="over" :run="run.id" class="later" />
+      <PredictedTable v-if="over" :run="run.id" class="later" />
       <details v-if="run.kind !== 'measure' && run.measure?.rounds" class="later">
         <summary>Speed, measured beside it</summary>
         <MeasurePane :run="run" />
       </details>
-      <section v-if="(run.later ?? []).length" class="later">
-        <h2>Rechecks</h2>
-        <table v-listed class="tide">
-          <thead>
-            <tr>
-              <th>When</th>
-              <th>Why</th>
-              <th>State</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="l in run.later ?? []" :key="l.dueAt">
-              <td><When :at="l.dueAt" /></td>
-              <td>
-                {{ l.about.why }}<br /><span class="small faded">{{ (l.about.pages ?? []).join(", ") }}</span>
-              </td>
-              <td>
-                <RouterLink v-if="l.run" :to="`/runs/${l.run}`">Recheck {{ l.run }}</RouterLink
-                ><template v-else>{{ laterStates[l.state] }}</template
-                ><span v-if="l.why" class="small faded">: {{ l.why }}</span>
-              </td>
-            </tr>
-          </tbody>
-          <CsvFoot />
-        </table>
-      </section>
+      <RecheckTable v-if="run.rechecks?.length" :rechecks="run.rechecks" class="later" />
       <section
-        v-if="over && !inOrder.length && !['isolation test', 'culprit search', 'measure'].includes(run.kind)"
+        v-if="over && !found && !['isolation test', 'culprit search', 'measure'].includes(run.kind)"
         class="sheet stack"
       >
         <h2>No evidence</h2>
         <p v-if="run.verdict === 'clear'">
-          {{ run.progress.looks?.done ?? 0 }} looks were made<template v-if="run.kind === 'mark'">, twice</template>;
-          all agree with what was expected.
+          {{ counted(run.progress.looks?.done ?? 0, "look") }}<template v-if="run.kind === 'mark'">, twice</template>:
+          nothing but what was expected.
         </p>
         <p v-else>No findings.</p>
       </section>
@@ -264,11 +237,6 @@ const laterStates: Record<string, string> = { planned: "planned", begun: "looked
 }
 .later {
   margin-top: var(--s4);
-}
-.problem {
-  border-left: 4px solid var(--blind);
-  background: var(--blind-wash);
-  padding: var(--s2) var(--s3);
 }
 @media (max-width: 900px) {
   .two {

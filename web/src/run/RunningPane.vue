@@ -2,6 +2,7 @@
 /** A run under way: what is happening now, how far it is, what was found so far. */
 import { useNow } from "@vueuse/core";
 import Button from "primevue/button";
+import ProgressBar from "primevue/progressbar";
 import { computed } from "vue";
 import { useRunActs, type Run } from "./queries";
 import { useSession } from "../api/session";
@@ -46,29 +47,14 @@ const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.va
     </ol>
     <p class="now" role="status">{{ run.state === "queued" ? "Waiting for a worker" : p.now || "Starting" }}</p>
     <p v-if="lasted" class="small">{{ lasted }}</p>
-    <svg
+    <ProgressBar
       v-if="run.kind !== 'culprit search'"
-      viewBox="0 0 1000 44"
-      preserveAspectRatio="none"
+      :value="Math.round(100 * share)"
+      :show-value="false"
       class="gauge"
-      role="progressbar"
       aria-label="Looks made"
-      aria-valuemin="0"
-      :aria-valuenow="p.looks?.done ?? 0"
-      :aria-valuemax="p.looks?.planned ?? 0"
-    >
-      <rect x="0" y="10" :width="1000 * share" height="14" fill="var(--deep)" />
-      <line x1="0" x2="1000" y1="24" y2="24" stroke="var(--ink)" stroke-width="2" />
-      <line
-        v-for="n in 51"
-        :key="n"
-        :x1="(n - 1) * 20"
-        :x2="(n - 1) * 20"
-        y1="24"
-        :y2="(n - 1) % 5 ? 30 : 36"
-        stroke="var(--rule-strong)"
-      />
-    </svg>
+      :aria-valuetext="`${p.looks?.done ?? 0} of ${p.looks?.planned ?? 0}`"
+    />
     <p v-if="run.kind !== 'culprit search'">
       {{ p.looks?.done ?? 0 }} of {{ run.kind === "measure" ? "at most " : "" }}{{ p.looks?.planned ?? 0 }}
       {{ run.kind === "measure" ? "loads" : "looks"
@@ -114,8 +100,9 @@ const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.va
 .now {
   font-size: 1.15rem;
 }
+/* Ticks as on a ruler: twenty along the bar. */
 .gauge {
-  width: 100%;
-  height: 44px;
+  border-bottom: 2px solid var(--ink);
+  background: repeating-linear-gradient(to right, var(--rule-strong) 0 1px, transparent 1px 5%), var(--shoal);
 }
 </style>

@@ -12,6 +12,7 @@ import Trouble from "../shared/Trouble.vue";
 import { lasting } from "./lasting";
 import { knownOf, tryTitle } from "./search";
 import TermHint from "../shared/TermHint.vue";
+import { counted } from "../shared/wording";
 
 const props = defineProps<{ run: Run }>();
 const acts = { ...useChangeActs(), ...useRunActs() };
@@ -55,7 +56,7 @@ const words: Record<string, string> = {
     <p v-if="!over" role="status">
       {{ known }}
       <template v-if="s.left"
-        >About {{ s.left }} more {{ s.left === 1 ? "try" : "tries"
+        >About {{ counted(s.left, "more try", "more tries")
         }}<template v-if="s.seconds">, {{ lasting(s.seconds) }}</template
         >.</template
       >
@@ -114,9 +115,9 @@ const words: Record<string, string> = {
           </li>
         </ul>
         <p class="small">
-          {{ e.rough ? "Of" : "The fewest of" }} {{ e.among }} in “{{ e.title }}”, found in {{ e.tries }}
-          {{ e.tries === 1 ? "try" : "tries" }}: with {{ e.patterns.length === 1 ? "it" : "these" }} excluded nothing of
-          what was found shows. <template v-if="e.rough">Fewer may do; that was not tried to the end. </template
+          {{ e.rough ? "Of" : "The fewest of" }} {{ e.among }} in “{{ e.title }}”, found in
+          {{ counted(e.tries, "try", "tries") }}: with {{ e.patterns.length === 1 ? "it" : "these" }} excluded nothing
+          of what was found shows. <template v-if="e.rough">Fewer may do; that was not tried to the end. </template
           ><template v-if="e.cost">What it costs: {{ e.cost }}</template>
         </p>
         <div v-if="over && editable && may('work')" class="row">
@@ -130,8 +131,8 @@ const words: Record<string, string> = {
         </div>
       </template>
       <p v-else-if="!e.over" role="status">
-        Looking for the fewest of {{ e.among }} in “{{ e.title }}”; about {{ e.left }} more
-        {{ e.left === 1 ? "try" : "tries" }}.
+        Looking for the fewest of {{ e.among }} in “{{ e.title }}”; about
+        {{ counted(e.left, "more try", "more tries") }}.
       </p>
       <p v-else>
         Nothing of {{ e.among }} in “{{ e.title }}” helps: it breaks with all of them excluded, or it was not tried.
@@ -144,9 +145,12 @@ const words: Record<string, string> = {
           size="small"
           outlined
           :label="`Remove ${names(i)} from the change`"
-          :disabled="acts.leaveOut.isPending.value"
+          :disabled="acts.removeCulprit.isPending.value"
           @click="
-            acts.leaveOut.mutate({ run: run.id, culprit: i }, { onSuccess: (x) => router.push(`/changes/${x.id}`) })
+            acts.removeCulprit.mutate(
+              { run: run.id, culprit: i },
+              { onSuccess: (x) => router.push(`/changes/${x.id}`) },
+            )
           "
         />
         <span v-if="s.costs?.[i]" class="small">What it costs: {{ s.costs[i] }}</span>
@@ -156,7 +160,7 @@ const words: Record<string, string> = {
         the change's page, once it is on {{ run.environment }}.
       </p>
     </div>
-    <Trouble :error="acts.leaveOut.error.value" />
+    <Trouble :error="acts.removeCulprit.error.value" />
     <div v-if="!over && may('work')" class="row">
       <Button
         size="small"

@@ -1,4 +1,5 @@
 import type { Finding } from "./queries";
+import { counted } from "../shared/wording";
 
 /** Findings of one cause, as they are listed together. */
 export interface Cause {
@@ -49,7 +50,7 @@ function where(findings: Finding[]) {
   const pages = [...new Set(findings.map((f) => f.page))];
   const devices = [...new Set(findings.map((f) => f.device))];
   const people = [...new Set(findings.map((f) => f.persona))];
-  const page = pages.length === 1 ? pages[0]! : `${pages.length} pages`;
+  const page = pages.length === 1 ? pages[0]! : counted(pages.length, "page");
   return [page, devices.join(" and "), people.length === 1 && people[0] === "visitor" ? "" : people.join(", ")]
     .filter(Boolean)
     .join(" · ");
@@ -57,8 +58,15 @@ function where(findings: Finding[]) {
 
 /** What is said of a cause under its title. */
 export function aboutCause(c: Cause) {
-  const symptoms = c.symptoms === 0 ? "" : c.symptoms === 1 ? "1 symptom" : `${c.symptoms} symptoms`;
+  const symptoms = c.symptoms ? counted(c.symptoms, "symptom") : "";
   return [kindNames[c.kind] ?? c.kind, c.where, symptoms, controlWords[c.control ?? ""]].filter(Boolean).join(" · ");
+}
+
+/** Where a finding is, in a line under its cause. */
+export function placeOf(f: Finding) {
+  const kind = f.symptom ? `↳ ${kindNames[f.kind] ?? f.kind}: ` : "";
+  const who = f.persona === "visitor" ? "" : ` · ${f.persona}`;
+  return `${kind}${f.page} · ${f.device}${who}${f.state === "accepted" ? " · accepted" : ""}`;
 }
 
 /** What a control showed, beside a finding's name. */

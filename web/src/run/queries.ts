@@ -15,12 +15,12 @@ export function useRun(id: Id) {
 }
 
 /** What was predicted of a run, and what became of it; nothing when nothing was. */
-export function useRunForesight(run: Id, over: MaybeRefOrGetter<boolean>) {
+export function useRunPredictions(run: Id, over: MaybeRefOrGetter<boolean>) {
   return useQuery({
-    queryKey: ["run", run, "foresight"],
+    queryKey: ["run", run, "predictions"],
     queryFn: async () => {
       try {
-        return await body(api.GET("/api/v1/runs/{id}/foresight", { params: { path: { id: toValue(run) } } }));
+        return await body(api.GET("/api/v1/runs/{id}/predictions", { params: { path: { id: toValue(run) } } }));
       } catch (e) {
         if (e instanceof Problem && e.status === 404) return null;
         throw e;
@@ -96,10 +96,10 @@ export function useRunActs() {
       mutationFn: (run: number) => body(api.POST("/api/v1/runs/{id}/find-culprit", { params: { path: { id: run } } })),
       onSuccess: again,
     }),
-    leaveOut: useMutation({
+    removeCulprit: useMutation({
       mutationFn: (v: { run: number; culprit: number }) =>
         body(
-          api.POST("/api/v1/runs/{id}/leave-out", {
+          api.POST("/api/v1/runs/{id}/remove-culprit", {
             params: { path: { id: v.run } },
             body: { culprit: v.culprit },
           }),

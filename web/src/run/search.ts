@@ -1,4 +1,5 @@
 import type { Schemas } from "../api/client";
+import { counted } from "../shared/wording";
 
 type Search = Schemas["SearchView"];
 type Try = Schemas["SearchTry"];
@@ -16,7 +17,7 @@ export function knownOf(s: Search): string {
 
 /** What a try came to, in words. */
 export function tryTitle(t: Try): string {
-  const rounds = t.rounds ? `, in ${t.shown} of ${t.rounds} ${t.rounds === 1 ? "look" : "looks"}` : "";
+  const rounds = t.rounds ? `, in ${t.shown} of ${counted(t.rounds, "look")}` : "";
   const from = t.fromRun ? `, known from run ${t.fromRun}` : "";
   const said = { passes: "does not show", fails: "shows", undecided: `not decided. ${t.why ?? ""}` }[t.outcome];
   return (said + rounds + from).trim();

@@ -26,7 +26,7 @@ defineEmits<{ again: [] }>();
     <div class="line" style="width: 58%" />
   </div>
   <template v-else>
-    <p v-if="error" class="stale small" role="status">
+    <p v-if="error" class="callout unsure stale small" role="status">
       {{ what }} could not be read again, and may have changed since. {{ error.message }}
       <Button label="Read again" size="small" text @click="$emit('again')" />
     </p>
@@ -41,11 +41,6 @@ defineEmits<{ again: [] }>();
   gap: var(--s3);
   align-items: flex-start;
   margin: var(--s4) 0;
-}
-.stale {
-  border-left: 4px solid var(--unsure);
-  background: var(--unsure-wash);
-  padding: var(--s1) var(--s3);
 }
 .line {
   height: 10px;

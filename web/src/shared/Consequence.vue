@@ -22,7 +22,7 @@ defineEmits<{ go: [] }>();
     <ol class="does">
       <li v-for="d in does" :key="d">{{ d }}</li>
     </ol>
-    <p v-if="loses" class="loses"><strong>What is lost:</strong> {{ loses }}</p>
+    <p v-if="loses" class="callout unsure"><strong>What is lost:</strong> {{ loses }}</p>
     <Trouble :error="error" />
     <template #footer>
       <Button label="Cancel" text autofocus @click="open = false" />
@@ -38,10 +38,5 @@ defineEmits<{ go: [] }>();
 }
 .does li {
   margin-bottom: var(--s1);
-}
-.loses {
-  border-left: 4px solid var(--unsure);
-  background: var(--unsure-wash);
-  padding: var(--s2) var(--s3);
 }
 </style>

@@ -8,7 +8,7 @@ const { copy, copied } = useClipboard({ legacy: true, copiedDuring: 60_000 }); /
 </script>
 
 <template>
-  <div class="once" role="status">
+  <div class="callout clear once" role="status">
     <p>{{ what }}</p>
     <div class="row">
       <code>{{ value }}</code>
@@ -18,11 +18,6 @@ const { copy, copied } = useClipboard({ legacy: true, copiedDuring: 60_000 }); /
 </template>
 
 <style scoped>
-.once {
-  border-left: 4px solid var(--clear);
-  background: var(--clear-wash);
-  padding: var(--s2) var(--s3);
-}
 code {
   overflow-wrap: anywhere;
   flex: 1;

@@ -16,6 +16,7 @@ const keys = [
   ["e", "exclude something"],
   ["o", "pictures in the whole window"],
   ["/", "search settings"],
+  ["u", "undo the last edit of a change"],
   ["?", "this list"],
   ["Esc", "close"],
 ];

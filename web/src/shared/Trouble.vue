@@ -4,13 +4,5 @@ defineProps<{ error: Error | null | undefined }>();
 </script>
 
 <template>
-  <p v-if="error" class="trouble" role="alert">{{ error.message }}</p>
+  <p v-if="error" class="callout broken trouble" role="alert">{{ error.message }}</p>
 </template>
-
-<style scoped>
-.trouble {
-  border-left: 4px solid var(--broken);
-  background: var(--broken-wash);
-  padding: var(--s2) var(--s3);
-}
-</style>

@@ -28,3 +28,12 @@ function textOf(of: HTMLTableCellElement): string {
   copy.querySelectorAll("p, li, div, br").forEach((e) => e.append(" "));
   return (copy.textContent ?? "").replace(/\s+/g, " ").trim();
 }
+
+/** Hands a table to the reader as a file. */
+export function saveCsv(name: string, text: string) {
+  const link = document.createElement("a");
+  link.href = URL.createObjectURL(new Blob([text], { type: "text/csv;charset=utf-8" }));
+  link.download = `${name}.csv`;
+  link.click();
+  URL.revokeObjectURL(link.href);
+}

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { bytes, day, inWords, moment, span } from "./wording";
+import { bytes, counted, day, inWords, moment, span } from "./wording";
 
 const now = new Date("2026-11-28T12:00:00");
 
@@ -41,5 +41,14 @@ describe("values of settings", () => {
       "gzip",
       "none",
     ]);
+  });
+});
+
+describe("numbers of things", () => {
+  it("have one or many of them", () => {
+    expect(counted(1, "look")).toBe("1 look");
+    expect(counted(0, "look")).toBe("0 looks");
+    expect(counted(1, "address", "addresses")).toBe("1 address");
+    expect(counted(2500, "address", "addresses")).toMatch(/^2.?500 addresses$/);
   });
 });

@@ -45,6 +45,21 @@ export function weekday(at: Time, now = new Date()): string {
   return format(at, { ...year(at, now), weekday: "short", day: "numeric", month: "short" });
 }
 
+/** A day of a calendar, such as "2026-11-27", whatever the reader's zone; with its year. */
+export function calendarDay(ymd: string): string {
+  const [y, m, d] = ymd.split("-").map(Number);
+  return format(Date.UTC(y!, m! - 1, d), { day: "numeric", month: "short", year: "numeric", timeZone: "UTC" });
+}
+
+/** The month of a day, short; with its year in full, since “Sep 26” is a day. */
+export const month = (at: Time) => format(at, { month: "short", year: "numeric" });
+
+/** A count, with the separators that the reader is used to. */
+export const count = (n: number) => n.toLocaleString(languages());
+
+/** A number of things, such as "1 look" and "2,500 looks". */
+export const counted = (n: number, one: string, many = `${one}s`) => `${count(n)} ${n === 1 ? one : many}`;
+
 /** A moment in full, with its zone. */
 export const inFull = (at: Time) => format(at, { dateStyle: "full", timeStyle: "long" });
 
@@ -72,6 +87,19 @@ export function span(seconds: number): string {
   return `${seconds} s`;
 }
 
+/** A measured value as a person reads it: of ms, bytes, or a number. */
+export function valueOf(unit: string, v: number): string {
+  if (unit === "ms") return Math.abs(v) >= 1000 ? `${(v / 1000).toFixed(1)} s` : `${Math.round(v)} ms`;
+  if (unit === "bytes") return bytes(v);
+  return Number.isInteger(v) ? String(v) : v.toFixed(2);
+}
+
+/** A difference, with its sign; one that is nothing as it is shown has none. */
+export function differenceOf(unit: string, v: number): string {
+  const shown = valueOf(unit, Math.abs(v));
+  return Number.parseFloat(shown) === 0 ? shown : (v < 0 ? "−" : "+") + shown;
+}
+
 /** A setting's value in a few words. */
 export function inWords(value: unknown): string {
   if (value === true) return "on";
@@ -79,3 +107,41 @@ export function inWords(value: unknown): string {
   if (Array.isArray(value)) return value.length ? value.join(", ") : "none";
   return value === undefined || value === null || value === "" ? "none" : String(value);
 }
+
+/** The value of a setting in a few words: a time is not a bare number. */
+export function settingInWords(type: string | undefined, value: unknown): string {
+  return type === "seconds" && typeof value === "number" ? span(value) : inWords(value);
+}
+
+/** The kinds of runs, as people say them. */
+export const runKinds = {
+  mark: "Mark",
+  try: "Try",
+  promote: "Promotion",
+  "roll back": "Rollback",
+  check: "Check",
+  "isolation test": "Cache isolation test",
+  recheck: "Recheck",
+  "culprit search": "Culprit search",
+  measure: "Measurement",
+  tidy: "Tidy",
+} as const;
+
+/** What runs come to. */
+export const verdicts = ["clear", "broken", "unsure", "not checked"] as const;
+
+/** The states of a change, in the order of its way. */
+export const changeStates = [
+  "drafted",
+  "trying",
+  "on staging",
+  "checked",
+  "promoting",
+  "promoted",
+  "marked",
+  "settled",
+  "rolling back",
+  "restored",
+  "rolled back",
+  "discarded",
+] as const;

@@ -8,7 +8,7 @@ import TermHint from "../shared/TermHint.vue";
 import When from "../shared/When.vue";
 import type { Environment } from "./queries";
 
-const { environment: e } = defineProps<{ environment: Environment }>();
+const { environment: e, site } = defineProps<{ site: number; environment: Environment }>();
 defineEmits<{ mark: []; check: []; read: []; upload: []; rollBack: [mark: Environment["marks"][number]] }>();
 const { may } = useSession();
 </script>
@@ -22,13 +22,13 @@ const { may } = useSession();
       <a :href="e.url" target="_blank" rel="noreferrer" class="small">{{ e.url }}</a>
     </div>
     <p class="small">
-      <Fingerprint :value="e.fingerprint" /> <span class="faded">read <When :at="e.readAt" /></span>
+      <Fingerprint :value="e.fingerprint" /> <span v-if="e.readAt" class="faded">read <When :at="e.readAt" /></span>
     </p>
     <p v-if="e.connector && !e.able.applies" class="small">
       Changed by hand: a change becomes a checklist.
       <template v-if="!e.fingerprint">Export its settings in its own administration, and upload the file.</template>
     </p>
-    <p v-if="!e.marks.length" class="none">
+    <p v-if="!e.marks.length" class="callout unsure none">
       No <TermHint of="mark">mark</TermHint> yet: there is nothing to roll back to.
     </p>
     <ul v-else class="plain-list">
@@ -49,7 +49,10 @@ const { may } = useSession();
         />
       </li>
     </ul>
-    <p v-if="e.redrawn" class="none">{{ e.redrawn }}</p>
+    <p v-if="e.marks.length > 3" class="small">
+      <RouterLink :to="`/sites/${site}/marks?environment=${e.id}`">All marks</RouterLink>
+    </p>
+    <p v-if="e.redrawn" class="callout unsure none">{{ e.redrawn }}</p>
     <div v-if="may('work')" class="row acts">
       <Button
         :label="e.marks.length ? 'Take another mark' : 'Take the first mark'"
@@ -91,9 +94,6 @@ const { may } = useSession();
   gap: var(--s2);
 }
 .none {
-  background: var(--unsure-wash);
-  border-left: 4px solid var(--unsure);
-  padding: var(--s2) var(--s3);
   margin-top: var(--s2);
 }
 .role {

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { count } from "../shared/wording";
 import Button from "primevue/button";
 import { computed } from "vue";
 import { useRoute, useRouter } from "vue-router";
@@ -55,8 +56,8 @@ const kinds: Record<string, string> = { despite: "despite the calendar", outside
     <p v-if="chain" class="small chain" :class="{ broken: chain.broken }">
       <template v-if="chain.broken">The history was altered: {{ chain.broken }}</template>
       <template v-else>
-        {{ chain.entries.toLocaleString() }} entries, each with the hash of the one before; checked now: none was
-        altered, up to <Fingerprint :value="chain.last" />
+        {{ count(chain.entries) }} entries, each with the hash of the one before; checked now: none was altered, up to
+        <Fingerprint :value="chain.last" />
       </template>
     </p>
   </div>
@@ -162,8 +163,5 @@ const kinds: Record<string, string> = { despite: "despite the calendar", outside
   border-left: 4px solid var(--broken);
   background: var(--broken-wash);
   font-weight: 600;
-}
-.nowrap {
-  white-space: nowrap;
 }
 </style>

@@ -16,7 +16,7 @@ const words: Record<string, string> = {
   promote: "promoted",
   try: "tried",
   "roll back": "rolled back",
-  "put back": "restored",
+  restore: "restored",
   control: "earlier settings for a moment, to compare",
   search: "tried in a culprit search",
   outside: "changed outside Tide Marker",

@@ -10,7 +10,7 @@ import CsvFoot from "../shared/CsvFoot.vue";
 
 const props = defineProps<{ site: number }>();
 const { may } = useSession();
-const { data } = useParity(() => props.site);
+const { data, error, isPending } = useParity(() => props.site);
 const compare = useCompare();
 
 const kinds = { host: "Host", catalogue: "Available settings", files: "Scripts and styles", pages: "Pages" } as const;
@@ -24,6 +24,8 @@ const grouped = computed(() =>
 </script>
 
 <template>
+  <p v-if="isPending" class="small faded" aria-busy="true">Reading how staging differs from production …</p>
+  <Trouble v-if="!data" :error="error" />
   <section v-if="data" class="parity" aria-label="How staging differs from production">
     <div class="row">
       <p v-if="data.at">

@@ -9,10 +9,11 @@ import { useKeepingActs, useKept, useRemoval, type Days } from "./retention";
 import { useSite } from "./queries";
 import { useSession } from "../api/session";
 import AskState from "../shared/AskState.vue";
-import { valueOf } from "../measure/measure";
+import { count, counted, valueOf } from "../shared/wording";
 import SiteHead from "./SiteHead.vue";
 import Trouble from "../shared/Trouble.vue";
 import CsvFoot from "../shared/CsvFoot.vue";
+import { useAsking } from "../shared/asking";
 
 /** How much of a site is kept and for how long, and the way to remove all of it. */
 const props = defineProps<{ id: number }>();
@@ -36,6 +37,18 @@ const rows: { of: keyof Days; label: string; why: string }[] = [
 const less = computed(() => rows.some((r) => (days.value[r.of] ?? 0) < (kept.value?.days[r.of] ?? 0)));
 const changed = computed(() => rows.some((r) => days.value[r.of] !== kept.value?.days[r.of]));
 
+const ask = useAsking();
+const save = () => acts.decide.mutate({ site: props.id, days: days.value });
+function decide() {
+  if (!less.value) return save();
+  ask({
+    title: `Keep less of ${site.value?.name ?? "the site"}?`,
+    says: "Anything older than these days is removed within the hour and cannot be restored.",
+    verb: "Keep less",
+    go: save,
+  });
+}
+
 const removing = ref(false);
 const typed = ref("");
 const { data: removal, error: unseen } = useRemoval(() => props.id, removing);
@@ -43,13 +56,12 @@ async function remove() {
   await acts.remove.mutateAsync({ site: props.id, name: typed.value, seen: removal.value!.seen });
   await router.push("/");
 }
-const count = (n: number) => n.toLocaleString();
 </script>
 
 <template>
   <AskState :pending="isPending" :error="error" what="Retention" @again="refetch()">
     <template v-if="kept">
-      <SiteHead :site="id" :name="site?.name ?? ''" here="Kept" />
+      <SiteHead :site="id" :name="site?.name ?? ''" here="Retention" />
       <h1>Retention</h1>
       <div class="two">
         <section>
@@ -86,7 +98,7 @@ const count = (n: number) => n.toLocaleString();
         </section>
         <section>
           <h2>Days</h2>
-          <form class="stack" @submit.prevent="acts.decide.mutate({ site: id, days })">
+          <form class="stack" @submit.prevent="decide">
             <div v-for="r in rows" :key="r.of" class="days">
               <label :for="r.of"
                 >{{ r.label }}<span class="small faded">{{ r.why }}</span></label
@@ -100,7 +112,9 @@ const count = (n: number) => n.toLocaleString();
                 suffix=" days"
               />
             </div>
-            <p v-if="less && changed" class="warn">Anything older is removed within the hour and cannot be restored.</p>
+            <p v-if="less && changed" class="callout unsure">
+              Anything older is removed within the hour and cannot be restored.
+            </p>
             <Trouble :error="acts.decide.error.value" />
             <Button
               v-if="may('decide')"
@@ -132,11 +146,11 @@ const count = (n: number) => n.toLocaleString();
           <Trouble :error="unseen" />
           <template v-if="removal">
             <p>
-              {{ count(removal.size.runs) }} runs, {{ count(removal.size.looks) }} looks,
+              {{ counted(removal.size.runs, "run") }}, {{ counted(removal.size.looks, "look") }},
               {{ valueOf("bytes", removal.size.bytes) }} of pictures and bodies, and
-              {{ count(removal.size.events) }} lines of history go, and cannot be restored but from a backup.
+              {{ counted(removal.size.events, "line") }} of history go, and cannot be restored but from a backup.
             </p>
-            <p v-if="removal.open" class="warn">Not now: {{ removal.open }}</p>
+            <p v-if="removal.open" class="callout unsure">Not now: {{ removal.open }}</p>
             <template v-else>
               <label for="typed">Type the site’s name: {{ removal.name }}</label>
               <InputText id="typed" v-model="typed" autocomplete="off" autofocus />
@@ -193,11 +207,6 @@ th[scope="row"] {
 .days :deep(input) {
   width: 9rem;
   text-align: right;
-}
-.warn {
-  background: var(--unsure-wash);
-  border-left: 4px solid var(--unsure);
-  padding: var(--s2) var(--s3);
 }
 .remove {
   margin-top: var(--s5);

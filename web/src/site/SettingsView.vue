@@ -15,6 +15,7 @@ import SiteHead from "./SiteHead.vue";
 import Trouble from "../shared/Trouble.vue";
 import { flagInAddress, textInAddress } from "../shared/address";
 import CsvFoot from "../shared/CsvFoot.vue";
+import { counted, inWords, settingInWords } from "../shared/wording";
 
 const props = defineProps<{ id: number }>();
 const router = useRouter();
@@ -41,14 +42,11 @@ const groups = computed(() => {
 });
 type Definition = NonNullable<typeof data.value>["catalogue"]["settings"][number];
 function worded(d: Definition, v: unknown) {
-  if (d.type === "seconds" && typeof v === "number")
-    return v >= 86400 && v % 86400 === 0 ? `${v / 86400} d` : v >= 3600 && v % 3600 === 0 ? `${v / 3600} h` : `${v} s`;
+  if (d.type === "seconds" && v !== undefined) return settingInWords(d.type, v);
   return d.choices?.find((c) => c.value === v)?.title ?? shown(v);
 }
 function shown(v: unknown) {
-  if (typeof v === "boolean") return v ? "on" : "off";
-  if (Array.isArray(v)) return v.length ? v.join(", ") : "none";
-  return v === undefined ? "not there" : String(v);
+  return v === undefined ? "not there" : inWords(v);
 }
 
 const bundling = ref<(typeof columns.value)[number]>();
@@ -114,7 +112,7 @@ async function upload(e: Event) {
           <thead>
             <tr>
               <th>Setting</th>
-              <th v-for="c in columns" :key="c.i">
+              <th v-for="c in columns" :key="c.i" :data-name="c.name">
                 {{ c.name }}
                 <p class="small"><Fingerprint :value="c.fingerprint" /></p>
                 <p class="small acts">
@@ -181,7 +179,7 @@ async function upload(e: Event) {
             />
           </form>
           <form v-if="fit" class="stack" @submit.prevent="begin">
-            <p>{{ fit.same }} settings have the value already.</p>
+            <p>Already the same: {{ counted(fit.same, "setting") }}.</p>
             <table v-if="fit.mapped.length" v-listed class="tide">
               <thead>
                 <tr>

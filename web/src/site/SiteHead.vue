@@ -12,6 +12,7 @@ defineProps<{ site: number; name: string; here?: string }>();
       <span class="faded" aria-hidden="true">·</span><span>{{ here }}</span>
     </template>
     <span class="grow" />
+    <RouterLink :to="`/sites/${site}/changes`" class="small">Records</RouterLink>
     <RouterLink :to="`/sites/${site}/test-plan`" class="small">Test plan</RouterLink>
     <RouterLink :to="`/sites/${site}/settings`" class="small">Settings</RouterLink>
     <RouterLink :to="`/sites/${site}/exclusions`" class="small">Exclusions</RouterLink>
@@ -28,6 +29,12 @@ defineProps<{ site: number; name: string; here?: string }>();
   gap: 2px var(--s2);
   align-items: baseline;
   margin-bottom: var(--s3);
+}
+/* Each can be touched without its neighbours (WCAG 2.2, 2.5.8). */
+.head a {
+  display: inline-block;
+  min-width: 24px;
+  min-height: 24px;
 }
 .site {
   font-family: var(--chart);

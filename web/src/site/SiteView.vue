@@ -9,7 +9,7 @@ import { unnamed } from "../change/naming";
 import { useChangeActs } from "../change/queries";
 import { useSession } from "../api/session";
 import AskState from "../shared/AskState.vue";
-import ClimbForm from "../change/ClimbForm.vue";
+import StepUpForm from "../change/StepUpForm.vue";
 import Consequence from "../shared/Consequence.vue";
 import DriftNotice from "./DriftNotice.vue";
 import EnvironmentPane from "./EnvironmentPane.vue";
@@ -21,6 +21,7 @@ import StateGlyph from "../shared/StateGlyph.vue";
 import Trouble from "../shared/Trouble.vue";
 import UnknownNotice from "./UnknownNotice.vue";
 import TermHint from "../shared/TermHint.vue";
+import { counted } from "../shared/wording";
 
 const props = defineProps<{ id: number }>();
 const router = useRouter();
@@ -32,9 +33,7 @@ const { session, may } = useSession();
 const from = new Date(Date.now() - 90 * 86_400_000);
 const { data: calendar } = useCalendar(() => props.id, from, new Date(Date.now() + 86_400_000));
 
-const counted = (n: number, one: string) => `${n} ${one}${n === 1 ? "" : "s"}`;
-
-const climbing = ref(false);
+const steppingUp = ref(false);
 /** A change begins with its settings; title and reason follow when there is something to say. */
 async function begin() {
   const c = await acts.begin.mutateAsync({ site: props.id, title: unnamed, reason: "", effect: "" });
@@ -109,7 +108,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
         <div class="row next">
           <RouterLink v-if="waitingAt" :to="waitingAt" class="waits">{{ site.waiting }}</RouterLink>
           <span v-else-if="site.waiting" class="waits-plain">{{ site.waiting }}</span>
-          <Button v-if="may('work')" outlined label="Step up" @click="climbing = true" />
+          <Button v-if="may('work')" outlined label="Step up" @click="steppingUp = true" />
           <Button v-if="may('work')" label="New change" :loading="acts.begin.isPending.value" @click="begin" />
         </div>
       </div>
@@ -142,6 +141,7 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
           v-for="e in site.environments"
           :key="e.id"
           :environment="e"
+          :site="id"
           @mark="mark(e.id)"
           @check="check(e.id)"
           @read="acts.read.mutate(e.id)"
@@ -149,7 +149,10 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
           @roll-back="(m) => (back = { env: e, mark: m })"
         />
         <section>
-          <h2>Changes</h2>
+          <div class="spread">
+            <h2>Changes</h2>
+            <RouterLink :to="`/sites/${id}/changes`" class="small">All changes</RouterLink>
+          </div>
           <p v-if="!openChanges.length" class="faded">None yet. A change starts from what is on production.</p>
           <ul class="plain-list">
             <li v-for="c in openChanges.slice(0, 6)" :key="c.id" class="change">
@@ -194,13 +197,13 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
         </form>
       </Dialog>
       <Dialog
-        v-model:visible="climbing"
+        v-model:visible="steppingUp"
         modal
         header="Step up through the bundles"
         :style="{ width: '40rem' }"
         :draggable="false"
       >
-        <ClimbForm :site="id" @begun="(change) => router.push(`/changes/${change}`)" />
+        <StepUpForm :site="id" @begun="(change) => router.push(`/changes/${change}`)" />
       </Dialog>
     </template>
   </AskState>
@@ -231,8 +234,10 @@ const openChanges = computed(() => site.value?.changes.filter((c) => !["discarde
 .change p {
   flex-basis: 100%;
 }
-.next {
-  flex-wrap: nowrap;
+@media (min-width: 701px) {
+  .next {
+    flex-wrap: nowrap;
+  }
 }
 .waits,
 .waits-plain {

@@ -7,6 +7,7 @@ import { useSession } from "../api/session";
 import Fingerprint from "../shared/Fingerprint.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
+import { counted } from "../shared/wording";
 
 const props = defineProps<{ environment: Environment }>();
 const acts = useSiteActs();
@@ -16,7 +17,7 @@ const words: Record<string, string> = {
   try: "A try",
   promote: "A promotion",
   "roll back": "A rollback",
-  "put back": "Restoring",
+  restore: "Restoring",
   control: "A control",
 };
 </script>
@@ -35,8 +36,7 @@ const words: Record<string, string> = {
     </p>
     <p class="small faded">
       <template v-if="environment.able.reads && act.nextReadAt">
-        Read {{ act.reads }} {{ act.reads === 1 ? "time" : "times" }} without an answer so far; next
-        <When :at="act.nextReadAt" />.
+        Read {{ counted(act.reads, "time") }} without an answer so far; next <When :at="act.nextReadAt" />.
       </template>
       <template v-else>Upload its settings as they are now: they show what is in force.</template>
       {{ act.note }}

@@ -13,7 +13,7 @@ export interface Sounding {
     | "roll back"
     | "check"
     | "isolation test"
-    | "later look"
+    | "recheck"
     | "culprit search"
     | "tidy"
     | "measure"
@@ -154,7 +154,7 @@ export const word: Record<string, string> = {
   "roll back": "rolled back",
   check: "checked",
   "isolation test": "isolation tested",
-  "later look": "rechecked",
+  recheck: "rechecked",
   "culprit search": "searched",
   tidy: "tidied",
   measure: "measured",

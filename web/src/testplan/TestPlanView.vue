@@ -19,6 +19,7 @@ import { classes } from "../shared/classes";
 import TermHint from "../shared/TermHint.vue";
 import { textInAddress } from "../shared/address";
 import CsvFoot from "../shared/CsvFoot.vue";
+import { span } from "../shared/wording";
 
 const props = defineProps<{ id: number }>();
 const { may } = useSession();
@@ -91,11 +92,11 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
     Every mark and check looks at these pages as these personas and runs these journeys.
     <template v-if="missing.length">No page of the class {{ missing.join(", ") }} is in it.</template>
   </p>
-  <p v-if="changed && !unmarked" class="notice">
+  <p v-if="changed && !unmarked" class="callout unsure notice">
     What is new here is not in any mark yet: checks call it unsure.
     <RouterLink :to="`/sites/${id}`">Take another mark</RouterLink> of each environment.
   </p>
-  <p v-if="undo" class="row undo" role="status">
+  <p v-if="undo" class="callout deep row undo" role="status">
     The test plan was saved.
     <Button size="small" outlined label="Undo" :loading="acts.change.isPending.value" @click="undoLast" />
   </p>
@@ -138,7 +139,7 @@ const missing = computed(() => classes.filter((c) => c !== "other" && !plan.valu
             <tr v-for="p in shown" :key="p.path">
               <td class="path">
                 {{ p.path }}
-                <span v-if="p.formLives" class="small faded">its form can be sent for {{ p.formLives }} s</span>
+                <span v-if="p.formLives" class="small faded">its form can be sent for {{ span(p.formLives) }}</span>
               </td>
               <td>{{ p.class }}</td>
               <td class="small">{{ (p.personas ?? []).join(", ") }}</td>
@@ -254,18 +255,12 @@ td {
   gap: 2px;
 }
 .notice {
-  background: var(--unsure-wash);
-  border-left: 4px solid var(--unsure);
-  padding: var(--s2) var(--s3);
   margin-top: var(--s2);
 }
 .undo {
   position: sticky;
   top: 0;
   z-index: 2;
-  background: var(--shoal);
-  border-left: 4px solid var(--deep);
-  padding: var(--s1) var(--s3);
   margin-top: var(--s2);
 }
 </style>
