@@ -49,13 +49,13 @@ UNRACED := /cmd/|/internal/core|/internal/soak|/internal/command|/internal/run$$
 TIMED := WhatIsMeasuredIsWhatThePageDoes|VitalsAreThoseOfTheReferenceLibrary|APageComesIntoView|HowFastAPageReacts
 test-interface:
 	$(TEST) ./docs/... ./web
-	$(TEST) -parallel 2 -timeout 40m ./internal/api
-	$(TEST) -race -p 1 -parallel 2 -timeout 30m -skip '^TestFaults' $$(go list ./internal/... | grep -Ev '$(UNRACED)')
-	$(TEST) -p 1 -timeout 20m -skip '^TestFaults' $$(go list ./cmd/... ./internal/... | grep -E '/cmd/|/internal/command|/internal/soak')
+	$(TEST) -parallel 2 -timeout 60m ./internal/api
+	$(TEST) -race -p 1 -parallel 2 -timeout 60m -skip '^TestFaults' $$(go list ./internal/... | grep -Ev '$(UNRACED)')
+	$(TEST) -p 1 -timeout 60m -skip '^TestFaults' $$(go list ./cmd/... ./internal/... | grep -E '/cmd/|/internal/command|/internal/soak')
 test-runs:
-	$(TEST) -race -p 1 -parallel 2 -timeout 30m -run '$(RACED)' -skip '^Test(Faults|Controls)|$(TIMED)' ./internal/run ./internal/browser ./internal/api
-	$(TEST) -parallel 3 -timeout 40m -run '^Test(Faults|Controls)' ./internal/run
-	$(TEST) -p 1 -parallel 2 -timeout 20m -skip '^Test(Faults|Controls)|$(RACED)|$(TIMED)' ./internal/run ./internal/browser
+	$(TEST) -race -p 1 -parallel 2 -timeout 60m -run '$(RACED)' -skip '^Test(Faults|Controls)|$(TIMED)' ./internal/run ./internal/browser ./internal/api
+	$(TEST) -parallel 2 -timeout 60m -run '^Test(Faults|Controls)' ./internal/run
+	$(TEST) -p 1 -parallel 2 -timeout 60m -skip '^Test(Faults|Controls)|$(RACED)|$(TIMED)' ./internal/run ./internal/browser
 
 # Some of it is held against reference libraries that npm installs.
 test-core: web/node_modules/.package-lock.json

@@ -70,7 +70,7 @@ func (r *record) ends(lines chan string) {
 	r.Helper()
 	told := time.NewTicker(20 * time.Millisecond)
 	defer told.Stop()
-	for end := time.After(30 * time.Second); ; {
+	for end := time.After(patience); ; {
 		select {
 		case l, open := <-lines:
 			if !open {
@@ -100,5 +100,5 @@ func TestChangesAreToldAsTheyHappen(t *testing.T) {
 				return false
 			}
 		}
-	}, 30*time.Second, 10*time.Millisecond)
+	}, patience, 10*time.Millisecond)
 }

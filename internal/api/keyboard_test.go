@@ -2,7 +2,6 @@ package api_test
 
 import (
 	"testing"
-	"time"
 
 	"github.com/go-rod/rod/lib/input"
 	"github.com/stretchr/testify/assert"
@@ -141,7 +140,7 @@ func TestAChangeGoesFromDraftToPromotionByKeyboardAlone(t *testing.T) {
 	require.Eventually(t, func() bool {
 		res, err := d.page.Eval(`() => document.activeElement.getAttribute("aria-label")`)
 		return err == nil && res.Value.Str() == "/contact, visitor, desktop: clear"
-	}, 10*time.Second, pollEvery)
+	}, patience, pollEvery)
 	d.open("/words#mark")
 	d.see("dt.here", "^mark$")
 	d.accessible("the words")

@@ -45,7 +45,7 @@ type desk struct {
 // chromium looks at the sites, personal is what a person has open; each test has private
 // contexts in them. Both end with the process.
 var (
-	chromium = sync.OnceValues(func() (*browser.Browser, error) { return browser.Start(browser.Options{}) })
+	chromium = sync.OnceValues(func() (*browser.Browser, error) { return browser.Start(browser.Options{Timeout: patience}) })
 	personal = sync.OnceValues(func() (*rod.Browser, error) {
 		binary, err := browser.Find()
 		if err != nil {

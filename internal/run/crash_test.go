@@ -47,7 +47,7 @@ func (b *bench) killAt(run int64, phase string, later time.Duration) {
 		r, err := b.store.Run(context.Background(), run)
 		return err == nil && (r.Phase == phase || r.State.Over())
 	}
-	assert.Eventually(b, reached, 2*time.Minute, 2*time.Millisecond, "the run did not come to %q", phase)
+	assert.Eventually(b, reached, patience, 2*time.Millisecond, "the run did not come to %q", phase)
 	if later > 0 {
 		<-time.After(later) // not a wait for anything: it chooses the point at which to kill
 	}
@@ -64,7 +64,7 @@ func (b *bench) takeUp(id int64) store.Run {
 			return false
 		}
 		return b.run(id).State.Over()
-	}, 2*time.Minute, 100*time.Millisecond)
+	}, patience, 100*time.Millisecond)
 	return b.run(id)
 }
 
@@ -159,7 +159,7 @@ func TestARunOfTheCommandLineThatWasKilledIsRestored(t *testing.T) {
 	require.Eventually(t, func() bool {
 		now, _ := b.staging.Layer.Settings()
 		return now["markup.compact"] == true
-	}, 2*time.Minute, time.Millisecond)
+	}, patience, time.Millisecond)
 	require.NoError(t, try.Process.Kill())
 	_, _ = try.Process.Wait()
 	runs, err := b.store.Runs(t.Context(), b.site.ID, 1)

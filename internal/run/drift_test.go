@@ -112,7 +112,7 @@ func TestEnvironmentsAreReadOnASchedule(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, q.Start(t.Context()))
 	defer q.Stop(t.Context())
-	require.Eventually(t, func() bool { return len(b.drifts()) == 1 }, time.Minute, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return len(b.drifts()) == 1 }, patience, 100*time.Millisecond)
 }
 
 func TestWhileARunActsNobodyElseReads(t *testing.T) {

@@ -35,7 +35,7 @@ func TestARunWhoseLockIsLostIsLeftToAnother(t *testing.T) {
 	require.NoError(t, err)
 	first := make(chan error, 1)
 	go func() { first <- b.runner.Run(t.Context(), id) }()
-	require.Eventually(t, func() bool { return b.run(id).Phase == "looking" }, time.Minute, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return b.run(id).Phase == "looking" }, patience, 5*time.Millisecond)
 	var ended bool
 	require.NoError(t, b.store.Pool.QueryRow(t.Context(), `SELECT bool_and(pg_terminate_backend(pid)) FROM pg_locks WHERE locktype = 'advisory' AND classid = 1 AND objid = $1
 		AND database = (SELECT oid FROM pg_database WHERE datname = current_database())`, id).Scan(&ended))
@@ -43,7 +43,7 @@ func TestARunWhoseLockIsLostIsLeftToAnother(t *testing.T) {
 	require.Eventually(t, func() bool { // the server gives the locks back when the connection's process is gone
 		require.NoError(t, other.Run(t.Context(), id))
 		return b.run(id).Attempt == 2
-	}, time.Minute, 5*time.Millisecond)
+	}, patience, 5*time.Millisecond)
 	require.ErrorIs(t, <-first, store.ErrTakenOver)
 	r := b.run(id)
 	assert.True(t, r.State.Over(), r.State)

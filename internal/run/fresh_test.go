@@ -142,7 +142,7 @@ func TestFaultsOfBeingStoppedLeaveNothingPublished(t *testing.T) {
 		require.NoError(t, err)
 		return string(body)
 	}
-	require.Eventually(t, func() bool { return strings.Contains(anew(), "by tide") }, time.Minute, 50*time.Millisecond, "it is published")
+	require.Eventually(t, func() bool { return strings.Contains(anew(), "by tide") }, patience, 50*time.Millisecond, "it is published")
 	require.NoError(t, b.runner.Stop(t.Context(), id))
 	require.NoError(t, <-done)
 	assert.Equal(t, release.Stopped, b.run(id).State)

@@ -17,7 +17,7 @@ import (
 // peopled is the shop with everybody who could be mistaken for somebody else.
 func peopled() site.Site {
 	page := func(path, class string, personas ...string) site.Page {
-		return site.Page{Path: path, Class: class, Personas: append([]string{site.Visitor}, personas...), Devices: []string{site.Desktop}}
+		return page(path, class, []string{site.Desktop}, personas...)
 	}
 	signIn := func(name, password string) []journey.Step {
 		return []journey.Step{{Go: "/account"}, {Fill: &journey.Input{In: journey.Target{Label: "Name"}, Value: name}},

@@ -34,7 +34,7 @@ func TestAChangeIsMeasuredInTurns(t *testing.T) {
 	require.NoError(t, b.runner.Run(t.Context(), runs[0].ID))
 	before, _ := b.staging.Layer.Settings()
 
-	of, err := b.changes.Measure(t.Context(), id, measure.Scope{Repeat: true, Uncached: true, Film: true, Rounds: 5}, "marin")
+	of, err := b.changes.Measure(t.Context(), id, measure.Scope{Repeat: true, Uncached: true, Film: true, Rounds: 3}, "marin")
 	require.NoError(t, err)
 	require.NoError(t, b.runner.Run(t.Context(), of))
 	r := b.run(of)
@@ -55,7 +55,7 @@ func TestAChangeIsMeasuredInTurns(t *testing.T) {
 		assert.Positive(t, l.Values[measure.Largest])
 		assert.Positive(t, l.Values[measure.Complete])
 	}
-	assert.GreaterOrEqual(t, sides[measure.Before], 5)
+	assert.GreaterOrEqual(t, sides[measure.Before], 3)
 	assert.Equal(t, sides[measure.Before], sides[measure.After])
 	assert.Equal(t, measure.Before, loads[0].Side)
 	assert.Equal(t, []measure.Side{measure.After, measure.After}, []measure.Side{loads[5].Side, loads[6].Side}, "which comes first changes")

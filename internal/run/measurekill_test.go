@@ -121,7 +121,7 @@ func TestASiteThatIsAwayWhileItIsMeasuredHasTheChangeAfterwards(t *testing.T) {
 		w.Header().Set("ETag", res.Header.Get("ETag"))
 		_, _ = io.Copy(w, res.Body)
 	})
-	of, err := b.changes.Measure(t.Context(), c.ID, measure.Scope{Rounds: 5}, "marin")
+	of, err := b.changes.Measure(t.Context(), c.ID, measure.Scope{Rounds: 3}, "marin")
 	require.NoError(t, err)
 	require.NoError(t, b.runner.Run(t.Context(), of))
 	r := b.run(of)
@@ -142,6 +142,6 @@ func TestASiteThatIsAwayWhileItIsMeasuredHasTheChangeAfterwards(t *testing.T) {
 	for what, n := range seen {
 		assert.Equal(t, 1, n, what)
 	}
-	assert.GreaterOrEqual(t, len(seen), 2*5, "both sides of five rounds, and of those that make up for busy ones")
+	assert.GreaterOrEqual(t, len(seen), 2*3, "both sides of three rounds, and of those that make up for busy ones")
 	assert.Zero(t, len(seen)%2)
 }

@@ -22,11 +22,8 @@ import (
 
 // mutated is what mutations are looked for on: a page of each build, and two journeys.
 func mutated() site.Site {
-	page := func(path, class string, devices ...string) site.Page {
-		return site.Page{Path: path, Class: class, Personas: []string{site.Visitor}, Devices: devices}
-	}
 	return site.Site{Name: "Fernhollow",
-		Pages: []site.Page{page("/", "home", site.Desktop), page("/contact", "form", site.Phone), page("/kits/pearl-oyster-box", "item", site.Desktop)},
+		Pages: []site.Page{page("/", "home", []string{site.Desktop}), page("/contact", "form", []string{site.Phone}), page("/kits/pearl-oyster-box", "item", []string{site.Desktop})},
 		Journeys: []journey.Journey{
 			{Name: "menu", Persona: site.Visitor, Devices: []string{site.Phone}, Steps: []journey.Step{
 				{Go: "/contact"}, {Click: target("button", "Menu")}, {Expect: &journey.Expect{Visible: target("link", "Library")}}}},

@@ -30,7 +30,7 @@ func (b *bench) work(workers int) {
 
 func (b *bench) over(id int64) {
 	b.Helper()
-	require.Eventually(b, func() bool { return b.run(id).State.Over() }, time.Minute, 50*time.Millisecond, "run %d is %s", id, b.run(id).State)
+	require.Eventually(b, func() bool { return b.run(id).State.Over() }, patience, 50*time.Millisecond, "run %d is %s", id, b.run(id).State)
 }
 
 func TestWaitingForAnEnvironmentGivesTheWorkerBack(t *testing.T) {
@@ -95,6 +95,6 @@ func TestAJobOfAnEarlierTimeDoesNothing(t *testing.T) {
 	require.Eventually(t, func() bool {
 		var n int
 		return b.store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM river_job WHERE kind = 'run' AND state = 'completed'`).Scan(&n) == nil && n == 1
-	}, time.Minute, 50*time.Millisecond)
+	}, patience, 50*time.Millisecond)
 	assert.Equal(t, release.Queued, b.run(r.ID).State)
 }

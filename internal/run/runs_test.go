@@ -250,7 +250,7 @@ func TestARunCanBeStoppedAndKeepsWhatItFound(t *testing.T) {
 	require.Eventually(t, func() bool {
 		rows, err := b.store.LookRows(context.Background(), id, 1)
 		return err == nil && len(rows) == 1
-	}, time.Minute, 50*time.Millisecond, "the page is looked at while the journey waits")
+	}, patience, 50*time.Millisecond, "the page is looked at while the journey waits")
 	require.NoError(t, b.runner.Stop(t.Context(), id))
 	require.NoError(t, <-ended)
 	r := b.run(id)

@@ -149,7 +149,7 @@ func TestFaultsOfTwoEditsTogetherAreFoundAfterADeath(t *testing.T) {
 	require.Eventually(t, func() bool {
 		answers, err := b.store.SearchAnswers(t.Context(), s.ID)
 		return err == nil && len(answers) >= 2
-	}, time.Minute, 20*time.Millisecond)
+	}, patience, 20*time.Millisecond)
 	die()
 	<-done
 	require.Equal(t, release.Running, b.run(s.ID).State, "nobody works on it")

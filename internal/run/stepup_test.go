@@ -44,7 +44,6 @@ func (b *bench) stepUps(change int64) store.StepUp {
 // checked.
 func TestFaultsAreSteppedAround(t *testing.T) {
 	b := newBench(t, site.Site{Name: "Fernhollow", Pages: []site.Page{
-		{Path: "/kits/pearl-oyster-box", Class: "product", Personas: []string{site.Visitor}, Devices: []string{site.Desktop}},
 		{Path: "/contact", Class: "contact", Personas: []string{site.Visitor}, Devices: []string{site.Phone}},
 	}})
 	b.mark(0)

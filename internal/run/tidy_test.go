@@ -191,7 +191,7 @@ func TestATidyThatIsStoppedWhileItDeletesSaysThatItDid(t *testing.T) {
 	b.site.answer(func(w http.ResponseWriter, applied func() *http.Response) {
 		if puts.Add(1) == 1 {
 			assert.NoError(t, b.runner.Stop(t.Context(), id))
-			assert.Eventually(t, func() bool { asked, err := b.store.StopAsked(t.Context(), id); return err == nil && asked }, time.Minute, 10*time.Millisecond)
+			assert.Eventually(t, func() bool { asked, err := b.store.StopAsked(t.Context(), id); return err == nil && asked }, patience, 10*time.Millisecond)
 		}
 		relays(w, applied)
 	})

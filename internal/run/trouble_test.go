@@ -224,7 +224,7 @@ func (b *bench) back(tr *troubled) {
 		}
 		open, err := b.store.OpenActs(b.Context(), b.site.ID)
 		return err == nil && len(open) == 0
-	}, time.Minute, 50*time.Millisecond)
+	}, patience, 50*time.Millisecond)
 	b.workOff()
 }
 
