@@ -70,11 +70,18 @@ func newSessions(st *store.Store, public *url.URL, log *slog.Logger) *scs.Sessio
 	if m.Cookie.Secure {
 		m.Cookie.Name = "__Host-tidemarker"
 	}
-	m.ErrorFunc = func(w http.ResponseWriter, _ *http.Request, err error) {
-		log.Error("a session could not be read or kept", "why", err)
+	m.ErrorFunc = func(w http.ResponseWriter, r *http.Request, err error) {
+		complain(log, r, "a session could not be read or kept", err)
 		unreachable(w)
 	}
 	return m
+}
+
+// complain logs why something could not be answered, unless who asked went away: what was broken off for that is no trouble.
+func complain(log *slog.Logger, r *http.Request, what string, err error) {
+	if r.Context().Err() == nil {
+		log.Error(what, "why", err)
+	}
 }
 
 // unreachable says that the database cannot be reached. What was asked for may have been done before.
@@ -91,14 +98,14 @@ func (s *Server) identify(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		c, err := s.callerFor(r)
 		if err != nil {
-			s.Log.Error("who calls could not be told", "why", err)
+			complain(s.Log, r, "who calls could not be told", err)
 			unreachable(w)
 			return
 		}
 		c.address, c.agent, c.host = s.addressOf(r), r.UserAgent(), r.Host
 		if c.person.ID != 0 && c.token == "" {
 			if err := s.Store.Saw(r.Context(), c.person.ID); err != nil {
-				s.Log.Error("that somebody was here could not be noted", "why", err)
+				complain(s.Log, r, "that somebody was here could not be noted", err)
 			}
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, c)))

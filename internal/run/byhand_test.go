@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -131,4 +132,38 @@ func TestProductionIsChangedByHandAfterStagingWas(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, h.Proof.V)
 	assert.JSONEq(t, `[{"op":"replace","path":"/life","value":90}]`, string(h.Proof.V.Patch))
+}
+
+// That the run is to stop is noticed before it has come to its checklist again: on a slow machine, whoever watches for it is first.
+func TestAChecklistIsNotLeftOpenByARunThatStops(t *testing.T) {
+	b, export := byHand(t)
+	r := b.asked(settings.Values{"/life": 90})
+	require.NoError(t, b.runner.Stop(t.Context(), r.ID))
+	slow, err := b.store.Pool.Begin(t.Context())
+	require.NoError(t, err)
+	_, err = slow.Exec(t.Context(), `LOCK TABLE acts, manual_tasks`)
+	require.NoError(t, err)
+	waiting := func() (query string) {
+		require.NoError(t, b.store.Pool.QueryRow(t.Context(), `SELECT coalesce(min(pid || ' ' || query_start), '') FROM pg_stat_activity
+			WHERE datname = current_database() AND wait_event_type = 'Lock' AND query NOT LIKE '%stop_asked%'`).Scan(&query))
+		return query
+	}
+	done := make(chan error, 1)
+	go func() { done <- b.runner.Run(context.Background(), r.ID) }()
+	first := ""
+	require.Eventually(t, func() bool { first = waiting(); return first != "" }, patience, 5*time.Millisecond, "it reads")
+	require.Eventually(t, func() bool { return waiting() != first }, patience, 5*time.Millisecond, "it is told to stop while it does")
+	require.NoError(t, slow.Rollback(t.Context()))
+	require.NoError(t, <-done)
+	assert.Equal(t, release.Unsettled, b.run(r.ID).State, "nobody knows how much of the list was done")
+	h, err := b.store.ManualTaskOf(t.Context(), r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "cancelled", h.State)
+	assert.Equal(t, release.ActUnknown, b.lastAct(0).State)
+
+	_, err = b.runner.Acts.TakeExport(t.Context(), b.envs[0].ID, export(nil), "ada")
+	require.NoError(t, err)
+	require.NoError(t, b.runner.Recover(t.Context()))
+	r = b.takeUp(r.ID)
+	assert.Equal(t, release.Stopped, r.State, r.Problem)
 }

@@ -200,24 +200,13 @@ func (r *run) lostOwn(ctx context.Context) error {
 	return err
 }
 
-// stopIfAsked ends a run that was asked to stop before it went on. A checklist that a
-// person had is cancelled.
+// stopIfAsked ends a run that was asked to stop before it went on.
 func (r *run) stopIfAsked(ctx context.Context) error {
 	asked, err := r.Store.StopAsked(ctx, r.row.ID)
-	if err != nil || !asked {
-		return err
+	if err == nil && asked {
+		err = ErrStopped
 	}
-	switch task, err := r.Store.ManualTaskOf(ctx, r.row.ID); {
-	case errors.Is(err, store.ErrNotFound), err == nil && task.State != "open":
-		return ErrStopped
-	case err != nil:
-		return err
-	}
-	o, err := r.Acts.CancelManualTask(context.WithoutCancel(ctx), r.row)
-	if err != nil {
-		return err
-	}
-	return after(o, ErrStopped)
+	return err
 }
 
 // after is what follows from an act's outcome: nothing when it was applied, or the given

@@ -20,6 +20,9 @@ import (
 // it ended, moves its change, and lets the next run begin. errLost and errLater say that
 // the environment cannot be restored yet.
 func (r *run) end(ctx context.Context, cause error) error {
+	if err := r.cancelChecklist(ctx); err != nil {
+		return err
+	}
 	event := r.judge(cause)
 	if err := r.sayDeleted(ctx, event); err != nil {
 		return err
@@ -41,6 +44,22 @@ func (r *run) end(ctx context.Context, cause error) error {
 	trouble.At(trouble.Ended)
 	r.progress.Send(ctx, true)
 	return nil
+}
+
+// cancelChecklist takes the checklist back that a person still has of a run that ends, whenever that was decided: errLost, since
+// nobody knows how much of it was done.
+func (r *run) cancelChecklist(ctx context.Context) error {
+	switch task, err := r.Store.ManualTaskOf(ctx, r.row.ID); {
+	case errors.Is(err, store.ErrNotFound), err == nil && task.State != "open":
+		return nil
+	case err != nil:
+		return err
+	}
+	o, err := r.Acts.CancelManualTask(ctx, r.row)
+	if err != nil {
+		return err
+	}
+	return after(o, nil)
 }
 
 // takeBackEdit takes back what the run published for a test, where that is not done yet: however it ended, and also when it was
