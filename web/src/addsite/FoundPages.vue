@@ -4,11 +4,11 @@ import { count, counted } from "../shared/wording";
 import { refDebounced } from "@vueuse/core";
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
-import Select from "primevue/select";
 import { computed, ref, watch } from "vue";
 import { classes } from "../shared/classes";
 import { numberInAddress, textInAddress } from "../shared/address";
 import { useAsking } from "../shared/asking";
+import { choiceOf } from "../shared/choice";
 import AskState from "../shared/AskState.vue";
 import PagedTable from "../shared/PagedTable.vue";
 import type { PagedColumn } from "../shared/paged";
@@ -53,6 +53,12 @@ function say(what: { class?: Class; watch?: boolean }) {
     : { all: wanted.value };
   acts.pages.mutate({ id: props.onboarding.id, ...which, ...what }, { onSuccess: () => (picked.value = []) });
 }
+/** A list that does something with what is chosen has nothing chosen afterwards, done or not. */
+function reclassAs(e: Event) {
+  const c = choiceOf<Class>(e);
+  (e.target as HTMLSelectElement).value = "";
+  reclass(c);
+}
 /** Of more than what is on the screen it is asked first. */
 function reclass(c: Class) {
   if (picked.value.length) return say({ class: c });
@@ -88,15 +94,15 @@ const columns: PagedColumn[] = [
   <AskState :pending="isPending" :error="error" what="The pages" @again="refetch()">
     <p v-if="data?.total" class="row">
       <span>{{ picked.length ? `${picked.length} ticked` : `all ${count(data.total)} listed` }}:</span>
-      <Select
-        :model-value="undefined"
-        :options="[...classes]"
-        placeholder="set their class"
-        size="small"
+      <select
+        :value="''"
         :aria-label="picked.length ? 'Class of the ticked pages' : 'Class of all listed pages'"
         :disabled="acts.pages.isPending.value || isFetching || typed !== q"
-        @update:model-value="reclass"
-      />
+        @change="reclassAs"
+      >
+        <option value="" disabled>set their class</option>
+        <option v-for="c in classes" :key="c">{{ c }}</option>
+      </select>
       <template v-if="picked.length">
         <Button
           size="small"

@@ -2,7 +2,6 @@
 /** Where a site that is being added is: its environments and how their settings are changed. */
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
-import Select from "primevue/select";
 import { computed, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 import { useOnboardingActs, type Place, type Onboarding } from "./queries";
@@ -71,15 +70,9 @@ async function place() {
           @update:model-value="p.hosts = hostsOf($event)"
         />
         <label :for="`kind-${i}`">Its settings are changed</label>
-        <Select
-          v-model="p.kind"
-          :input-id="`kind-${i}`"
-          :options="kinds ?? []"
-          option-label="title"
-          option-value="name"
-          size="small"
-          :aria-label="`How the settings of ${p.name} are changed`"
-        />
+        <select :id="`kind-${i}`" v-model="p.kind" :aria-label="`How the settings of ${p.name} are changed`">
+          <option v-for="k in kinds ?? []" :key="k.name" :value="k.name">{{ k.title }}</option>
+        </select>
         <template v-if="needsAddress(p.kind)">
           <label :for="`token-${i}`">
             Token of its connector{{ onboarding?.hasToken.includes(p.name) ? " (one is saved)" : "" }}

@@ -3,7 +3,6 @@
 import Button from "primevue/button";
 import InputNumber from "primevue/inputnumber";
 import MultiSelect from "primevue/multiselect";
-import Select from "primevue/select";
 import { computed, ref, watch } from "vue";
 import { useCalendarActs, usePromotions } from "./queries";
 import { useSession } from "../api/session";
@@ -38,6 +37,7 @@ const had = computed(() => ({
 }));
 const changed = computed(() => JSON.stringify(wanted.value) !== JSON.stringify(had.value));
 const fixed = computed(() => !may("decide") || acts.promotions.isPending.value);
+const proof = computed({ get: () => back.value.proof ?? "staging", set: (to) => (back.value.proof = to) });
 const classes = computed(() => [...new Set(plan.value?.pages.map((p) => p.class ?? "").filter(Boolean))].sort());
 const kinds: { value: string; label: string }[] = [
   { value: "journey", label: "a journey does not work" },
@@ -103,19 +103,10 @@ const kinds: { value: string; label: string }[] = [
         size="small"
       />
       <label class="small" for="back-proof">How sure</label>
-      <Select
-        :model-value="back.proof ?? 'staging'"
-        input-id="back-proof"
-        :options="[
-          { value: 'staging', label: 'staging shows it, too, with the same settings' },
-          { value: 'twice', label: 'two checks in a row found it' },
-        ]"
-        option-label="label"
-        option-value="value"
-        :disabled="fixed"
-        size="small"
-        @update:model-value="back.proof = $event"
-      />
+      <select id="back-proof" v-model="proof" :disabled="fixed">
+        <option value="staging">staging shows it, too, with the same settings</option>
+        <option value="twice">two checks in a row found it</option>
+      </select>
       <label class="row small"
         >Announced
         <InputNumber

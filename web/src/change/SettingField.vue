@@ -3,7 +3,6 @@
 import Button from "primevue/button";
 import InputNumber from "primevue/inputnumber";
 import InputText from "primevue/inputtext";
-import Select from "primevue/select";
 import Textarea from "primevue/textarea";
 import ToggleSwitch from "primevue/toggleswitch";
 import { computed } from "vue";
@@ -72,17 +71,15 @@ const said = computed(() =>
         />
         <span class="small faded">{{ said }}</span>
       </template>
-      <Select
+      <select
         v-else-if="def.type === 'choice'"
-        :model-value="value"
-        :input-id="def.key"
+        :id="def.key"
+        v-model="value"
         :aria-labelledby="`${def.key}-name`"
-        :options="def.choices"
-        option-label="title"
-        option-value="value"
         :disabled="locked"
-        @update:model-value="value = $event"
-      />
+      >
+        <option v-for="c in def.choices" :key="c.value" :value="c.value">{{ c.title }}</option>
+      </select>
       <Textarea
         v-else-if="def.type === 'patterns'"
         :id="def.key"

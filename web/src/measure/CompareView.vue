@@ -8,6 +8,7 @@ import BudgetTable from "./BudgetTable.vue";
 import EffectTable from "./EffectTable.vue";
 import { casesOf, type Comparison } from "./measure";
 import { day } from "../shared/wording";
+import { choiceOf } from "../shared/choice";
 
 const route = useRoute();
 const router = useRouter();
@@ -19,8 +20,7 @@ const compared = useComparison(before, after);
 const all = computed(() => (compared.data.value?.comparisons ?? []) as Comparison[]);
 const named = (id: number, kind: string, site: string, env: string, at: string) =>
   `${site}, ${env}: ${kind} ${id}, ${day(at)}`;
-const pick = (side: string, e: Event) =>
-  void router.replace({ query: { ...route.query, [side]: (e.target as HTMLSelectElement).value } });
+const pick = (side: string, e: Event) => void router.replace({ query: { ...route.query, [side]: choiceOf(e) } });
 </script>
 
 <template>

@@ -15,6 +15,7 @@ import WeightTable from "./WeightTable.vue";
 import { shiftSpan } from "./measure";
 import { counted, valueOf } from "../shared/wording";
 import CsvFoot from "../shared/CsvFoot.vue";
+import { choiceOf } from "../shared/choice";
 
 const props = defineProps<{ id: number }>();
 const route = useRoute();
@@ -39,9 +40,8 @@ const named = (c: Case) =>
   ]
     .filter(Boolean)
     .join(", ");
-const goPage = (e: Event) => void router.replace({ query: { page: (e.target as HTMLSelectElement).value } });
-const goCase = (e: Event) =>
-  void router.replace({ query: { page: m.value!.page, case: (e.target as HTMLSelectElement).value } });
+const goPage = (e: Event) => void router.replace({ query: { page: choiceOf(e) } });
+const goCase = (e: Event) => void router.replace({ query: { page: m.value!.page, case: choiceOf(e) } });
 const metrics = ["first-contentful-paint", "largest-contentful-paint", "visually-complete", "load"];
 const titles: Record<string, string> = {
   "first-contentful-paint": "first paint",

@@ -12,6 +12,7 @@ import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
 import { useAsking } from "../shared/asking";
 import { counted } from "../shared/wording";
+import { choiceOf } from "../shared/choice";
 
 const ask = useAsking();
 function makeFeed() {
@@ -84,7 +85,7 @@ const feed = computed(() => {
                     acts.choose.mutate({
                       site: site || undefined,
                       topic: t.topic as Choice['topic'],
-                      how: ($event.target as HTMLSelectElement).value as Choice['how'],
+                      how: choiceOf<Choice['how']>($event),
                     })
                   "
                 >

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import Button from "primevue/button";
 import InputText from "primevue/inputtext";
-import Select from "primevue/select";
 import { ref } from "vue";
 import { useInvitations, usePeople, usePeopleActs, useRequiredFactors, useTeamHistory } from "./queries";
 import { roles, useSession, type Role } from "../api/session";
@@ -11,6 +10,7 @@ import ShowMore from "../shared/ShowMore.vue";
 import Trouble from "../shared/Trouble.vue";
 import When from "../shared/When.vue";
 import { useAsking } from "../shared/asking";
+import { choiceOf } from "../shared/choice";
 import CsvFoot from "../shared/CsvFoot.vue";
 
 const ask = useAsking();
@@ -32,6 +32,11 @@ function require(r: Role, on: boolean) {
 
 function make() {
   invite.mutate({ role: role.value, note: note.value.trim() || undefined }, { onSuccess: () => (note.value = "") });
+}
+/** Gives somebody another role; the list says what they have when that is refused. */
+function give(p: { id: number; role: Role; disabled: boolean }, e: Event) {
+  const list = e.target as HTMLSelectElement;
+  edit.mutate({ id: p.id, role: choiceOf<Role>(e), disabled: p.disabled }, { onError: () => (list.value = p.role) });
 }
 function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
   const to = { id: p.id, role: p.role, disabled: !p.disabled };
@@ -67,16 +72,9 @@ function able(p: { id: number; name: string; role: Role; disabled: boolean }) {
                 <p v-if="p.disabled" class="small out">disabled</p>
               </td>
               <td>
-                <Select
-                  :model-value="p.role"
-                  :options="roles"
-                  option-label="value"
-                  option-value="value"
-                  size="small"
-                  class="role"
-                  :aria-label="`Role of ${p.name}`"
-                  @update:model-value="(r: Role) => edit.mutate({ id: p.id, role: r, disabled: p.disabled })"
-                />
+                <select :value="p.role" class="role" :aria-label="`Role of ${p.name}`" @change="give(p, $event)">
+                  <option v-for="r in roles" :key="r.value">{{ r.value }}</option>
+                </select>
               </td>
               <td>
                 <template v-if="p.factors">

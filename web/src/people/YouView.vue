@@ -2,7 +2,6 @@
 import Button from "primevue/button";
 import InputNumber from "primevue/inputnumber";
 import InputText from "primevue/inputtext";
-import Select from "primevue/select";
 import { computed, onUnmounted, ref } from "vue";
 import { recoveryCodes, useOpenSessions, usePeopleActs, useTokens } from "./queries";
 import { roles, useSession, type Role } from "../api/session";
@@ -107,15 +106,10 @@ function setPassword() {
         /></span>
         <span class="field"
           ><label for="most">With the rights of</label
-          ><Select
-            v-model="most"
-            input-id="most"
-            :options="own"
-            option-label="value"
-            option-value="value"
-            size="small"
-            aria-label="Rights"
-        /></span>
+          ><select id="most" v-model="most">
+            <option v-for="r in own" :key="r.value">{{ r.value }}</option>
+          </select></span
+        >
         <span class="field"
           ><label for="days">Days</label
           ><InputNumber v-model="days" input-id="days" :min="1" :max="730" size="small" input-class="days"

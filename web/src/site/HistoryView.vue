@@ -10,6 +10,7 @@ import Fingerprint from "../shared/Fingerprint.vue";
 import InForcePane from "./InForcePane.vue";
 import SiteHead from "./SiteHead.vue";
 import When from "../shared/When.vue";
+import { choiceOf } from "../shared/choice";
 
 /** Who did what when, and what followed; the filter is part of the address. */
 const props = defineProps<{ id: number }>();
@@ -64,21 +65,21 @@ const kinds: Record<string, string> = { despite: "despite the calendar", outside
   <form class="row filter" @submit.prevent>
     <label
       >Who
-      <select :value="asked('who')" @change="set('who', ($event.target as HTMLSelectElement).value)">
+      <select :value="asked('who')" @change="set('who', choiceOf($event))">
         <option value="">everybody</option>
         <option v-for="w in known?.who" :key="w" :value="w">{{ w }}</option>
       </select></label
     >
     <label
       >What
-      <select :value="asked('kind')" @change="set('kind', ($event.target as HTMLSelectElement).value)">
+      <select :value="asked('kind')" @change="set('kind', choiceOf($event))">
         <option value="">all kinds</option>
         <option v-for="k in known?.kinds" :key="k" :value="k">{{ kinds[k] ?? k }}</option>
       </select></label
     >
     <label
       >Where
-      <select :value="asked('environment')" @change="set('environment', ($event.target as HTMLSelectElement).value)">
+      <select :value="asked('environment')" @change="set('environment', choiceOf($event))">
         <option value="">anywhere</option>
         <option v-for="e in known?.environments" :key="e.id" :value="String(e.id)">{{ e.name }}</option>
       </select></label

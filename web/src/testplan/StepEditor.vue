@@ -4,6 +4,7 @@ import Button from "primevue/button";
 import InputText from "primevue/inputtext";
 import { computed } from "vue";
 import { lacking, takesTarget, valueOf, verbList, wayOf, ways, type Line, type Verb, type Way } from "./steps";
+import { choiceOf } from "../shared/choice";
 
 const props = defineProps<{ of?: string }>();
 const of = props.of ? ` of ${props.of}` : "";
@@ -14,12 +15,12 @@ function put(i: number, change: Partial<Line>) {
   lines.value = lines.value.map((l, n) => (n === i ? { ...l, ...change } : l));
 }
 function verb(i: number, e: Event) {
-  put(i, { verb: (e.target as HTMLSelectElement).value as Verb });
+  put(i, { verb: choiceOf<Verb>(e) });
 }
 function way(i: number, e: Event) {
   const t = lines.value[i]!.target;
   const said = t.name || t.label || t.text || t.css || "";
-  const to = (e.target as HTMLSelectElement).value as Way;
+  const to = choiceOf<Way>(e);
   put(i, { target: to === "role" ? { role: "button", name: said } : { [to]: said } });
 }
 function move(i: number, by: number) {
