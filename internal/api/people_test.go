@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/go-rod/rod"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -278,6 +279,10 @@ func TestSomebodyIsInvitedAndCreatesAnAccount(t *testing.T) {
 	d.click("button", "^Sign in$")
 	d.see("h1", "^People$") // where she wanted to go
 	d.accessible("people")
+	role := d.see("select.role", "administrator")
+	require.NoError(t, role.Select([]string{"^observer$"}, true, rod.SelectorTypeRegex))
+	d.see("[role=alert]", "nobody else is an administrator")
+	assert.Equal(t, "administrator", role.MustProperty("value").Str(), "what was refused is not shown as if it were so")
 	d.fill("#note", "Otto")
 	d.click("label", "^observer reads")
 	d.click("button", "^Create a link$")

@@ -88,9 +88,9 @@ func (r *Inspection) Recheck(ctx context.Context) (Result, error) {
 	return out, err
 }
 
-// KeepBrowser comes as somebody who will be here again, on another day, and returns what their browsers keep.
+// KeepBrowser looks as a visitor who returns another day, and returns what their browsers keep.
 func (r *Inspection) KeepBrowser(ctx context.Context) ([]httpcache.Stored, error) {
-	r.Progress.Say(ctx, "returning", "Coming as somebody who will be here again on another day")
+	r.Progress.Say(ctx, "returning", "Looking as a visitor who returns another day")
 	v, err := r.browsers(r.returning())
 	if err != nil {
 		return nil, err

@@ -42,7 +42,7 @@ func (v *Returning) Close() {
 
 // ComeBefore opens pages as somebody does who is here before the change. It has to be closed.
 func (r *Inspection) ComeBefore(ctx context.Context) (*Returning, error) {
-	r.Progress.Say(ctx, "returning", "Coming as somebody who will be here again")
+	r.Progress.Say(ctx, "returning", "Looking as a visitor who returns")
 	return r.visit(ctx, r.returning())
 }
 

@@ -7,22 +7,12 @@ import { computed } from "vue";
 import { useRunActs, type Run } from "./queries";
 import { useSession } from "../api/session";
 import { lastsFor } from "./lasting";
+import { phasesOf } from "./phases";
 
 const props = defineProps<{ run: Run }>();
 const acts = useRunActs();
 const { may } = useSession();
-const phases = computed(() =>
-  props.run.kind === "culprit search"
-    ? ["reading", "searching", "putting back"]
-    : props.run.kind === "measure"
-      ? ["reading", "measuring"]
-      : props.run.kind === "isolation test"
-        ? ["reading", "signing in", "probing"]
-        : props.run.kind === "mark" || props.run.kind === "check"
-          ? ["reading", "purging", "warming", "looking", "probing"]
-          : ["reading", "applying", "purging", "warming", "looking", "probing"],
-);
-const at = computed(() => phases.value.indexOf(props.run.phase));
+const phases = computed(() => phasesOf(props.run));
 const p = computed(() => props.run.progress);
 const now = useNow({ interval: 1_000 });
 const lasted = computed(() =>
@@ -36,13 +26,8 @@ const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.va
 <template>
   <section class="sheet stack">
     <ol class="phases">
-      <li
-        v-for="(n, i) in phases"
-        :key="n"
-        :class="{ past: i < at, here: i === at }"
-        :aria-current="i === at ? 'step' : undefined"
-      >
-        {{ n }}
+      <li v-for="n in phases" :key="n.name" :class="n.when" :aria-current="n.when === 'here' ? 'step' : undefined">
+        {{ n.name }}
       </li>
     </ol>
     <p class="now" role="status">{{ run.state === "queued" ? "Waiting for a worker" : p.now || "Starting" }}</p>
@@ -81,10 +66,11 @@ const share = computed(() => (p.value.looks?.planned ? p.value.looks.done / p.va
 <style scoped>
 .phases {
   display: flex;
+  flex-wrap: wrap;
   list-style: none;
   margin: 0;
   padding: 0;
-  gap: var(--s4);
+  gap: 0 var(--s4);
   font-family: var(--chart);
   font-style: italic;
   color: var(--faded);
