@@ -153,7 +153,7 @@ func (r *run) standAgain(ctx context.Context) error {
 		return nil
 	}
 	ctx = context.WithoutCancel(ctx)
-	r.progress.Say(ctx, "applying", "Putting the change in force again on "+r.env.Name)
+	r.progress.Say(ctx, "applying", "Applying the change again on "+r.env.Name)
 	if _, err := r.turn(ctx, release.ActTry, r.row.Target); err != nil {
 		return err
 	}

@@ -16,11 +16,11 @@ describe("the phases of a run", () => {
   it("have one in its place that not every run comes to", () => {
     expect(said("try", "returning")).toBe("reading. [returning visitor] applying purging warming looking probing");
     expect(said("try", "returning", 4)).toBe(
-      "reading. applying. purging. warming. looking. probing. [returning visitor]",
+      "reading. applying. purging. warming. looking. [returning visitor] probing",
     );
     expect(said("promote", "control")).toBe("reading. [control] applying purging warming looking probing");
-    expect(said("try", "control", 4)).toBe("reading. applying. purging. warming. looking. [control] probing");
-    expect(said("mark", "comparing", 4)).toBe("reading. purging. warming. looking. [comparing] probing");
+    expect(said("try", "control", 4)).toBe("reading. applying. purging. warming. looking. probing. [control]");
+    expect(said("mark", "comparing", 4)).toBe("reading. purging. warming. looking. probing. [comparing]");
     expect(said("try", "by hand")).toBe("reading. [checklist] applying purging warming looking probing");
     expect(said("isolation test", "putting back")).toBe("reading. signing in. probing. [restoring]");
     expect(said("measure", "signing in")).toBe("reading. [signing in] measuring");

@@ -26,7 +26,7 @@ const names: Record<string, string> = {
 /** The usual phase after which one comes that not every run has; undefined for the last. */
 function after(phase: string, looked: boolean): string | undefined {
   if (phase === "by hand" || (!looked && ["control", "returning", "signing in"].includes(phase))) return "reading";
-  return ["comparing", "control", "rebuilding"].includes(phase) ? "looking" : undefined;
+  return ["returning", "rebuilding"].includes(phase) ? "looking" : undefined;
 }
 
 /** The phases that a run goes through, in their order: the usual ones, and the one it is in. Without a phase it has not begun. */
