@@ -357,6 +357,22 @@ func (r *run) askByHand(ctx context.Context, in act.Intent) error {
 	return errRests
 }
 
+// cancelChecklist takes the checklist back that a person still has of a run that ends, whenever that was decided: errLost, since
+// nobody knows how much of it was done.
+func (r *run) cancelChecklist(ctx context.Context) error {
+	switch task, err := r.Store.ManualTaskOf(ctx, r.row.ID); {
+	case errors.Is(err, store.ErrNotFound), err == nil && task.State != "open":
+		return nil
+	case err != nil:
+		return err
+	}
+	o, err := r.Acts.CancelManualTask(ctx, r.row)
+	if err != nil {
+		return err
+	}
+	return after(o, nil)
+}
+
 // takeMark looks twice and records a mark.
 func (r *run) takeMark(ctx context.Context) error {
 	i := r.inspection()

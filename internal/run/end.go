@@ -46,22 +46,6 @@ func (r *run) end(ctx context.Context, cause error) error {
 	return nil
 }
 
-// cancelChecklist takes the checklist back that a person still has of a run that ends, whenever that was decided: errLost, since
-// nobody knows how much of it was done.
-func (r *run) cancelChecklist(ctx context.Context) error {
-	switch task, err := r.Store.ManualTaskOf(ctx, r.row.ID); {
-	case errors.Is(err, store.ErrNotFound), err == nil && task.State != "open":
-		return nil
-	case err != nil:
-		return err
-	}
-	o, err := r.Acts.CancelManualTask(ctx, r.row)
-	if err != nil {
-		return err
-	}
-	return after(o, nil)
-}
-
 // takeBackEdit takes back what the run published for a test, where that is not done yet: however it ended, and also when it was
 // begun too often to be finished.
 func (r *run) takeBackEdit(ctx context.Context) error {
