@@ -24,6 +24,8 @@ type Acts struct {
 	// Patience is for how long a speed layer that brings no answer is asked again before that is said; 0 says it at once,
 	// for those whom a person waits for.
 	Patience time.Duration
+	// Again hears that an environment is asked again after a pause, since it brings no answer; nil hears nothing.
+	Again func(environment string, pause time.Duration)
 }
 
 // Layer is the speed layer of an environment.
@@ -41,6 +43,9 @@ func (a *Acts) Layer(env store.Environment) (speedlayer.Layer, error) {
 	if a.Patience > 0 {
 		l = speedlayer.Patient(l, a.Patience, func(why error, next time.Duration) {
 			a.Log.Info("a speed layer is asked again", "environment", env.ID, "why", why, "after", next)
+			if a.Again != nil {
+				a.Again(env.Name, next)
+			}
 		})
 	}
 	return l, nil

@@ -2,11 +2,13 @@ package inspect
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"sync"
 	"time"
 
 	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/words"
 	"tidemarker/internal/store"
 	"tidemarker/internal/trouble"
 )
@@ -41,6 +43,14 @@ func (g *Progress) Say(ctx context.Context, phase, now string) {
 	g.mu.Unlock()
 	g.Send(ctx, true)
 	trouble.At(trouble.Phase(phase))
+}
+
+// Waits says that an environment does not answer for now, until the run gets on.
+func (g *Progress) Waits(ctx context.Context, environment string, pause time.Duration) {
+	g.mu.Lock()
+	g.p.Now = fmt.Sprintf("%s is not answering. Trying again in %s", environment, words.Span(int(max(1, pause.Round(time.Second).Seconds()))))
+	g.mu.Unlock()
+	g.Send(ctx, true)
 }
 
 // spend counts the time of the phase so far; g.mu is held.

@@ -3,6 +3,7 @@ package run_test
 import (
 	"io"
 	"net/http"
+	"strings"
 	"testing"
 	"time"
 
@@ -46,9 +47,18 @@ func (tr *troubled) hung() bool {
 func TestASiteThatIsBusyForAMomentEndsNoRun(t *testing.T) {
 	b := newBench(t, tiny())
 	tr := b.trouble(0)
-	b.runner.Patience = time.Minute
-	tr.beBusy(2)
-	b.mark(0)
+	b.runner.Patience = patience
+	tr.beBusy(1 << 30)
+	id, err := b.store.NewRun(t.Context(), store.Run{SiteID: b.site.ID, EnvironmentID: b.envs[0].ID, Kind: release.MarkRun, RequestedBy: "tester"})
+	require.NoError(t, err)
+	done := make(chan error, 1)
+	go func() { done <- b.runner.Run(t.Context(), id) }()
+	require.Eventually(t, func() bool {
+		return strings.HasPrefix(b.run(id).Progress.V.Now, "staging is not answering. Trying again in ")
+	}, patience, 5*time.Millisecond, "whoever watches the run is told what it waits for")
+	tr.beBusy(1)
+	require.NoError(t, <-done)
+	require.Equal(t, release.Done, b.run(id).State, b.run(id).Problem)
 	tr.answer(func(w http.ResponseWriter, applied func() *http.Response) {
 		res := applied()
 		defer res.Body.Close()

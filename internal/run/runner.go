@@ -104,7 +104,9 @@ func (w *Runner) begin(ctx context.Context, row store.Run) (*run, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &run{Runner: w.fenced(row), row: row, env: env, site: s.Document.V, resumed: resumed, progress: inspect.NewProgress(w.Store.Fenced(row.ID, row.Attempt), row)}, nil
+	r := &run{Runner: w.fenced(row), row: row, env: env, site: s.Document.V, resumed: resumed, progress: inspect.NewProgress(w.Store.Fenced(row.ID, row.Attempt), row)}
+	r.Acts.Again = func(environment string, pause time.Duration) { r.progress.Waits(ctx, environment, pause) }
+	return r, nil
 }
 
 // fenced is the runner whose writes and acts are those of one attempt at a run.
