@@ -22,6 +22,7 @@ describe("the phases of a run", () => {
     expect(said("try", "control", 4)).toBe("reading. applying. purging. warming. looking. probing. [control]");
     expect(said("mark", "comparing", 4)).toBe("reading. purging. warming. looking. probing. [comparing]");
     expect(said("try", "by hand")).toBe("reading. [checklist] applying purging warming looking probing");
+    expect(said("promote", "unknown")).toBe("reading. applying. [unknown] purging warming looking probing");
     expect(said("isolation test", "putting back")).toBe("reading. signing in. probing. [restoring]");
     expect(said("measure", "signing in")).toBe("reading. [signing in] measuring");
   });

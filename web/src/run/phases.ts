@@ -26,6 +26,7 @@ const names: Record<string, string> = {
 /** The usual phase after which one comes that not every run has; undefined for the last. */
 function after(phase: string, looked: boolean): string | undefined {
   if (phase === "by hand" || (!looked && ["control", "returning", "signing in"].includes(phase))) return "reading";
+  if (phase === "unknown") return "applying"; // what that came to
   return ["returning", "rebuilding"].includes(phase) ? "looking" : undefined;
 }
 
