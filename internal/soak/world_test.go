@@ -2,6 +2,7 @@ package soak_test
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -67,7 +68,7 @@ func newWorld(t *testing.T, seed uint64) *world {
 	t.Cleanup(func() { _ = os.RemoveAll(folder) })
 	w := &world{T: t, seed: seed, folder: folder, key: secret.NewKey(), counts: newCounts()}
 	w.startDatabase()
-	t.Cleanup(func() { _ = w.cluster.Stop(t.Context()) })
+	t.Cleanup(func() { require.NoError(t, w.cluster.Stop(context.Background())) }) // the test's own context is over by then
 	w.open()
 	require.NoError(t, w.db().Migrate(t.Context()))
 	w.addShops()
