@@ -34,7 +34,7 @@ func Launcher(binary string) *launcher.Launcher {
 		Set("disable-background-networking").Set("disable-component-update").
 		Set("disable-site-isolation-trials").
 		Set("disable-features", "IsolateOrigins", "site-per-process", "Translate", "MediaRouter", "OptimizationHints", "PreloadTopChromeWebUI").
-		Set("hide-scrollbars").Set("force-color-profile", "srgb").Set("font-render-hinting", "none").
+		Set("run-all-compositor-stages-before-draw").Set("hide-scrollbars").Set("force-color-profile", "srgb").Set("font-render-hinting", "none").
 		Set("disable-lcd-text").Set("mute-audio").Set("force-webrtc-ip-handling-policy", "disable_non_proxied_udp").Set("lang", "en-GB").
 		Delete(flags.Flag("use-mock-keychain"))
 }

@@ -10,7 +10,9 @@ import (
 	"net/netip"
 	"net/url"
 	"strconv"
+	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"tidemarker/internal/core/site"
@@ -26,6 +28,15 @@ type gate struct {
 	dialer   reach.Dialer
 	end      context.CancelFunc
 	serving  sync.WaitGroup
+
+	mu     sync.Mutex
+	failed map[string]failure // by host and port, in lower case
+}
+
+// failure is why a connection could not be made.
+type failure struct {
+	why  string
+	ours bool // Tide Marker could not; that says nothing of the site
 }
 
 // openGate opens the way to an environment's hosts.
@@ -83,7 +94,9 @@ func bracketed(host string, six bool) string {
 const (
 	socksDone      = 0
 	socksForbidden = 2
+	socksNoRoute   = 3
 	socksNoHost    = 4
+	socksRefused   = 5
 	socksNoCommand = 7
 )
 
@@ -98,16 +111,15 @@ func (g *gate) carry(ctx context.Context, from net.Conn) {
 		return
 	}
 	if !g.leads(host, port) {
+		g.note(host, port, failure{"it is not one of the site's hosts", true})
 		reply(from, socksForbidden)
 		return
 	}
 	onward, err := g.dialer.DialContext(ctx, "tcp", net.JoinHostPort(host, strconv.Itoa(int(port))))
-	switch _, refused := errors.AsType[*reach.Refused](err); {
-	case refused:
-		reply(from, socksForbidden)
-		return
-	case err != nil:
-		reply(from, socksNoHost)
+	if err != nil {
+		why, what := failureOf(err)
+		g.note(host, port, why)
+		reply(from, what)
 		return
 	}
 	defer onward.Close()
@@ -127,6 +139,58 @@ func (g *gate) carry(ctx context.Context, from net.Conn) {
 	_ = from.Close()
 	_ = onward.Close()
 	<-sent
+}
+
+// failureOf is why a connection could not be made, and the reply to whoever asked for it. What the site's own host does, everybody
+// meets; what Tide Marker refuses or this machine's network cannot do is ours.
+func failureOf(err error) (failure, byte) {
+	if refused, is := errors.AsType[*reach.Refused](err); is {
+		return failure{"Tide Marker does not connect to it: " + refused.Why, true}, socksForbidden
+	}
+	name, isName := errors.AsType[*net.DNSError](err)
+	switch {
+	case isName && name.IsNotFound:
+		return failure{why: "there is no such name"}, socksNoHost
+	case isName:
+		return failure{"the name server did not answer", true}, socksNoHost
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return failure{why: "it refuses connections"}, socksRefused
+	case errors.Is(err, syscall.EHOSTUNREACH):
+		return failure{why: "there is no route to it"}, socksNoHost
+	case errors.Is(err, syscall.ENETUNREACH):
+		return failure{"this machine has no route to its network", true}, socksNoRoute
+	}
+	if timeout, is := errors.AsType[net.Error](err); is && timeout.Timeout() {
+		return failure{why: "it did not answer in time"}, socksNoHost
+	}
+	return failure{"the connection could not be made: " + err.Error(), true}, socksNoHost
+}
+
+// note keeps why a host could not be reached.
+func (g *gate) note(host string, port uint16, f failure) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.failed == nil {
+		g.failed = map[string]failure{}
+	}
+	if len(g.failed) < 1000 {
+		g.failed[strings.ToLower(net.JoinHostPort(host, strconv.Itoa(int(port))))] = f
+	}
+}
+
+// failure is why the host of an address could not be reached, when it could not.
+func (g *gate) failure(u *url.URL) (failure, bool) {
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"https": "443", "wss": "443"}[u.Scheme]
+	}
+	if port == "" {
+		port = "80"
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	f, known := g.failed[strings.ToLower(net.JoinHostPort(u.Hostname(), port))]
+	return f, known
 }
 
 func closeWrite(c net.Conn) {

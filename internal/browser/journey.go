@@ -68,10 +68,12 @@ func (b *Browser) become(ctx context.Context, env site.Environment, j journey.Jo
 		return State{}, look, err
 	}
 	defer release()
+	var earlier []evidence.Attempt
 	missing, err := twice(ctx, func(attempt int) error {
-		look = evidence.JourneyLook{Attempts: attempt, Key: evidence.Key{Page: j.StartPage(), Journey: j.Name, Persona: j.Persona, Device: deviceName}}
+		look = evidence.JourneyLook{Attempts: attempt, Earlier: earlier, Key: evidence.Key{Page: j.StartPage(), Journey: j.Name, Persona: j.Persona, Device: deviceName}}
 		state, err := b.run(ctx, env, deviceName, j.Steps, from, keep, &look)
 		if err != nil {
+			earlier = append(earlier, attempted(err, look.Errors, look.Console, look.Requests))
 			return err
 		}
 		if f := look.Outcome.Failed(); f >= 0 {
@@ -122,6 +124,7 @@ func (b *Browser) run(ctx context.Context, env site.Environment, deviceName stri
 		return State{}, err
 	}
 	var secrets []string
+	defer func() { t.report(out, secrets) }()
 	for i, s := range steps {
 		began := time.Now()
 		o := journey.StepOutcome{Passed: true}
@@ -156,7 +159,12 @@ func (b *Browser) run(ctx context.Context, env site.Environment, deviceName stri
 			break
 		}
 	}
-	out.Requests, out.Errors, _, _ = t.snapshot()
+	return t.state(), nil
+}
+
+// report puts what went on while steps were taken into the look, without the secrets that were filled in.
+func (t *tab) report(out *evidence.JourneyLook, secrets []string) {
+	out.Requests, out.Errors, out.Console, _ = t.snapshot()
 	for i := range out.Requests {
 		out.Requests[i].URL, out.Requests[i].From = journey.Redact(out.Requests[i].URL, secrets), journey.Redact(out.Requests[i].From, secrets)
 	}
@@ -167,7 +175,9 @@ func (b *Browser) run(ctx context.Context, env site.Environment, deviceName stri
 			e.By[n] = journey.Redact(e.By[n], secrets)
 		}
 	}
-	return t.state(), nil
+	for i := range out.Console {
+		out.Console[i] = journey.Redact(out.Console[i], secrets)
+	}
 }
 
 // pauses is how long steps may take together beyond one look: what they wait on

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"image/png"
+	"slices"
 	"strings"
 	"time"
 
@@ -19,9 +20,6 @@ import (
 	"tidemarker/internal/core/site"
 	"tidemarker/internal/core/vitals"
 )
-
-//go:embed js/settle.js
-var settleJS string
 
 //go:embed js/collect.js
 var collectJS string
@@ -40,10 +38,12 @@ func (b *Browser) Look(ctx context.Context, env site.Environment, task site.Page
 		return out, err
 	}
 	defer release()
+	var earlier []evidence.Attempt
 	missing, err := twice(ctx, func(attempt int) error {
-		out = evidence.PageLook{Renderer: b.Renderer(), Key: evidence.Key{Page: task.Page.Path, Persona: task.Persona, Device: task.Device}, Class: task.Page.Class, Attempts: attempt, Served: httpcache.Unknown}
+		out = evidence.PageLook{Earlier: earlier, Renderer: b.Renderer(), Key: evidence.Key{Page: task.Page.Path, Persona: task.Persona, Device: task.Device}, Class: task.Page.Class, Attempts: attempt, Served: httpcache.Unknown}
 		raw, err := b.lookOnce(ctx, env, task, state, reader, sources, &out)
 		if err != nil {
+			earlier = append(earlier, attempted(err, out.Errors, out.Console, out.Requests))
 			return err
 		}
 		if out.Picture, err = kept(ctx, raw, keep); err != nil {
@@ -95,16 +95,26 @@ type collected struct {
 	Links   []string          `json:"links"`
 	Empty   []string          `json:"empty"`
 	Fonts   []string          `json:"fonts"`
+	Boxes   int               `json:"boxes"` // how many elements and lines there are, beyond what the outline has
+	Texts   int               `json:"texts"`
+}
+
+// attempted is what is kept of an attempt that failed: why, and what went wrong on the page until then.
+func attempted(err error, errs []evidence.ScriptError, console []string, requests []evidence.Request) evidence.Attempt {
+	failed := slices.DeleteFunc(slices.Clone(requests), func(r evidence.Request) bool { return !r.Broken() && !r.Blocked })
+	return evidence.Attempt{Why: clip(err.Error()), Errors: errs, Console: console, Requests: failed}
 }
 
 func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.PageTask, state State, reader *httpcache.Reader, sources *Sources, out *evidence.PageLook) (picture []byte, err error) {
 	ctx, cancel := context.WithTimeout(ctx, b.opt.Timeout)
 	defer cancel()
+	began := time.Now()
 	t, err := b.open(ctx, env, task.Device, state)
 	if err != nil {
 		return nil, err
 	}
 	defer t.close()
+	t.spent.Opening = float64(time.Since(began).Microseconds()) / 1000
 	if picture, err = t.look(task, reader, out); err != nil || sources == nil {
 		return picture, t.explain(err)
 	}
@@ -114,8 +124,14 @@ func (b *Browser) lookOnce(ctx context.Context, env site.Environment, task site.
 	return picture, nil
 }
 
-// look opens the page in this tab and reads what there is of it.
+// look opens the page in this tab and reads what there is of it. What went wrong is read also when it fails.
 func (t *tab) look(task site.PageTask, reader *httpcache.Reader, out *evidence.PageLook) (picture []byte, err error) {
+	defer func() {
+		if err != nil {
+			out.Requests, out.Errors, out.Console, _ = t.snapshot()
+		}
+		out.Spent = t.spent
+	}()
 	if err := t.stopClock(task.Clock); err != nil {
 		return nil, err
 	}
@@ -128,10 +144,13 @@ func (t *tab) look(task site.PageTask, reader *httpcache.Reader, out *evidence.P
 	if err := t.age(lifetime, quietLimit); err != nil {
 		return nil, err
 	}
-	if err := t.settle(); err != nil {
+	if err := t.scroll(); err != nil {
 		return nil, err
 	}
-	t.decode()
+	if err := t.endAnimations(); err != nil {
+		return nil, err
+	}
+	out.Undecoded = t.decode()
 	masks := make([]string, len(task.Page.Masks))
 	for i, m := range task.Page.Masks {
 		masks[i] = m.Selector
@@ -158,10 +177,40 @@ func (t *tab) look(task site.PageTask, reader *httpcache.Reader, out *evidence.P
 	out.Timing = c.Timing
 	out.Focus, out.Rules, out.Code, out.Late, out.Waits = c.Focus, c.Rules, c.Code, c.Late, c.Waits
 	out.Listens, out.Facts, out.Links, out.Empty, out.Fonts = c.Listens, c.Facts, c.Links, c.Empty, c.Fonts
+	out.Noted = t.noted(c, len(reqs))
 	for _, s := range c.Shifts {
 		out.Shifts = append(out.Shifts, vitals.Shift{At: time.Duration(s.At * float64(time.Millisecond)), Score: s.Score, Moved: s.Moved, Paths: s.Paths})
 	}
 	return picture, nil
+}
+
+// noted is what a person has to know of how the look was made: what limits left out, and what the browser could not do.
+func (t *tab) noted(c collected, requests int) []string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	out := slices.Clone(t.troubles)
+	if c.Height > tallest {
+		out = append(out, fmt.Sprintf("The page is %d pixels tall; its first %d were looked at.", c.Height, tallest))
+	}
+	if n := len(c.Outline); c.Boxes > n {
+		out = append(out, fmt.Sprintf("The page has %d elements; the outline has the first %d.", c.Boxes, n))
+	}
+	if n := len(c.Lines); c.Texts > n {
+		out = append(out, fmt.Sprintf("The page has more than %d pieces of text; those were read.", n))
+	}
+	if requests >= manyRequests {
+		out = append(out, fmt.Sprintf("The page made more than %d requests; those are listed.", requests))
+	}
+	return out
+}
+
+// noteTrouble notes something that the browser could not do.
+func (t *tab) noteTrouble(what string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if len(t.troubles) < 20 && !slices.Contains(t.troubles, what) {
+		t.troubles = append(t.troubles, what)
+	}
 }
 
 // VariantOf names a page and the device that it is asked for with, as renderings of it
@@ -189,38 +238,6 @@ func headerValues(h map[string]string, name string) []string {
 		return []string{v}
 	}
 	return nil
-}
-
-// settle brings the page into a state that can be repeated: everything lazy has been
-// scrolled to, pictures and fonts are there, animations are at their end. It is begun
-// while the page's clock stands, so that the clock is at the same point when it is over.
-func (t *tab) settle() error {
-	begin := fmt.Sprintf("() => { window.__tideMarkerSettled = (%s)(); window.__tideMarkerSettled.then(() => { window.__tideMarkerSettled = true; }); }", settleJS)
-	if _, err := t.page.Timeout(quietLimit).Evaluate(rod.Eval(begin)); err != nil {
-		return fmt.Errorf("the page could not be scrolled through: %w", t.explain(err))
-	}
-	for at, began := settled, time.Now(); ; at += settled {
-		if err := t.age(at, quietLimit); err != nil {
-			return err
-		}
-		res, err := t.page.Timeout(5 * time.Second).Evaluate(rod.Eval(`() => window.__tideMarkerSettled === true`))
-		switch {
-		case err != nil:
-			return fmt.Errorf("the page could not be scrolled through: %w", t.explain(err))
-		case res.Value.Bool():
-			return nil
-		case time.Since(began) > quietLimit:
-			return fmt.Errorf("the page could not be scrolled through within %s", quietLimit)
-		}
-	}
-}
-
-// decode waits, in real time and while the page's clock stands, until the pictures that have come
-// can be drawn: one that came last, as a late one does when it is shown at last, is decoded beside
-// everything else. One that cannot be is told of elsewhere.
-func (t *tab) decode() {
-	_, _ = t.page.Timeout(3 * time.Second).Evaluate(rod.Eval(`() => Promise.all(Array.from(document.images)
-		.filter((i) => i.complete && i.naturalWidth && i.getClientRects().length).slice(0, 500).map((i) => i.decode().catch(() => {}))).then(() => true)`).ByPromise())
 }
 
 func (t *tab) collect(masks []string) (collected, error) {

@@ -6,7 +6,6 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/go-rod/rod/lib/proto"
@@ -34,37 +33,76 @@ type docResponse struct {
 	from    int // index of its request
 }
 
-// paused decides about a request before it is sent: hosts that are not the site's
-// are never reached, and pictures wait until the page has first been drawn, as they
-// come later than the page on any real line. Without that a picture that moves the
-// page would go unseen whenever the site is near.
+// pending is a request that has not ended.
+type pending struct {
+	kind     proto.NetworkResourceType
+	out      bool // let go to the network; before that Chromium itself queues it
+	held     bool // a picture that is held back here
+	answered bool
+	moved    time.Time // when it began, was let go, was answered or brought something
+}
+
+// How long a request may bring nothing before the page's clock goes on without it: one that was answered and stays open, such as a
+// stream of events, one that a script made, and what the page itself is made of.
+const (
+	openPatience   = 2 * time.Second
+	scriptPatience = 6 * time.Second
+	partPatience   = 15 * time.Second
+)
+
+// stalled reports whether the request has brought nothing for as long as is waited for it.
+func (p *pending) stalled() bool {
+	patience := partPatience
+	switch {
+	case p.answered:
+		patience = openPatience
+	case p.kind == proto.NetworkResourceTypeFetch, p.kind == proto.NetworkResourceTypeXHR, p.kind == proto.NetworkResourceTypeEventSource, p.kind == proto.NetworkResourceTypePing:
+		patience = scriptPatience
+	}
+	return time.Since(p.moved) > patience
+}
+
+// paused decides about a request before it is sent: hosts that are not the site's are never reached, and pictures wait until the
+// document has been read and painted once, as they arrive after it on any real line. Without that a picture that moves the page
+// would go unseen whenever the site is near.
 func (t *tab) paused(e *proto.FetchRequestPaused) {
 	u, err := url.Parse(e.Request.URL)
 	own := err == nil && (t.env.Owns(u) || u.Scheme == "data" || u.Scheme == "blob" || u.Scheme == "about")
-	if !own {
-		t.mu.Lock()
+	had, has := t.carried[e.Request.URL]
+	has = has && e.Request.Method == http.MethodGet
+	t.mu.Lock()
+	lifted, pictures, measuring := t.lifted, t.pictures, t.measuring
+	if e.ResourceType != proto.NetworkResourceTypeImage || !own || has {
+		pictures = nil
+	}
+	p := t.inFlight[e.NetworkID]
+	if p == nil && e.NetworkID != "" { // this event may precede that of the request
+		p = &pending{kind: e.ResourceType}
+		t.inFlight[e.NetworkID] = p
+	}
+	if p != nil {
+		p.out, p.held, p.moved = true, pictures != nil, time.Now()
+	}
+	switch {
+	case !own:
 		t.stopped[e.NetworkID] = true
 		if i, known := t.byID[e.NetworkID]; known {
 			t.requests[i].Blocked = true
 		}
 		t.meter.of(e.NetworkID, func(r *waterfall.Fetch) { r.Refused = true })
-		t.mu.Unlock()
-		go func() {
-			_ = proto.FetchFailRequest{RequestID: e.RequestID, ErrorReason: proto.NetworkErrorReasonBlockedByClient}.Call(t.page)
-		}()
-		return
-	}
-	t.mu.Lock()
-	drawn, lifted, measuring := t.drawn, t.lifted, t.measuring
-	t.mu.Unlock()
-	if had, has := t.carried[e.Request.URL]; has && e.Request.Method == http.MethodGet {
-		t.mu.Lock()
+	case has:
 		t.had[e.NetworkID] = true
-		t.mu.Unlock()
-		go had.give(e.RequestID, t.page)
-		return
 	}
+	t.mu.Unlock()
 	go func() {
+		switch {
+		case !own:
+			_ = proto.FetchFailRequest{RequestID: e.RequestID, ErrorReason: proto.NetworkErrorReasonBlockedByClient}.Call(t.page)
+			return
+		case has:
+			had.give(e.RequestID, t.page)
+			return
+		}
 		select {
 		case <-lifted:
 		case <-time.After(3 * time.Second):
@@ -79,16 +117,25 @@ func (t *tab) paused(e *proto.FetchRequestPaused) {
 				return
 			}
 		}
-		if e.ResourceType == proto.NetworkResourceTypeImage && measuring == nil {
+		if pictures != nil {
 			select {
-			case <-drawn:
-			case <-time.After(3 * time.Second):
+			case <-pictures:
 			case <-t.page.GetContext().Done():
 				return
 			}
+			t.letGo(e.NetworkID)
 		}
 		_ = proto.FetchContinueRequest{RequestID: e.RequestID}.Call(t.page)
 	}()
+}
+
+// letGo notes that a picture is held back no longer.
+func (t *tab) letGo(id proto.NetworkRequestID) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if p := t.inFlight[id]; p != nil {
+		p.held, p.moved = false, time.Now()
+	}
 }
 
 // pressing does what presses a finger or a button and lifts it again. Nothing that the
@@ -111,14 +158,18 @@ func (t *tab) sent(e *proto.NetworkRequestWillBeSent) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.changed = time.Now()
-	t.inFlight[e.RequestID] = e.Type
+	if p := t.inFlight[e.RequestID]; p == nil {
+		t.inFlight[e.RequestID] = &pending{kind: e.Type, moved: t.changed}
+	} else {
+		p.kind, p.moved = e.Type, t.changed
+	}
+	t.begun++
 	t.meter.sent(e, t.stopped[e.RequestID])
 	if strings.HasPrefix(e.Request.URL, "data:") || strings.HasPrefix(e.Request.URL, "blob:") {
 		return
 	}
 	if e.Type == proto.NetworkResourceTypeDocument && e.FrameID == t.frame && e.RedirectResponse == nil {
 		t.document = docResponse{from: len(t.requests)}
-		t.drawn, t.drawOnce, t.loaded = make(chan struct{}), &sync.Once{}, false
 		t.read = false
 	}
 	if i, known := t.byID[e.RequestID]; known && e.RedirectResponse != nil {
@@ -171,6 +222,9 @@ func (t *tab) answered(e *proto.NetworkResponseReceived) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.changed = time.Now()
+	if p := t.inFlight[e.RequestID]; p != nil {
+		p.answered, p.moved = true, t.changed
+	}
 	t.meter.answered(e)
 	t.notes(e)
 	if i, known := t.byID[e.RequestID]; known {
@@ -199,6 +253,17 @@ func (t *tab) answered(e *proto.NetworkResponseReceived) {
 	}
 }
 
+// received notes that a request brought something. What scripts read as it arrives may never end, so that only an answer counts there.
+func (t *tab) received(id proto.NetworkRequestID) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	p := t.inFlight[id]
+	if p == nil || slices.Contains([]proto.NetworkResourceType{proto.NetworkResourceTypeFetch, proto.NetworkResourceTypeXHR, proto.NetworkResourceTypeEventSource}, p.kind) {
+		return
+	}
+	p.moved = time.Now()
+}
+
 func (t *tab) ended(id proto.NetworkRequestID, bytes int, failed string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -208,6 +273,42 @@ func (t *tab) ended(id proto.NetworkRequestID, bytes int, failed string) {
 		t.requests[i].Bytes = bytes
 		t.requests[i].Failed = failed
 	}
+}
+
+// explainFailure puts what happened in place of what the browser says of the proxy that is its way out: a failure of the site's host is
+// that request's, what only Tide Marker could not do counts as not asked.
+func (t *tab) explainFailure(id proto.NetworkRequestID, why string) string {
+	if !byProxy(why) {
+		return why
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	i, known := t.byID[id]
+	if !known {
+		return why
+	}
+	f := t.wayTo(t.requests[i].URL)
+	if f.ours {
+		t.requests[i].Blocked = true
+		t.meter.of(id, func(r *waterfall.Fetch) { r.Refused = true })
+	}
+	t.requests[i].Unreachable = f.why
+	return f.why
+}
+
+// byProxy reports whether an error of Chromium's network is about its proxy.
+func byProxy(why string) bool {
+	return strings.Contains(why, "ERR_SOCKS_") || strings.Contains(why, "ERR_PROXY_") || strings.Contains(why, "ERR_TUNNEL_")
+}
+
+// wayTo is why the way to an address failed.
+func (t *tab) wayTo(address string) failure {
+	if u, err := url.Parse(address); err == nil {
+		if f, known := t.private.gate.failure(u); known {
+			return f
+		}
+	}
+	return failure{"Tide Marker's own way to it broke off", true}
 }
 
 // keptFor is for how long the browser uses an answer again without asking.

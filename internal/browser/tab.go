@@ -79,7 +79,8 @@ type tab struct {
 	mu        sync.Mutex
 	requests  []evidence.Request
 	byID      map[proto.NetworkRequestID]int
-	inFlight  map[proto.NetworkRequestID]proto.NetworkResourceType
+	inFlight  map[proto.NetworkRequestID]*pending
+	begun     int                             // requests
 	stopped   map[proto.NetworkRequestID]bool // not sent: another host's
 	carried   map[string]carried              // what the browser has from earlier, by address
 	had       map[proto.NetworkRequestID]bool // answered from that
@@ -92,12 +93,12 @@ type tab struct {
 	slowest   reaction // the slowest to an input, when that is measured
 	document  docResponse
 	frame     proto.PageFrameID
-	read      bool          // the document, to its end
-	loaded    bool          // the document, with all that it names
-	spent     chan struct{} // closed when the span that the page's clock was given is over
-	drawn     chan struct{} // closed when something was drawn first
-	drawOnce  *sync.Once
-	lifted    chan struct{} // closed when the finger or button that is down is up again
+	read      bool           // the document, to its end
+	expired   chan struct{}  // closed when the span that the page's clock was given has ended
+	pictures  chan struct{}  // closed when pictures may be answered; nil when they are not held back
+	lifted    chan struct{}  // closed when the finger or button that is down is up again
+	troubles  []string       // what the browser could not do for us
+	spent     evidence.Spent // by whoever looks, one step after the other
 	crashed   chan struct{}
 	harm      error // why the tab was given up
 	sentBytes int   // what its pages were sent, unpacked
@@ -139,8 +140,8 @@ func openIn(ctx context.Context, private *private, env site.Environment, dev dev
 		return nil, fmt.Errorf("open a tab: %w", err)
 	}
 	t := &tab{page: page.Context(tabCtx), private: private, env: env, dev: dev, cancel: cancel,
-		byID: map[proto.NetworkRequestID]int{}, inFlight: map[proto.NetworkRequestID]proto.NetworkResourceType{}, stopped: map[proto.NetworkRequestID]bool{}, had: map[proto.NetworkRequestID]bool{}, changed: time.Now(),
-		frame: page.FrameID, drawn: make(chan struct{}), drawOnce: &sync.Once{}, lifted: make(chan struct{}), crashed: make(chan struct{})}
+		byID: map[proto.NetworkRequestID]int{}, inFlight: map[proto.NetworkRequestID]*pending{}, stopped: map[proto.NetworkRequestID]bool{}, had: map[proto.NetworkRequestID]bool{}, changed: time.Now(),
+		frame: page.FrameID, lifted: make(chan struct{}), crashed: make(chan struct{})}
 	close(t.lifted)
 	t.listen()
 	t.stays = stays
@@ -211,6 +212,7 @@ func (t *tab) listen() {
 		},
 		func(e *proto.NetworkDataReceived) {
 			t.metered().of(e.RequestID, func(r *waterfall.Fetch) { r.Content += e.DataLength })
+			t.received(e.RequestID)
 			t.tooMuch(&t.sentBytes, e.DataLength, mostSent, "was sent more than 150 MB")
 		},
 		func(e *proto.PageScreencastFrame) {
@@ -226,24 +228,17 @@ func (t *tab) listen() {
 			if e.BlockedReason == proto.NetworkBlockedReasonInspector {
 				why = ""
 			}
+			why = t.explainFailure(e.RequestID, why)
 			t.ended(e.RequestID, 0, why)
 			t.metered().ended(e.RequestID, e.Timestamp, 0, why)
 		},
 		func(e *proto.RuntimeExceptionThrown) { t.threw(e.ExceptionDetails) },
 		t.logged,
 		func(e *proto.PageLifecycleEvent) {
-			if e.FrameID == t.frame && e.Name == "DOMContentLoaded" {
+			if e.FrameID == t.frame && (e.Name == "DOMContentLoaded" || e.Name == "load") {
 				t.mu.Lock()
 				t.read = true
 				t.mu.Unlock()
-			}
-			if e.FrameID == t.frame && (e.Name == "firstPaint" || e.Name == "load") {
-				t.mu.Lock()
-				t.loaded = t.loaded || e.Name == "load"
-				t.read = t.read || t.loaded
-				once, drawn := t.drawOnce, t.drawn
-				t.mu.Unlock()
-				once.Do(func() { close(drawn) })
 			}
 		},
 		func(e *proto.PageJavascriptDialogOpening) {
@@ -253,9 +248,9 @@ func (t *tab) listen() {
 		func(e *proto.EmulationVirtualTimeBudgetExpired) {
 			t.mu.Lock()
 			defer t.mu.Unlock()
-			if t.spent != nil {
-				close(t.spent)
-				t.spent = nil
+			if t.expired != nil {
+				close(t.expired)
+				t.expired = nil
 			}
 		},
 		func(e *proto.InspectorTargetCrashed) bool { close(t.crashed); return true },
@@ -306,6 +301,10 @@ func (t *tab) request(path string) error {
 	if err != nil {
 		return t.explain(err)
 	}
+	if byProxy(res.ErrorText) {
+		f := t.wayTo(address)
+		return fmt.Errorf("%s could not be opened: %s", address, f.why)
+	}
 	if res.ErrorText != "" && res.ErrorText != "net::ERR_HTTP_RESPONSE_CODE_FAILURE" {
 		return fmt.Errorf("%s could not be opened: %s", address, res.ErrorText)
 	}
@@ -332,24 +331,6 @@ func (t *tab) snapshot() (reqs []evidence.Request, errs []evidence.ScriptError, 
 	d.headers = maps.Clone(d.headers)
 	return slices.Clone(t.requests), slices.Clone(t.errors), slices.Clone(t.console), d
 }
-
-// shoot takes a picture: of the whole page when its size is given, else of what is
-// visible. PNG.
-func (t *tab) shoot(width, height int) ([]byte, error) {
-	req := proto.PageCaptureScreenshot{Format: proto.PageCaptureScreenshotFormatPng, OptimizeForSpeed: true}
-	if height > 0 {
-		req.CaptureBeyondViewport = true
-		req.Clip = &proto.PageViewport{X: 0, Y: 0, Width: float64(width), Height: float64(min(height, tallest)), Scale: 1}
-	}
-	res, err := req.Call(t.page)
-	if err != nil {
-		return nil, t.explain(err)
-	}
-	return res.Data, nil
-}
-
-// tallest is the height, in pixels, up to which a page is pictured.
-const tallest = 16000
 
 // storageGiven is the key by which a tab knows that it has been given what its persona had
 // stored: pages that drop it later, as on signing out, find it gone.

@@ -51,18 +51,34 @@ func Forbidden(host string, ip netip.Addr) string {
 	return ""
 }
 
-// named tells whether a host says by itself that it is this machine.
+// named reports whether a host says by itself that it is this machine.
 func named(host string) bool {
-	host = strings.ToLower(strings.TrimSuffix(host, "."))
-	ip, err := netip.ParseAddr(strings.Trim(host, "[]"))
-	return err == nil && ip.Unmap().IsLoopback() || host == "localhost" || strings.HasSuffix(host, ".localhost")
+	ip, err := netip.ParseAddr(strings.Trim(folded(host), "[]"))
+	return err == nil && ip.Unmap().IsLoopback() || isLocalhost(host)
+}
+
+// folded is a host name as names are compared: in lower case, without the dot of the root (RFC 4343, RFC 1034 §3.1).
+func folded(host string) string { return strings.ToLower(strings.TrimSuffix(host, ".")) }
+
+// isLocalhost reports whether a name is localhost or lies below it.
+func isLocalhost(host string) bool {
+	return folded(host) == "localhost" || strings.HasSuffix(folded(host), ".localhost")
+}
+
+// resolve looks a name up as a browser does: localhost and all names below it are this machine's loopback addresses, whatever a name
+// server or the hosts file says (RFC 6761, section 6.3, rules 2 and 3); for others it asks the system.
+func resolve(ctx context.Context, host string) ([]netip.Addr, error) {
+	if isLocalhost(host) {
+		return []netip.Addr{netip.IPv6Loopback(), netip.AddrFrom4([4]byte{127, 0, 0, 1})}, nil
+	}
+	return net.DefaultResolver.LookupNetIP(ctx, "ip", host)
 }
 
 // Dialer connects to hosts by the addresses that they had when they were first asked for. It is safe for concurrent use.
 type Dialer struct {
 	// For is how long a name keeps its address; 0 is for as long as the dialer lives.
 	For time.Duration
-	// Lookup resolves a name; nil is the system's.
+	// Lookup resolves a name; nil is as a browser does, by way of the system.
 	Lookup func(ctx context.Context, host string) ([]netip.Addr, error)
 
 	mu     sync.Mutex
@@ -78,7 +94,7 @@ func (d *Dialer) holds(p pin) bool { return d.For == 0 || time.Since(p.at) < d.F
 
 // addresses are those of a host, as they were the first time.
 func (d *Dialer) addresses(ctx context.Context, host string) ([]netip.Addr, error) {
-	key := strings.ToLower(strings.TrimSuffix(host, "."))
+	key := folded(host)
 	d.mu.Lock()
 	had, known := d.pinned[key]
 	d.mu.Unlock()
@@ -87,9 +103,7 @@ func (d *Dialer) addresses(ctx context.Context, host string) ([]netip.Addr, erro
 	}
 	lookup := d.Lookup
 	if lookup == nil {
-		lookup = func(ctx context.Context, host string) ([]netip.Addr, error) {
-			return net.DefaultResolver.LookupNetIP(ctx, "ip", host)
-		}
+		lookup = resolve
 	}
 	found, err := lookup(ctx, host)
 	if err != nil {
@@ -126,16 +140,35 @@ func (d *Dialer) DialContext(ctx context.Context, network, address string) (net.
 	if err != nil {
 		return nil, err
 	}
-	dialer := net.Dialer{Timeout: 30 * time.Second, KeepAlive: 30 * time.Second}
 	var failed error
-	for _, ip := range found {
+	for i, ip := range found {
+		dialer := net.Dialer{Timeout: 30 * time.Second, KeepAlive: 30 * time.Second}
+		if i < len(found)-1 {
+			dialer.Timeout = anotherAfter
+		}
 		c, err := dialer.DialContext(ctx, network, net.JoinHostPort(ip.String(), port))
 		if err == nil {
 			return c, nil
 		}
 		failed = err
 	}
+	if ctx.Err() == nil {
+		d.forget(host)
+	}
 	return nil, failed
+}
+
+// anotherAfter is how long one of several addresses may take to answer.
+const anotherAfter = 5 * time.Second
+
+// forget drops the addresses of a host none of which answered, where they are kept for some time only: the site may have moved. What
+// a name leads to then is refused or not as it was the first time.
+func (d *Dialer) forget(host string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.For > 0 {
+		delete(d.pinned, folded(host))
+	}
 }
 
 // pinnedFor is for how long a transport keeps to an address: longer than any run's part that asks without a browser, and short

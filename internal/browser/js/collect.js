@@ -2,6 +2,7 @@
   const clip = (s, n) => (s.length > n ? s.slice(0, n) : s);
   const sx = scrollX, sy = scrollY;
   const outline = [], index = new Map();
+  let boxes = 0, texts = 0; // beyond the limits
   const skip = new Set(["SCRIPT", "STYLE", "LINK", "META", "NOSCRIPT", "TEMPLATE", "HEAD", "TITLE", "BR", "WBR", "SOURCE", "PATH", "G", "DEFS"]);
   const inline = new Set(["inline", "contents"]);
   const nameOf = (el) => {
@@ -39,7 +40,8 @@
     return clips(cs.overflowX) && el.scrollWidth > el.clientWidth + 2 || clips(cs.overflowY) && el.scrollHeight > el.clientHeight + 2;
   };
   const walk = (el, parent, path) => {
-    if (outline.length >= 4000 || skip.has(el.tagName.toUpperCase())) return;
+    if (skip.has(el.tagName.toUpperCase())) return;
+    if (outline.length >= 4000) { boxes += 1 + el.getElementsByTagName("*").length; return; }
     const r = el.getBoundingClientRect();
     const visible = r.width > 0 && r.height > 0 && (!el.checkVisibility || el.checkVisibility({ visibilityProperty: true, opacityProperty: true }));
     let at = parent;
@@ -58,8 +60,9 @@
   if (document.body) walk(document.body, -1, "body");
   const lines = [], pieces = new Map();
   if (document.body) {
-    const texts = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT);
-    for (let n = texts.nextNode(); n && lines.length < 3000; n = texts.nextNode()) {
+    const walker = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT);
+    for (let n = walker.nextNode(); n; n = walker.nextNode()) {
+      if (lines.length >= 3000) { texts = 1; break; }
       const text = n.data.replace(/\s+/g, " ").trim();
       if (!text || !n.parentElement || skip.has(n.parentElement.tagName)) continue;
       let el = n.parentElement;
@@ -143,7 +146,7 @@
     title: clip(document.title || "", 300), address: location.href,
     width: Math.max(innerWidth, document.documentElement.clientWidth),
     height: Math.max(document.documentElement.scrollHeight, document.body ? document.body.scrollHeight : 0, innerHeight),
-    outline, styles, lines, masked, listens, focus, facts, rules, code, late, waits: [...waits], links: [...links], empty, fonts: [...new Set(fonts)], shifts: seen.shifts,
+    boxes: boxes && outline.length + boxes, texts: texts && lines.length + texts, outline, styles, lines, masked, listens, focus, facts, rules, code, late, waits: [...waits], links: [...links], empty, fonts: [...new Set(fonts)], shifts: seen.shifts,
     timing: { firstByte: nav ? nav.responseStart : 0, firstDraw: seen.firstDraw, largest: seen.largest, loaded: nav ? nav.loadEventEnd : 0 },
   };
 }

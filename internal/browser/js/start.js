@@ -1,6 +1,13 @@
 (() => {
-  const seen = { shifts: [], largest: 0, element: "", firstDraw: 0, changed: 0, tasks: [] };
+  const seen = { shifts: [], largest: 0, element: "", firstDraw: 0, changed: 0, added: 0, tasks: [] };
   Object.defineProperty(window, "__tideMarker", { value: seen, enumerable: false });
+  // Two frames: in the first one observers see the page as it is, and by the second what they were told has been told.
+  const frame = window.requestAnimationFrame.bind(window), scrollTo = window.scrollTo.bind(window);
+  seen.painted = () => new Promise((done) => frame(() => frame(() => done(true))));
+  const height = () => Math.max(document.documentElement ? document.documentElement.scrollHeight : 0, document.body ? document.body.scrollHeight : 0);
+  // How tall the page is, how much of it shows, and how many elements were added to it since it began.
+  seen.extent = () => ({ height: height(), view: innerHeight, added: seen.added });
+  seen.scroll = async (top) => { scrollTo({ top, behavior: "instant" }); await seen.painted(); return seen.extent(); };
   // A look and a journey have one tab: what would open another stays in this one, or is refused.
   window.open = () => null;
   addEventListener("click", (e) => {
@@ -41,5 +48,8 @@
   watch("largest-contentful-paint", (e) => { seen.largest = e.startTime; seen.element = name(e.element); });
   watch("longtask", (e) => { if (seen.tasks.length < 2000) seen.tasks.push([e.startTime, e.duration]); });
   watch("paint", (e) => { if (e.name === "first-contentful-paint") seen.firstDraw = e.startTime; });
-  new MutationObserver(() => { seen.changed = performance.now(); }).observe(document, { childList: true, subtree: true, attributes: true, characterData: true });
+  new MutationObserver((records) => {
+    seen.changed = performance.now();
+    for (const r of records) for (const n of r.addedNodes) if (n.nodeType === 1) seen.added++;
+  }).observe(document, { childList: true, subtree: true, attributes: true, characterData: true });
 })();

@@ -74,6 +74,9 @@ func (t *tying) page(p PageLook) {
 	m, _ := t.base.Look.Page(p.Key)
 	root := root(newHosts(m.Requests, p.Requests))
 	if root == "" {
+		root = t.unreachable(p.Key)
+	}
+	if root == "" {
 		root = t.failed(p)
 	}
 	if root != "" {
@@ -105,6 +108,16 @@ func (t *tying) page(p PageLook) {
 	for _, i := range seen {
 		t.comes(i, root)
 	}
+}
+
+// unreachable is the cause of a host of the page's that nobody can reach, "" without one.
+func (t *tying) unreachable(k Key) string {
+	for _, i := range t.of(k, MissingKind) {
+		if f := t.findings[i]; f.Severity != Note && strings.HasPrefix(f.Part, unreachableHost) {
+			return f.Cause
+		}
+	}
+	return ""
 }
 
 // failed is what explains the most of what else is wrong on a page: a script or style that is
@@ -298,15 +311,21 @@ func newHosts(before, now []Request) []string {
 func hostFindings(k Key, before, now []Request) []Finding {
 	var out []Finding
 	for _, host := range newHosts(before, now) {
-		n := 0
+		n, why := 0, ""
 		for _, r := range now {
 			if u, err := url.Parse(r.URL); err == nil && r.Blocked && u.Host == host {
 				n++
+				why = r.Unreachable
 			}
 		}
+		count := map[bool]string{true: "1 request was", false: fmt.Sprintf("%d requests were", n)}[n == 1]
 		f := k.about(NotCheckedKind, Note, host+" was not asked: the site does not list it").
-			with("%s not sent to it, since only a site's own hosts are ever reached. What is missing here may come from that alone. Add the host to the site and look again.",
-				map[bool]string{true: "1 request was", false: fmt.Sprintf("%d requests were", n)}[n == 1]).dueTo(hostCause(host))
+			with("%s not sent to it, since only a site's own hosts are ever reached. What is missing here may come from that alone. Add the host to the site and look again.", count)
+		if why != "" {
+			f = k.about(NotCheckedKind, Note, host+" could not be reached from here").
+				with("%s not sent to it: %s. A visitor may well reach it. What is missing here may come from that alone.", count, why)
+		}
+		f = f.dueTo(hostCause(host))
 		f.Host = host
 		out = append(out, f)
 	}

@@ -60,6 +60,7 @@ func ComparePage(base Baseline, p PageLook, pictures Pictures) ([]Finding, error
 		return out, nil // another document altogether; its looks say nothing more
 	}
 	out = append(out, hostFindings(p.Key, m.Requests, p.Requests)...)
+	out = append(out, notedFindings(p)...)
 	out = append(out, errorFindings(p.Key, m.Errors, rest, p)...)
 	out = append(out, requestFindings(m, rest, p)...)
 	out = append(out, unaskedFindings(m, p)...)
@@ -134,10 +135,10 @@ func requestFindings(m PageLook, rest Volatile, p PageLook) []Finding {
 	for _, u := range rest.Broken {
 		was[pathOf(u)] = true
 	}
-	var out []Finding
+	out := unreachableFindings(p.Key, m.Requests, p.Requests)
 	for _, r := range p.Requests {
 		at := pathOf(r.URL)
-		if !r.Broken() || was[at] || r.Kind == "document" {
+		if !r.Broken() || r.Unreachable != "" || was[at] || r.Kind == "document" {
 			continue
 		}
 		was[at] = true
@@ -153,6 +154,46 @@ func requestFindings(m PageLook, rest Volatile, p PageLook) []Finding {
 		out = append(out, p.about(kind, Broken, fmt.Sprintf("The %s %s is missing", r.Kind, at)).with("%s.%s", reason, byWhom(r)).caused(at))
 	}
 	return out
+}
+
+// unreachableFindings report hosts that could not be reached and could be before: one finding for each, whatever was asked of it.
+func unreachableFindings(k Key, before, now []Request) []Finding {
+	unreachable := func(list []Request) (hosts []string, of map[string][]Request) {
+		of = map[string][]Request{}
+		for _, r := range list {
+			if u, err := url.Parse(r.URL); err == nil && r.Broken() && r.Unreachable != "" && r.Kind != "document" {
+				hosts, of[u.Host] = append(hosts, u.Host), append(of[u.Host], r)
+			}
+		}
+		return unique(hosts), of
+	}
+	had, _ := unreachable(before)
+	hosts, requests := unreachable(now)
+	var out []Finding
+	for _, host := range newIn(had, hosts) {
+		var paths []string
+		for _, r := range requests[host] {
+			paths = append(paths, pathOf(r.URL))
+		}
+		out = append(out, k.about(MissingKind, Broken, host+" could not be reached").
+			with("%s%s: %s.%s", strings.ToUpper(requests[host][0].Unreachable[:1]), requests[host][0].Unreachable[1:], words.Count(len(paths), "file"), listed(" Missing: ", unique(paths))).
+			caused(unreachablePart+host))
+	}
+	return out
+}
+
+// unreachablePart starts the part of a finding on a host that could not be reached.
+const (
+	unreachablePart = "unreachable: "
+	unreachableHost = string(MissingKind) + ": " + unreachablePart
+)
+
+// notedFindings report what limits left out of a look, and what the browser could not do.
+func notedFindings(p PageLook) []Finding {
+	if len(p.Noted) == 0 {
+		return nil
+	}
+	return []Finding{p.about(NotCheckedKind, Note, "Not all of the page was looked at").with("%s", strings.Join(p.Noted, " ")).caused("not all of the page")}
 }
 
 // byWhom says which script or style asked for something.

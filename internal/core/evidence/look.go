@@ -59,9 +59,36 @@ type PageLook struct {
 	Waits     []string          `json:"waits,omitempty" doc:"Addresses of scripts and styles that stand in the page where nothing loads them."`
 	Links     []string          `json:"links,omitempty" doc:"Addresses that it links to, feeds too."`
 	Empty     []string          `json:"empty,omitempty" doc:"Pictures that came and have no pixels."`
+	Undecoded []string          `json:"undecoded,omitempty" doc:"Pictures that came and could not be decoded."`
 	Fonts     []string          `json:"fonts,omitempty" doc:"Fonts that could not be used, so that others stand in."`
 	Clock     time.Time         `json:"clock,omitzero" doc:"What the page's clock said when it began to come."`
 	Source    *Source           `json:"source,omitempty" doc:"What it was made of, where that was kept."`
+	Earlier   []Attempt         `json:"earlier,omitempty" doc:"Attempts that failed before this one."`
+	Noted     []string          `json:"noted,omitempty" doc:"What limits left out of the look, and what the browser could not do."`
+	Spent     Spent             `json:"spent,omitzero" doc:"Where the time of the look went."`
+}
+
+// Attempt is what is kept of an attempt to look that failed.
+type Attempt struct {
+	Why      string        `json:"why"`
+	Errors   []ScriptError `json:"errors,omitempty"`
+	Console  []string      `json:"console,omitempty"`
+	Requests []Request     `json:"requests,omitempty" doc:"Those that failed or were not sent."`
+}
+
+// Spent is where the time of a look went, in milliseconds of real time.
+type Spent struct {
+	Opening  float64 `json:"opening" doc:"Opening a private browser."`
+	Network  float64 `json:"network" doc:"Waiting for the site's answers."`
+	Clock    float64 `json:"clock" doc:"The page's own time: its scripts and timers."`
+	Waiting  float64 `json:"waiting" doc:"Tide Marker's own waiting, for what had stalled or was held back."`
+	Painting float64 `json:"painting" doc:"Frames, decoding, taking the picture."`
+	Reading  float64 `json:"reading" doc:"Reading the page's outline, texts and state."`
+}
+
+// Total is the whole time, in milliseconds.
+func (s Spent) Total() float64 {
+	return s.Opening + s.Network + s.Clock + s.Waiting + s.Painting + s.Reading
 }
 
 // Source is what a page was made of, as it came; each known by the SHA-256 of its content.
@@ -129,7 +156,9 @@ type Request struct {
 	From    string `json:"from,omitempty" doc:"Address of the script or style that asked for it; nothing when the page itself did."`
 	Later   bool   `json:"later,omitempty" doc:"A script asked for it, not the page as it was read."`
 	Shared  string `json:"shared,omitempty" doc:"Whom another host lets use its answer (Access-Control-Allow-Origin), for scripts, styles and fonts."`
-	Blocked bool   `json:"blocked,omitempty" doc:"Not sent: the host is not one of the site's."`
+	Blocked bool   `json:"blocked,omitempty" doc:"Not sent: the host is not one of the site's, or Tide Marker could not reach it."`
+	// Unreachable is about the host alone: no request to it could be made.
+	Unreachable string `json:"unreachable,omitempty" doc:"Why its host could not be reached."`
 }
 
 // Broken tells whether the request was sent and brought nothing usable.
@@ -152,6 +181,8 @@ type JourneyLook struct {
 	Outcome  journey.Outcome `json:"outcome"`
 	Cookies  []string        `json:"cookies,omitempty" doc:"Names of the cookies that a persona was given while it was made ready."`
 	Errors   []ScriptError   `json:"errors,omitempty"`
+	Console  []string        `json:"console,omitempty" doc:"Errors that the pages wrote to the console."`
+	Earlier  []Attempt       `json:"earlier,omitempty" doc:"Attempts that failed before this one."`
 	Requests []Request       `json:"requests,omitempty"`
 }
 

@@ -1,0 +1,187 @@
+package browser
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"image"
+	"image/draw"
+	"image/png"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tidemarker/internal/core/evidence"
+	"tidemarker/internal/core/httpcache"
+	"tidemarker/internal/core/site"
+)
+
+// missedPixels is how many pixels may differ between a look and the page as somebody sees it who scrolls through it in real time: a
+// twentieth of one of the pages' pictures (240 × 160).
+const missedPixels = 240 * 160 / 20
+
+// TestALookSeesWhatSomebodySeesWhoScrolls compares looks at pages that load late, each in its own way, with the same pages scrolled
+// through in real time and pictured place by place. In short each is looked at once, on one device; TIDEMARKER_LATE=all looks
+// five times on both.
+func TestALookSeesWhatSomebodySeesWhoScrolls(t *testing.T) {
+	require.GreaterOrEqual(t, len(lateWays), 40)
+	env, all := lateSite(t), os.Getenv("TIDEMARKER_LATE") == "all"
+	for i, way := range lateWays {
+		for d, device := range []string{site.Desktop, site.Phone} {
+			if !all && (i%4 != 0 || i/4%2 != d) {
+				continue
+			}
+			t.Run(way.name+"/"+device, func(t *testing.T) {
+				t.Parallel()
+				path := fmt.Sprintf("/%d/", i)
+				want := scrolledInRealTime(t, env, path, device)
+				looks := 1
+				if all {
+					looks = 5
+				}
+				for range looks {
+					got := pictured(t, env, path, device)
+					differ := differing(want, got)
+					if !assert.LessOrEqual(t, differ, missedPixels, "of %v and %v", want.Bounds().Size(), got.Bounds().Size()) && os.Getenv("TIDEMARKER_KEEP") != "" {
+						save(t, fmt.Sprintf("%d-%s-want.png", i, device), want)
+						save(t, fmt.Sprintf("%d-%s-got.png", i, device), got)
+					}
+				}
+			})
+		}
+	}
+}
+
+func save(t *testing.T, name string, m image.Image) {
+	var raw bytes.Buffer
+	require.NoError(t, png.Encode(&raw, m))
+	require.NoError(t, os.WriteFile(filepath.Join(os.Getenv("TIDEMARKER_KEEP"), name), raw.Bytes(), 0o600))
+}
+
+// pictured is the picture of a look.
+func pictured(t *testing.T, env site.Environment, path, device string) *image.NRGBA {
+	t.Helper()
+	var mu sync.Mutex
+	var raw []byte
+	keep := func(_ context.Context, kind string, b []byte) (string, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		raw = b
+		return digest(b), nil
+	}
+	l, err := shared.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: path, Class: "other"}, Persona: "visitor", Device: device}, State{}, httpcache.NewReader(httpcache.Signal{}), keep, nil)
+	require.NoError(t, err)
+	require.Empty(t, l.Missing)
+	require.Equal(t, 1, l.Attempts, "%v", l.Earlier)
+	return decoded(t, raw)
+}
+
+func decoded(t *testing.T, raw []byte) *image.NRGBA {
+	t.Helper()
+	m, err := png.Decode(bytes.NewReader(raw))
+	require.NoError(t, err)
+	out := image.NewNRGBA(m.Bounds())
+	draw.Draw(out, out.Bounds(), m, image.Point{}, draw.Src)
+	return out
+}
+
+// differing is how many pixels of two pictures differ visibly; rows that only one has differ.
+func differing(a, b *image.NRGBA) (n int) {
+	w, h := min(a.Rect.Dx(), b.Rect.Dx()), min(a.Rect.Dy(), b.Rect.Dy())
+	n = a.Rect.Dx()*a.Rect.Dy() + b.Rect.Dx()*b.Rect.Dy() - 2*w*h
+	for y := range h {
+		for x := range w {
+			p, q := a.NRGBAAt(x, y), b.NRGBAAt(x, y)
+			for _, d := range []int{int(p.R) - int(q.R), int(p.G) - int(q.G), int(p.B) - int(q.B)} {
+				if d > 16 || d < -16 {
+					n++
+					break
+				}
+			}
+		}
+	}
+	return n
+}
+
+// scrolledInRealTime opens a page with its clock running, scrolls through it bit by bit, and puts together what is visible at each place
+// once everything that is visible there has arrived. It uses nothing of what a look does.
+func scrolledInRealTime(t *testing.T, env site.Environment, path, device string) *image.NRGBA {
+	t.Helper()
+	release, err := shared.acquire(t.Context())
+	require.NoError(t, err)
+	defer release()
+	tab, err := shared.open(t.Context(), env, device, State{})
+	require.NoError(t, err)
+	defer tab.close()
+	require.NoError(t, tab.navigate(path))
+	time.Sleep(1200 * time.Millisecond) // somebody reads the top
+	var out *image.NRGBA
+	for y := 0; ; {
+		res, err := tab.page.Timeout(20 * time.Second).Evaluate(rod.Eval(`async (y) => {
+			const wait = (ms) => new Promise((done) => setTimeout(done, ms));
+			for (let at = scrollY; at < y; at += 90) { scrollTo(0, Math.min(y, at + 90)); await wait(25); }
+			scrollTo(0, y);
+			await wait(500);
+			return { y: scrollY, height: document.documentElement.scrollHeight, width: innerWidth, view: innerHeight };
+		}`, y).ByPromise())
+		require.NoError(t, err)
+		require.NoError(t, tab.quiet(10*time.Second))
+		var at struct{ Y, Height, Width, View int }
+		raw, err := res.Value.MarshalJSON()
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(raw, &at))
+		shot, err := tab.tile(nil)
+		require.NoError(t, err)
+		part := decoded(t, shot)
+		height := max(at.Height, at.View)
+		if out == nil || height > out.Rect.Dy() {
+			grown := image.NewNRGBA(image.Rect(0, 0, at.Width, height))
+			if out != nil {
+				draw.Draw(grown, out.Rect, out, image.Point{}, draw.Src)
+			}
+			out = grown
+		}
+		draw.Draw(out, image.Rect(0, at.Y, at.Width, at.Y+at.View), part, image.Point{}, draw.Src)
+		if at.Y+at.View >= height {
+			return out
+		}
+		y = min(at.Y+at.View, height-at.View)
+	}
+}
+
+// The page with many pictures, four tabs at once: nothing of it waits for itself.
+func TestPicturesBlockNothing(t *testing.T) {
+	many, err := Start(Options{Tabs: 4})
+	require.NoError(t, err)
+	defer many.Close()
+	for _, delay := range []time.Duration{0, 200 * time.Millisecond} {
+		env := manyPictures(t, delay)
+		var looking sync.WaitGroup
+		looks := make([]evidence.PageLook, 8)
+		for i := range looks {
+			looking.Go(func() {
+				looks[i], err = many.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: "/", Class: "other"}, Persona: "visitor", Device: site.Desktop}, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing, nil)
+				assert.NoError(t, err)
+			})
+		}
+		looking.Wait()
+		for _, l := range looks {
+			require.Empty(t, l.Missing)
+			assert.Equal(t, 1, l.Attempts, "%v", l.Earlier)
+			assert.Len(t, l.Requests, 37)
+			for _, r := range l.Requests {
+				assert.False(t, r.Broken(), "%v", r)
+			}
+			assert.Equal(t, looks[0].Picture, l.Picture)
+			assert.Positive(t, len(l.Shifts), "pictures without dimensions move the page all the same")
+			assert.Less(t, l.Spent.Waiting, 2500.0, "what holds pictures back holds nothing else up: %+v", l.Spent)
+		}
+	}
+}
