@@ -48,7 +48,8 @@ const (
 func (r *Inspection) control(ctx context.Context, g *gathering) error {
 	c := &controlling{inspection: r, of: g, causes: map[string]*evidence.Control{}, pass: firstControlPass}
 	c.begin()
-	if len(c.causes) == 0 {
+	returning := slices.ContainsFunc(g.all(), hasReturning)
+	if len(c.causes) == 0 && !(returning && r.Turns.Earlier != nil) {
 		return nil
 	}
 	if r.Turns.Earlier == nil {
@@ -61,7 +62,7 @@ func (r *Inspection) control(ctx context.Context, g *gathering) error {
 	}
 	why := ""
 	for turn := range mostTurns {
-		if len(c.undecided()) == 0 {
+		if len(c.undecided()) == 0 && !(turn == 0 && returning) {
 			break
 		}
 		err := c.turn(ctx, turn)
@@ -181,6 +182,11 @@ func (c *controlling) turn(ctx context.Context, turn int) error {
 	}
 	if !withChange {
 		if err := r.takeBackWithEarlier(ctx, c.of); err != nil {
+			return err
+		}
+	}
+	if turn == 0 {
+		if err := r.returnWithEarlier(ctx, c.of); err != nil {
 			return err
 		}
 	}

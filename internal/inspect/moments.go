@@ -138,69 +138,124 @@ func (r *Inspection) atMoment(ctx context.Context, m exclusion.Moment, g *gather
 	return nil
 }
 
-// firstRebuilt looks at pages as whoever comes first sees them after they were purged, with
-// nothing warmed up: what a layer makes in the background is not there yet. What the warm look
-// shows, too, is no matter of it; the rest has to show twice.
+// firstRebuilt looks at pages as whoever comes first after they were purged, with nothing warmed up: what a layer makes in the background is
+// not there yet. What such a visitor has and the warm look of this run did not is looked at in turn, first and warm and first and warm, with
+// the same settings: only what follows the state of the cache is reported, not what the site changed in the meantime.
 func (r *Inspection) firstRebuilt(ctx context.Context, g *gathering) error {
 	if !r.Changed || r.Isolated || !r.Able.PurgesPages {
 		return nil
 	}
-	var tasks []site.PageTask
+	r.Progress.Say(ctx, "rebuilding", "Coming first after pages were purged")
+	var visits, late []*firstVisits
 	classes := map[string]bool{}
 	for _, t := range r.returning() {
-		if !classes[t.Page.Class] && len(tasks) < mostRebuilt && site.Cacheable(t.Page.Class) {
-			classes[t.Page.Class] = true
-			tasks = append(tasks, t)
+		if classes[t.Page.Class] || len(classes) >= mostRebuilt || !site.Cacheable(t.Page.Class) {
+			continue
+		}
+		classes[t.Page.Class] = true
+		v := &firstVisits{task: t}
+		differs, err := v.turn(ctx, r, g)
+		if err != nil {
+			return err
+		}
+		switch {
+		case differs:
+			visits = append(visits, v)
+		case len(v.candidates) > 0:
+			late = append(late, v)
 		}
 	}
-	found, err := r.rebuilt(ctx, tasks, rebuiltPass, g)
-	if err != nil || len(found) == 0 {
-		return err
+	// Where the warm page is as the first one was, the site has changed, or the layer is not ready yet.
+	if len(late) > 0 {
+		if err := r.until(ctx, readyWithin, func() (bool, error) { return false, nil }); err != nil {
+			return err
+		}
 	}
-	tasks = slices.DeleteFunc(tasks, func(t site.PageTask) bool { return len(found[pageKey(t)]) == 0 })
-	again, err := r.rebuilt(ctx, tasks, rebuiltPass+1, g)
-	if err != nil {
-		return err
+	for _, v := range late {
+		if differs, err := v.warmAgain(ctx, r); err != nil {
+			return err
+		} else if differs {
+			visits = append(visits, v)
+		}
 	}
-	for k, list := range found {
-		list = slices.DeleteFunc(list, func(f evidence.Finding) bool { return !f.Shows(again[k]) })
-		key := k
+	for _, v := range visits {
+		if _, err := v.turn(ctx, r, g); err != nil {
+			return err
+		}
+		key := pageKey(v.task)
 		key.Journey = "first after a purge"
-		if err := g.take(ctx, key, evidence.FirstAfterPurge(list, rebuiltPass)); err != nil {
+		if err := g.take(ctx, key, evidence.FirstAfterPurge(v.found, rebuiltPass)); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// rebuilt purges pages and looks at them at once; it gives what the warm looks did not show.
-func (r *Inspection) rebuilt(ctx context.Context, tasks []site.PageTask, pass int, g *gathering) (map[evidence.Key][]evidence.Finding, error) {
+// readyWithin is how long a layer may take to make in the background what it serves once a page is warm.
+const readyWithin = 3 * time.Second
+
+// firstVisits are looks at one page, first after a purge and once it is warm, in turn.
+type firstVisits struct {
+	task          site.PageTask
+	firsts, warms []evidence.PageLook
+	candidates    []evidence.Finding // what the first visitor had and the warm look of the run did not
+	found         []evidence.Finding // what first visitors have and those who come later have not
+}
+
+// turn looks first and, when that shows something, once the page is warm. differs tells whether the two do.
+func (v *firstVisits) turn(ctx context.Context, r *Inspection, g *gathering) (differs bool, err error) {
+	pass, k := rebuiltPass+2*len(v.firsts), pageKey(v.task)
+	if err := r.purgePages(ctx, v.task.Page.Path); err != nil {
+		return false, err
+	}
+	first, err := r.comeNew(ctx, v.task, pass)
+	if err != nil {
+		return false, err
+	}
+	if v.firsts = append(v.firsts, first); pass == rebuiltPass {
+		found, err := evidence.ComparePage(r.Base, first, r.picture(ctx))
+		if err != nil {
+			return false, err
+		}
+		if v.candidates = evidence.Candidates(found, g.of(k)); len(v.candidates) == 0 {
+			return false, nil
+		}
+	}
+	return v.warm(ctx, r, pass+1)
+}
+
+// warmAgain looks at the warm page in place of the last time.
+func (v *firstVisits) warmAgain(ctx context.Context, r *Inspection) (differs bool, err error) {
+	v.warms = v.warms[:len(v.warms)-1]
+	return v.warm(ctx, r, rebuiltPass+2*len(v.firsts)-1)
+}
+
+// warm looks at the page once it is cached.
+func (v *firstVisits) warm(ctx context.Context, r *Inspection, pass int) (differs bool, err error) {
+	if _, err := r.askUntilCached(ctx, []string{v.task.Page.Path}); err != nil {
+		return false, err
+	}
+	warm, err := r.comeNew(ctx, v.task, pass)
+	if err != nil {
+		return false, err
+	}
+	v.warms = append(v.warms, warm)
+	found, err := r.Base.Against(v.firsts, v.warms, r.picture(ctx))
+	v.found = evidence.OfKinds(found, v.candidates)
+	return len(v.found) > 0, err
+}
+
+// comeNew looks at a page as somebody who comes for the first time, and keeps the look under a pass.
+func (r *Inspection) comeNew(ctx context.Context, t site.PageTask, pass int) (evidence.PageLook, error) {
 	b, err := r.Browser()
-	if err != nil || len(tasks) == 0 {
-		return nil, err
+	if err != nil {
+		return evidence.PageLook{}, err
 	}
-	r.Progress.Say(ctx, "rebuilding", "Coming first after pages were purged")
-	out := map[evidence.Key][]evidence.Finding{}
-	for _, t := range tasks {
-		if err := r.purgePages(ctx, t.Page.Path); err != nil {
-			return nil, err
-		}
-		t.Clock = r.clock(pageKey(t))
-		l, err := b.Look(ctx, r.Env, t, browser.State{}, r.facts(), r.Blobs.Put, nil)
-		if err != nil {
-			return nil, err
-		}
-		l.Clock = t.Clock
-		if err := r.Store.SaveLook(ctx, r.Run, pass, "page", l.Key, l); err != nil {
-			return nil, err
-		}
-		found, err := evidence.ComparePage(g.base(l.Key), l, r.picture(ctx))
-		if err != nil {
-			return nil, err
-		}
-		if found = evidence.NotWarm(found, g.of(l.Key)); len(found) > 0 {
-			out[l.Key] = found
-		}
+	t.Clock = r.clock(pageKey(t))
+	l, err := b.Look(ctx, r.Env, t, browser.State{}, r.facts(), r.Blobs.Put, nil)
+	if err != nil {
+		return l, err
 	}
-	return out, nil
+	l.Clock = t.Clock
+	return l, r.Store.SaveLook(ctx, r.Run, pass, "page", l.Key, l)
 }

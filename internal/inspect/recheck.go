@@ -140,20 +140,7 @@ func (r *Inspection) returnLater(ctx context.Context, g *gathering) error {
 	if err != nil {
 		return err
 	}
-	for _, l := range seen {
-		if err := r.Store.SaveLook(ctx, r.Run, recheckPass, "page", l.Key, l); err != nil {
-			return err
-		}
-		differs, err := evidence.ComparePage(g.base(l.Key), l, r.picture(ctx))
-		if err != nil {
-			return err
-		}
-		found := evidence.OnlyReturning(differs, g.of(l.Key), l, recheckPass)
-		if err := g.take(ctx, returningKey(l.Key), found); err != nil {
-			return err
-		}
-	}
-	return nil
+	return r.judgeReturning(ctx, seen, v.tasks, recheckPass, g)
 }
 
 // heldAgainstBefore compares what was seen with what production was before the promotion, by what was looked at.

@@ -16,8 +16,10 @@ import (
 const (
 	// ReturningPass holds the looks of those who were here before the change.
 	ReturningPass = 1000
-	// twiceSincePass holds those of who came for the first time after it, and then again.
-	twiceSincePass = ReturningPass + 3
+	// newSincePass holds those of who came for the first time right after them, and returnedEarlierPass of who came a second time with
+	// the earlier settings.
+	newSincePass        = ReturningPass + 3
+	returnedEarlierPass = ReturningPass + 4
 	// mostReturning is how many pages such a visitor opens on a device, one of each class, and
 	// mostReturningAll how many there are on all devices.
 	mostReturning    = 3
@@ -161,33 +163,61 @@ func (r *Inspection) comeAgain(ctx context.Context, g *gathering) error {
 	if err != nil {
 		return err
 	}
-	found := map[evidence.Key][]evidence.Finding{}
-	for _, l := range seen {
-		if err := r.Store.SaveLook(ctx, r.Run, ReturningPass, "page", l.Key, l); err != nil {
-			return err
-		}
-		differs, err := evidence.ComparePage(g.base(l.Key), l, r.picture(ctx))
-		if err != nil {
-			return err
-		}
-		found[l.Key] = evidence.OnlyReturning(differs, g.of(l.Key), l, ReturningPass)
-	}
-	if err := r.comeTwiceSince(ctx, v.tasks, found, g); err != nil {
+	if err := r.judgeReturning(ctx, seen, v.tasks, ReturningPass, g); err != nil {
 		return err
-	}
-	for _, l := range seen {
-		if err := g.take(ctx, returningKey(l.Key), found[l.Key]); err != nil {
-			return err
-		}
 	}
 	return r.signInAgain(ctx, v, g)
 }
 
-// comeTwiceSince takes out what somebody sees, too, who came for the first time since the
-// change and comes again: a second visit shows something else than a first, whatever was there
-// before it.
-func (r *Inspection) comeTwiceSince(ctx context.Context, tasks []site.PageTask, found map[evidence.Key][]evidence.Finding, g *gathering) error {
-	tasks = slices.DeleteFunc(slices.Clone(tasks), func(t site.PageTask) bool { return len(found[pageKey(t)]) == 0 })
+// judgeReturning keeps looks of returning visitors under a pass, and reports what they alone have.
+func (r *Inspection) judgeReturning(ctx context.Context, seen []evidence.PageLook, tasks []site.PageTask, pass int, g *gathering) error {
+	for _, l := range seen {
+		if err := r.Store.SaveLook(ctx, r.Run, pass, "page", l.Key, l); err != nil {
+			return err
+		}
+		found, err := r.onlyReturning(ctx, l, tasks, g)
+		if err != nil {
+			return err
+		}
+		if err := g.take(ctx, returningKey(l.Key), evidence.OnlyReturning(found, l, pass)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// onlyReturning is what somebody has who came again, and new visitors have not: neither the one who looked at the page in this run before,
+// nor one who comes right after.
+func (r *Inspection) onlyReturning(ctx context.Context, now evidence.PageLook, tasks []site.PageTask, g *gathering) ([]evidence.Finding, error) {
+	differs, err := evidence.ComparePage(r.Base, now, r.picture(ctx))
+	if err != nil {
+		return nil, err
+	}
+	candidates := evidence.Candidates(differs, g.of(now.Key))
+	if len(candidates) == 0 {
+		return nil, nil
+	}
+	i := slices.IndexFunc(tasks, func(t site.PageTask) bool { return pageKey(t) == now.Key })
+	after, err := r.comeNew(ctx, tasks[i], newSincePass)
+	if err != nil {
+		return nil, err
+	}
+	found, err := r.Base.Against([]evidence.PageLook{now}, []evidence.PageLook{g.firstLook(now.Key), after}, r.picture(ctx))
+	return evidence.OfKinds(found, candidates), err
+}
+
+// hasReturning reports what returning visitors alone have, and no control has looked at yet.
+func hasReturning(f evidence.Finding) bool {
+	return f.Pass == ReturningPass && f.Severity != evidence.Note && f.Journey == "" && f.Kind != evidence.StaleKind
+}
+
+// returnWithEarlier looks with the earlier settings as somebody who comes a second time, at the pages that returning visitors have
+// something of. What they have then, too, is not the change's.
+func (r *Inspection) returnWithEarlier(ctx context.Context, g *gathering) error {
+	found := g.everything()
+	tasks := slices.DeleteFunc(r.returning(), func(t site.PageTask) bool {
+		return !slices.ContainsFunc(found[returningKey(pageKey(t))], hasReturning)
+	})
 	if len(tasks) == 0 {
 		return nil
 	}
@@ -200,18 +230,28 @@ func (r *Inspection) comeTwiceSince(ctx context.Context, tasks []site.PageTask, 
 	if err != nil {
 		return err
 	}
-	for _, l := range seen {
-		if err := r.Store.SaveLook(ctx, r.Run, twiceSincePass, "page", l.Key, l); err != nil {
+	for i, l := range seen {
+		if err := r.Store.SaveLook(ctx, r.Run, returnedEarlierPass, "page", l.Key, l); err != nil {
 			return err
 		}
-		differs, err := evidence.ComparePage(g.base(l.Key), l, r.picture(ctx))
+		first, err := r.comeNew(ctx, tasks[slices.IndexFunc(tasks, func(t site.PageTask) bool { return pageKey(t) == l.Key })], returnedEarlierPass+1)
 		if err != nil {
 			return err
 		}
-		since := evidence.OnlyReturning(differs, g.of(l.Key), l, twiceSincePass)
-		found[l.Key] = slices.DeleteFunc(found[l.Key], func(f evidence.Finding) bool {
-			return l.Missing != "" || slices.ContainsFunc(since, func(other evidence.Finding) bool { return other.Kind == f.Kind && other.Title == f.Title })
-		})
+		differs, err := r.Base.Against(seen[i:i+1], []evidence.PageLook{first}, r.picture(ctx))
+		if err != nil {
+			return err
+		}
+		had := evidence.OnlyReturning(differs, l, ReturningPass)
+		list := slices.Clone(found[returningKey(l.Key)])
+		for i, f := range list {
+			if hasReturning(f) && slices.ContainsFunc(had, func(h evidence.Finding) bool { return h.Kind == f.Kind && h.Title == f.Title }) {
+				list[i] = f.AlsoEarlier()
+			}
+		}
+		if err := g.take(ctx, returningKey(l.Key), list); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -6,22 +6,16 @@ import (
 	"strings"
 )
 
-// OnlyReturning are what somebody sees who was here before the change, and who has an empty
-// browser does not: it comes of what their browser kept. now is their look, of a pass.
-func OnlyReturning(found, fresh []Finding, now PageLook, pass int) []Finding {
+// OnlyReturning describes findings that only somebody has who was here before, with the pass that shows them. now is their look.
+func OnlyReturning(found []Finding, now PageLook, pass int) []Finding {
 	var out []Finding
 	for _, f := range found {
-		if f.Severity == Note || f.Kind == NotCheckedKind || f.Shows(fresh) {
-			continue
-		}
-		switch f.Kind {
-		case PictureKind, ContentKind, ScriptErrorKind, MissingKind, RequestKind:
-		default:
-			continue // how it moves while it loads, and what its head says, is the others' to tell
+		if !slices.Contains([]Kind{PictureKind, ContentKind, ScriptErrorKind, MissingKind, RequestKind}, f.Kind) {
+			continue // how it moves while it loads is the others' to tell
 		}
 		kept := keptRequests(now)
 		f.Title = "Returning visitors: " + lowerFirst(f.Title)
-		f.Detail = strings.TrimSpace(f.Detail + " A browser that is here for the first time does not have it." + listed(" Not asked for again: ", kept))
+		f.Detail = strings.TrimSpace(f.Detail + " New visitors just before and just after do not have it." + listed(" Not asked for again: ", kept))
 		f.Pass, f.Region = pass, nil
 		cause := "what browsers keep"
 		if len(kept) > 0 {
@@ -30,6 +24,13 @@ func OnlyReturning(found, fresh []Finding, now PageLook, pass int) []Finding {
 		out = append(out, f.caused("here before: "+cause))
 	}
 	return out
+}
+
+// AlsoEarlier notes that somebody who comes again has it with the earlier settings, too: it is not the change's.
+func (f Finding) AlsoEarlier() Finding {
+	f.Severity = Note
+	f.Detail = strings.TrimSpace(f.Detail + " Somebody who comes again has it with the earlier settings, too: it is not the change's.")
+	return f
 }
 
 // keptRequests are the styles, scripts and documents that a browser had from before.
@@ -65,21 +66,65 @@ func NotTheirsYet(base Baseline, first, now PageLook, private []string, pass int
 	return []Finding{f}
 }
 
-// NotWarm are the findings of a look at a page just after it was purged that looks at it once
-// it was warm do not have.
-func NotWarm(cold, warm []Finding) []Finding {
-	return slices.DeleteFunc(slices.Clone(cold), func(f Finding) bool {
-		return f.Severity == Note || f.Kind == PolicyKind || f.Kind == NotCheckedKind || f.Shows(warm)
+// Against compares looks at one page with others of it that were made in turn with them, under the same settings: it returns what each of
+// these shows against each of the others. What differs within either side changes by itself, and is left out: so neither a seat
+// that is sold in between nor several of them are taken for a difference between the sides. Only findings of what people see or what
+// fails are returned. It fails when a picture cannot be had.
+func (b Baseline) Against(these, others []PageLook, pictures Pictures) ([]Finding, error) {
+	var err error
+	for _, side := range [][]PageLook{these, others} {
+		for i := 1; i < len(side); i++ {
+			if b, err = b.Relearn(side[i-1], side[i], pictures); err != nil {
+				return nil, err
+			}
+		}
+	}
+	var out []Finding
+	for i, this := range these {
+		for j, other := range others {
+			if this.Missing != "" || other.Missing != "" {
+				return nil, nil
+			}
+			against := b
+			against.Look = Look{}.With(other)
+			found, err := ComparePage(against, this, pictures)
+			if err != nil {
+				return nil, err
+			}
+			if i+j == 0 {
+				out = slices.DeleteFunc(found, func(f Finding) bool { return !f.seen() })
+				continue
+			}
+			out = slices.DeleteFunc(out, func(f Finding) bool { return !f.Shows(found) })
+		}
+	}
+	return out, nil
+}
+
+// seen tells whether a finding is of what people see, or of what fails.
+func (f Finding) seen() bool {
+	return f.Severity != Note && f.Kind != PolicyKind && f.Kind != NotCheckedKind
+}
+
+// Candidates are findings of a look that are not among those of another, as far as people see them: what [Baseline.Against] is asked about.
+func Candidates(found, known []Finding) []Finding {
+	return slices.DeleteFunc(slices.Clone(found), func(f Finding) bool { return !f.seen() || f.Shows(known) })
+}
+
+// OfKinds are the findings of a kind that one of the others has.
+func OfKinds(found, others []Finding) []Finding {
+	return slices.DeleteFunc(slices.Clone(found), func(f Finding) bool {
+		return !slices.ContainsFunc(others, func(g Finding) bool { return g.Kind == f.Kind })
 	})
 }
 
-// FirstAfterPurge says of such findings what they are, with the pass that shows them.
+// FirstAfterPurge describes findings that follow the state of the cache, with the pass that shows them.
 func FirstAfterPurge(found []Finding, pass int) []Finding {
 	var out []Finding
 	for _, f := range found {
 		cause := f.Part
 		f.Title = "The first visitor after a purge: " + lowerFirst(f.Title)
-		f.Detail = strings.TrimSpace(f.Detail + " Once the page is warm it is not so. Twice of two.")
+		f.Detail = strings.TrimSpace(f.Detail + " Visitors right after, when the page was cached, did not have it: first and cached in turn, two of two.")
 		f.Pass = pass
 		out = append(out, f.caused("first after a purge: "+cause))
 	}

@@ -10,15 +10,51 @@ import (
 func TestWhatOnlySomebodySeesWhoWasHereBefore(t *testing.T) {
 	now := PageLook{Key: Key{"/", "", "visitor", "phone"}, Requests: []Request{{URL: "https://s.example/site.css", Kind: "stylesheet", Kept: true}, {URL: "https://s.example/app.js", Kind: "script"}}}
 	unstyled := now.about(PictureKind, Broken, "Looks different at nav").caused("nav")
-	moved := now.about(PictureKind, Broken, "Looks different at nav").caused("nav")
-	f := OnlyReturning([]Finding{unstyled, now.about(ShiftKind, Unsure, "It jumps").caused("layout shift")}, nil, now, 1000)
+	f := OnlyReturning([]Finding{unstyled, now.about(ShiftKind, Unsure, "It jumps").caused("layout shift")}, now, 1000)
 	require.Len(t, f, 1)
 	assert.Equal(t, "Returning visitors: looks different at nav", f[0].Title)
 	assert.Contains(t, f[0].Detail, "Not asked for again: “/site.css”")
 	assert.Equal(t, "picture: here before: /site.css", f[0].Cause)
 	assert.Equal(t, 1000, f[0].Pass)
 	assert.False(t, f[0].NeedsControl(), "the browser with nothing in it is its control")
-	assert.Empty(t, OnlyReturning([]Finding{unstyled}, []Finding{moved}, now, 1000), "everybody sees it")
+	assert.Equal(t, Note, f[0].AlsoEarlier().Severity)
+
+	moved := now.about(PictureKind, Broken, "Looks different at nav").caused("nav")
+	assert.Empty(t, Candidates([]Finding{unstyled}, []Finding{moved}), "everybody sees it")
+	assert.Len(t, Candidates([]Finding{unstyled}, nil), 1)
+	assert.Empty(t, OfKinds(f, []Finding{now.about(ContentKind, Broken, "Text is gone")}), "nothing of the kind differs from the mark")
+}
+
+// Looks in turn: what one side has follows what tells the sides apart; what changed in between does not, however often it changed.
+func TestWhatFollowsOneSideOfLooksInTurn(t *testing.T) {
+	k := Key{"/evenings", "", "visitor", "phone"}
+	look := func(lines ...string) PageLook {
+		p := PageLook{Key: k, Outline: []Box{{Path: "body", Parent: -1, Width: 390, Height: 800}}}
+		for i, l := range lines {
+			p.Outline = append(p.Outline, Box{Path: "p:nth-of-type(" + string(rune('1'+i)) + ")", Width: 390, Height: 20, Y: 20 * i})
+			p.Lines = append(p.Lines, Line{l, i + 1})
+		}
+		return p
+	}
+	base := NewBaseline(Look{Pages: []PageLook{look("Evenings", "9 seats left", "Bring a coat")}}, nil)
+	for name, tc := range map[string]struct {
+		these, others []PageLook
+		want          int
+	}{
+		"nothing differs":                      {[]PageLook{look("Evenings", "9 seats left"), look("Evenings", "9 seats left")}, []PageLook{look("Evenings", "9 seats left"), look("Evenings", "9 seats left")}, 0},
+		"a seat is sold after the first":       {[]PageLook{look("Evenings", "9 seats left"), look("Evenings", "8 seats left")}, []PageLook{look("Evenings", "8 seats left"), look("Evenings", "8 seats left")}, 0},
+		"a seat is sold each time":             {[]PageLook{look("Evenings", "9 seats left"), look("Evenings", "7 seats left")}, []PageLook{look("Evenings", "8 seats left"), look("Evenings", "6 seats left")}, 0},
+		"the first lacks a text":               {[]PageLook{look("Evenings", "9 seats left"), look("Evenings", "9 seats left")}, []PageLook{look("Evenings", "9 seats left", "Bring a coat"), look("Evenings", "9 seats left", "Bring a coat")}, 1},
+		"and a seat is sold each time":         {[]PageLook{look("Evenings", "9 seats left"), look("Evenings", "7 seats left")}, []PageLook{look("Evenings", "8 seats left", "Bring a coat"), look("Evenings", "6 seats left", "Bring a coat")}, 1},
+		"it lacks it once":                     {[]PageLook{look("Evenings", "9 seats left"), look("Evenings", "9 seats left", "Bring a coat")}, []PageLook{look("Evenings", "9 seats left", "Bring a coat"), look("Evenings", "9 seats left", "Bring a coat")}, 0},
+		"one returns between two new visitors": {[]PageLook{look("Evenings", "9 seats left")}, []PageLook{look("Evenings", "9 seats left", "Bring a coat"), look("Evenings", "8 seats left", "Bring a coat")}, 1},
+		"a seat is sold before they return":    {[]PageLook{look("Evenings", "8 seats left")}, []PageLook{look("Evenings", "9 seats left"), look("Evenings", "8 seats left")}, 0},
+		"one of them could not be looked at":   {[]PageLook{look("Evenings")}, []PageLook{{Key: k, Missing: "away"}}, 0},
+	} {
+		found, err := base.Against(tc.these, tc.others, nil)
+		require.NoError(t, err, name)
+		assert.Len(t, found, tc.want, "%s: %v", name, found)
+	}
 }
 
 func TestWhoSignsInMustBeShownWhatIsTheirs(t *testing.T) {
