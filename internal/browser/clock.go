@@ -47,6 +47,12 @@ const (
 const sameChance = `(() => { let a = 1; Math.random = () => { a = (a + 0x6d2b79f5) | 0;
 	let t = Math.imul(a ^ (a >>> 15), 1 | a); t = (t + Math.imul(t ^ (t >>> 7), 61 | t)) ^ t; return ((t ^ (t >>> 14)) >>> 0) / 4294967296; }; })();`
 
+// idleTime makes idle callbacks timers: between jumps of the page's clock Chromium is never idle. The time that is left shrinks with each
+// question (requestIdleCallback, W3C: at most 50 ms), since the clock stands while a callback runs.
+const idleTime = `(() => { const later = window.setTimeout.bind(window), never = window.clearTimeout.bind(window);
+	window.requestIdleCallback = (f) => later(() => { let left = 50; f({ didTimeout: false, timeRemaining: () => Math.max(0, left--) }); }, 20);
+	window.cancelIdleCallback = never; })();`
+
 // stopClock makes the page's time stand still from its next document on, at a given
 // moment, or at the real one when that is zero, and its chance the same each time.
 func (t *tab) stopClock(at time.Time) error {
@@ -56,8 +62,8 @@ func (t *tab) stopClock(at time.Time) error {
 	t.mu.Lock()
 	t.pictures = make(chan struct{})
 	t.mu.Unlock()
-	if _, err := (proto.PageAddScriptToEvaluateOnNewDocument{Source: sameChance}).Call(t.page); err != nil {
-		return fmt.Errorf("set the page's chance: %w", err)
+	if _, err := (proto.PageAddScriptToEvaluateOnNewDocument{Source: sameChance + idleTime}).Call(t.page); err != nil {
+		return fmt.Errorf("set the page's chance and idle time: %w", err)
 	}
 	_, err := proto.EmulationSetVirtualTimePolicy{Policy: proto.EmulationVirtualTimePolicyPause,
 		InitialVirtualTime: proto.TimeSinceEpoch(float64(at.UnixMilli()) / 1000)}.Call(t.page)

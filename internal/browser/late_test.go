@@ -3,6 +3,7 @@ package browser
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"image"
@@ -10,6 +11,7 @@ import (
 	"image/png"
 	"os"
 	"path/filepath"
+	"runtime"
 	"sync"
 	"testing"
 	"time"
@@ -110,8 +112,8 @@ func differing(a, b *image.NRGBA) (n int) {
 	return n
 }
 
-// scrolledInRealTime opens a page with its clock running, scrolls through it bit by bit, and puts together what is visible at each place
-// once everything that is visible there has arrived. It uses nothing of what a look does.
+// scrolledInRealTime opens a page with its clock running, scrolls through it bit by bit, down and once more from the top, and puts together what
+// is visible at each place on the second way. It uses nothing of what a look does.
 func scrolledInRealTime(t *testing.T, env site.Environment, path, device string) *image.NRGBA {
 	t.Helper()
 	release, err := shared.acquire(t.Context())
@@ -122,37 +124,35 @@ func scrolledInRealTime(t *testing.T, env site.Environment, path, device string)
 	defer tab.close()
 	require.NoError(t, tab.navigate(path))
 	time.Sleep(1200 * time.Millisecond) // somebody reads the top
-	var out *image.NRGBA
-	for y := 0; ; {
+	type place struct{ Y, Height, Width, View int }
+	scroll := func(y int) (at place) {
 		res, err := tab.page.Timeout(20 * time.Second).Evaluate(rod.Eval(`async (y) => {
 			const wait = (ms) => new Promise((done) => setTimeout(done, ms));
 			for (let at = scrollY; at < y; at += 90) { scrollTo(0, Math.min(y, at + 90)); await wait(25); }
 			scrollTo(0, y);
-			await wait(500);
-			return { y: scrollY, height: document.documentElement.scrollHeight, width: innerWidth, view: innerHeight };
+			await wait(300);
+			return { y: scrollY, height: Math.max(document.documentElement.scrollHeight, innerHeight), width: innerWidth, view: innerHeight };
 		}`, y).ByPromise())
 		require.NoError(t, err)
 		require.NoError(t, tab.quiet(10*time.Second))
-		var at struct{ Y, Height, Width, View int }
 		raw, err := res.Value.MarshalJSON()
 		require.NoError(t, err)
 		require.NoError(t, json.Unmarshal(raw, &at))
+		return at
+	}
+	for at := scroll(0); at.Y+at.View < at.Height; {
+		at = scroll(at.Y + at.View/2)
+	}
+	at := scroll(0)
+	out := image.NewNRGBA(image.Rect(0, 0, at.Width, at.Height))
+	for {
 		shot, err := tab.tile(nil)
 		require.NoError(t, err)
-		part := decoded(t, shot)
-		height := max(at.Height, at.View)
-		if out == nil || height > out.Rect.Dy() {
-			grown := image.NewNRGBA(image.Rect(0, 0, at.Width, height))
-			if out != nil {
-				draw.Draw(grown, out.Rect, out, image.Point{}, draw.Src)
-			}
-			out = grown
-		}
-		draw.Draw(out, image.Rect(0, at.Y, at.Width, at.Y+at.View), part, image.Point{}, draw.Src)
-		if at.Y+at.View >= height {
+		draw.Draw(out, image.Rect(0, at.Y, at.Width, at.Y+at.View), decoded(t, shot), image.Point{}, draw.Src)
+		if at.Y+at.View >= at.Height {
 			return out
 		}
-		y = min(at.Y+at.View, height-at.View)
+		at = scroll(at.Y + at.View)
 	}
 }
 
@@ -183,5 +183,42 @@ func TestPicturesBlockNothing(t *testing.T) {
 			assert.Positive(t, len(l.Shifts), "pictures without dimensions move the page all the same")
 			assert.Less(t, l.Spent.Waiting, 2500.0, "what holds pictures back holds nothing else up: %+v", l.Spent)
 		}
+	}
+}
+
+// Busy processors make a look slower and change nothing of what it sees. In short some looks; TIDEMARKER_LATE=all makes a hundred of each.
+func TestABusyMachineSeesTheSame(t *testing.T) {
+	n := 8
+	if os.Getenv("TIDEMARKER_LATE") == "all" {
+		n = 100
+	}
+	env := lateSite(t)
+	seen := func(i int) string {
+		way := i * 7 % len(lateWays)
+		l, err := shared.Look(t.Context(), env, site.PageTask{Page: site.Page{Path: fmt.Sprintf("/%d/", way), Class: "other"}, Persona: "visitor", Device: []string{site.Desktop, site.Phone}[i%2], Clock: time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)},
+			State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing, nil)
+		require.NoError(t, err)
+		require.Empty(t, l.Missing)
+		require.Equal(t, 1, l.Attempts, "%v", l.Earlier)
+		raw, err := json.Marshal([]any{l.Outline, l.Lines, l.Picture})
+		require.NoError(t, err)
+		return digest(raw)
+	}
+	idle := make([]string, n)
+	for i := range idle {
+		idle[i] = seen(i)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	var busy sync.WaitGroup
+	for range 2 * runtime.NumCPU() {
+		busy.Go(func() {
+			for sum := [32]byte{}; ctx.Err() == nil; sum = sha256.Sum256(sum[:]) {
+			}
+		})
+	}
+	defer busy.Wait()
+	defer stop()
+	for i := range idle {
+		assert.Equal(t, idle[i], seen(i), lateWays[i*7%len(lateWays)].name)
 	}
 }

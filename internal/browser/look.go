@@ -147,7 +147,7 @@ func (t *tab) look(task site.PageTask, reader *httpcache.Reader, out *evidence.P
 	if err := t.scroll(); err != nil {
 		return nil, err
 	}
-	if err := t.endAnimations(); err != nil {
+	if err := t.toRest(); err != nil {
 		return nil, err
 	}
 	out.Undecoded = t.decode()

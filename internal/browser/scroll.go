@@ -103,9 +103,13 @@ func extentOf(res *proto.RuntimeRemoteObject, err error) (extent, error) {
 	return out, nil
 }
 
-// endAnimations brings what moves to a state that can be repeated: to its end, or to its beginning when it has none.
-func (t *tab) endAnimations() error {
-	_, err := t.page.Timeout(frameLimit).Evaluate(rod.Eval(`async () => {
+// toRest brings the page into a state that can be repeated and seen as a whole: what moves to its end, or to its beginning when it has none;
+// and sections that are rendered only while they are near what is visible (CSS Containment, content-visibility: auto) are rendered.
+func (t *tab) toRest() error {
+	_, err := t.page.Timeout(frameLimit).Evaluate(rod.Eval(`() => {
+		for (const el of document.querySelectorAll("body *")) {
+			if (getComputedStyle(el).contentVisibility === "auto") el.style.setProperty("content-visibility", "visible", "important");
+		}
 		for (const a of document.getAnimations ? document.getAnimations() : []) {
 			try {
 				const t = a.effect && a.effect.getComputedTiming();

@@ -6,9 +6,12 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
+	"strconv"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -91,4 +94,56 @@ func TestRequestsGoThisWay(t *testing.T) {
 	require.NoError(t, res.Body.Close())
 	_, err = client.Get("http://169.254.169.254/latest/meta-data")
 	require.ErrorAs(t, err, new(*reach.Refused))
+}
+
+// RFC 6761, section 6.3: localhost and what lies below it is this machine, whatever a name server says; browsers do so on their own.
+func TestLocalhostIsThisMachineWithoutAskingAnybody(t *testing.T) {
+	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("the site")) }))
+	t.Cleanup(site.Close)
+	port := site.URL[strings.LastIndex(site.URL, ":"):]
+	d := &reach.Dialer{}
+	for _, host := range []string{"localhost", "LocalHost", "localhost.", "files.localhost", "a.b.LOCALHOST.", "127.0.0.1"} {
+		c, err := d.DialContext(t.Context(), "tcp", host+port)
+		require.NoError(t, err, host)
+		assert.Equal(t, "127.0.0.1", c.RemoteAddr().(*net.TCPAddr).IP.String(), host)
+		require.NoError(t, c.Close())
+	}
+	six, err := net.Listen("tcp6", "[::1]:0")
+	if err != nil {
+		t.Skip("this machine has no IPv6")
+	}
+	t.Cleanup(func() { _ = six.Close() })
+	for _, host := range []string{"localhost", "files.localhost", "::1"} {
+		c, err := d.DialContext(t.Context(), "tcp", net.JoinHostPort(host, strconv.Itoa(six.Addr().(*net.TCPAddr).Port)))
+		require.NoError(t, err, host)
+		assert.Equal(t, "::1", c.RemoteAddr().(*net.TCPAddr).IP.String(), host)
+		require.NoError(t, c.Close())
+	}
+}
+
+// A name keeps its address while that answers. One that answers no more is asked for again, where addresses are kept for some time only.
+func TestASiteThatMovesIsFoundAgain(t *testing.T) {
+	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("the site")) }))
+	t.Cleanup(site.Close)
+	port := site.URL[strings.LastIndex(site.URL, ":"):]
+	asked := 0
+	lookup := func(context.Context, string) ([]netip.Addr, error) {
+		asked++
+		if asked == 1 {
+			return []netip.Addr{netip.MustParseAddr("127.0.0.2")}, nil // where nobody listens
+		}
+		return []netip.Addr{netip.MustParseAddr("127.0.0.1")}, nil
+	}
+	moved := &reach.Dialer{For: time.Hour, Lookup: lookup}
+	_, err := moved.DialContext(t.Context(), "tcp", "shop.localhost"+port)
+	require.ErrorIs(t, err, syscall.ECONNREFUSED)
+	c, err := moved.DialContext(t.Context(), "tcp", "shop.localhost"+port)
+	require.NoError(t, err)
+	require.NoError(t, c.Close())
+	asked = 0
+	kept := &reach.Dialer{Lookup: lookup}
+	for range 2 {
+		_, err = kept.DialContext(t.Context(), "tcp", "shop.localhost"+port)
+		require.ErrorIs(t, err, syscall.ECONNREFUSED, "within one look a name leads to one place")
+	}
 }

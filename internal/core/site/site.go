@@ -193,15 +193,27 @@ func (e Environment) Owns(u *url.URL) bool {
 	if err != nil {
 		return false
 	}
-	if strings.EqualFold(u.Host, base.Host) {
+	if sameHost(u.Host, base.Host) {
 		return true
 	}
 	return slices.ContainsFunc(e.Hosts, func(h string) bool {
 		if strings.Contains(h, ":") {
-			return strings.EqualFold(h, u.Host)
+			return sameHost(h, u.Host)
 		}
-		return strings.EqualFold(h, u.Hostname())
+		return sameHost(h, u.Hostname())
 	})
+}
+
+// sameHost compares two hosts, with or without ports: in any case, and with or without the dot of the root (RFC 1034 §3.1).
+func sameHost(a, b string) bool {
+	rootless := func(host string) string {
+		name, port, _ := strings.Cut(host, ":")
+		if strings.HasPrefix(host, "[") {
+			return host
+		}
+		return strings.TrimSuffix(name, ".") + ":" + port
+	}
+	return strings.EqualFold(rootless(a), rootless(b))
 }
 
 // Address is the full address of a path on this environment.

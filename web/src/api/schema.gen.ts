@@ -3402,6 +3402,13 @@ export interface components {
       /** @description A sentence for the approver. */
       words: string;
     };
+    Attempt: {
+      console?: string[];
+      errors?: components["schemas"]["ScriptError"][];
+      /** @description Those that failed or were not sent. */
+      requests?: components["schemas"]["Request"][];
+      why: string;
+    };
     BackView: {
       /** @description From what it has now. */
       differences: components["schemas"]["DifferenceView"][];
@@ -5231,10 +5238,14 @@ export interface components {
     JourneyLook: {
       /** Format: int64 */
       attempts: number;
+      /** @description Errors that the pages wrote to the console. */
+      console?: string[];
       /** @description Names of the cookies that a persona was given while it was made ready. */
       cookies?: string[];
       /** @enum {string} */
       device: "desktop" | "phone";
+      /** @description Attempts that failed before this one. */
+      earlier?: components["schemas"]["Attempt"][];
       errors?: components["schemas"]["ScriptError"][];
       /** @description Name, when a journey was taken. */
       journey?: string;
@@ -6387,10 +6398,14 @@ export interface components {
     Rehearsed: {
       /** Format: int64 */
       attempts: number;
+      /** @description Errors that the pages wrote to the console. */
+      console?: string[];
       /** @description Names of the cookies that a persona was given while it was made ready. */
       cookies?: string[];
       /** @enum {string} */
       device: "desktop" | "phone";
+      /** @description Attempts that failed before this one. */
+      earlier?: components["schemas"]["Attempt"][];
       errors?: components["schemas"]["ScriptError"][];
       /** @description Name, when a journey was taken. */
       journey?: string;
@@ -6483,7 +6498,7 @@ export interface components {
       patterns: string[];
     };
     Request: {
-      /** @description Not sent: the host is not one of the site's. */
+      /** @description Not sent: the host is not one of the site's, or Tide Marker could not reach it. */
       blocked?: boolean;
       /**
        * Format: int64
@@ -6510,6 +6525,8 @@ export interface components {
       shared?: string;
       /** Format: int64 */
       status?: number;
+      /** @description Why its host could not be reached. */
+      unreachable?: string;
       url: string;
     };
     RequiredView: {
