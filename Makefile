@@ -79,14 +79,15 @@ lint-web: web/node_modules/.package-lock.json
 	cd web && npm run --silent types && npm run --silent lint && npm run --silent format
 
 bench: build
-	go test -run '^$$' -bench . -benchtime 3x ./internal/core/visual ./internal/core/exclusion ./internal/run ./internal/store ./internal/field ./internal/post ./web
+	go test -run '^$$' -bench . -benchtime 3x ./internal/core/visual ./internal/core/exclusion ./internal/browser ./internal/run ./internal/store ./internal/field ./internal/post ./web
 	TIDEMARKER_MUCH=1 go test -v -timeout 20m -run '^TestScreensOpenWhenThereIsMuch$$' ./internal/api | grep -v '^{\|goose\|level='
 
-# Changes of which it is known what they do, and what can go wrong in 500 ways: how much of it a
+# Ways to load late, changes of which it is known what they do, and what can go wrong in 500 ways: how much of it a
 # check notices. Some hours; make test does a few of each.
 corpus: build
 	@scripts/setup corpus
-	TIDEMARKER_CORPUS=all TIDEMARKER_CULPRITS=all TIDEMARKER_MUTATIONS=500 TIDEMARKER_RUNS=1 go test -v -timeout 420m -run '^TestFaults|^TestAKilledRun' ./internal/run | grep -v '^{\|goose'
+	TIDEMARKER_LATE=all go test -v -timeout 120m -run '^Test(ALookSees|ABusyMachine)' ./internal/browser | grep -v '^{'
+	TIDEMARKER_CORPUS=all TIDEMARKER_SELLING=50 TIDEMARKER_CULPRITS=all TIDEMARKER_MUTATIONS=500 TIDEMARKER_RUNS=1 go test -v -timeout 420m -run '^TestFaults|^TestAKilledRun' ./internal/run | grep -v '^{\|goose'
 
 # Trouble made on purpose, until 1,000 processes were killed (or KILLS of them): about an hour. SEED repeats a run.
 KILLS ?= 1000

@@ -37,6 +37,15 @@ type PageProof struct {
 	Timing   evidence.Timing        `json:"timing"`
 	Attempts int                    `json:"attempts"`
 	Missing  string                 `json:"missing,omitempty"`
+	LookMade
+}
+
+// LookMade is how a look was made.
+type LookMade struct {
+	Spent     evidence.Spent     `json:"spent" doc:"Where its time went, in milliseconds."`
+	Earlier   []evidence.Attempt `json:"earlier,omitempty" doc:"Attempts that failed before it."`
+	Noted     []string           `json:"noted,omitempty" doc:"What limits left out, and what the browser could not do."`
+	Undecoded []string           `json:"undecoded,omitempty" doc:"Pictures that could not be decoded."`
 }
 
 // Proof is what a finding rests on.
@@ -198,7 +207,7 @@ func pageProof(p *evidence.PageLook, run int64) *PageProof {
 		return nil
 	}
 	shift, _ := vitals.CumulativeLayoutShift(p.Shifts)
-	return &PageProof{run, p.Picture, p.Status, string(p.Served), p.Headers, p.Errors, p.Console, p.Requests, shift, p.Shifts, p.Timing, p.Attempts, p.Missing}
+	return &PageProof{run, p.Picture, p.Status, string(p.Served), p.Headers, p.Errors, p.Console, p.Requests, shift, p.Shifts, p.Timing, p.Attempts, p.Missing, LookMade{p.Spent, p.Earlier, p.Noted, p.Undecoded}}
 }
 
 func (s *Server) difference(ctx context.Context, e evidenceOf, before, now evidence.PageLook) (visual.Result, error) {

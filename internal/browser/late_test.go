@@ -2,6 +2,7 @@ package browser
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
@@ -12,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -220,5 +222,45 @@ func TestABusyMachineSeesTheSame(t *testing.T) {
 	defer stop()
 	for i := range idle {
 		assert.Equal(t, idle[i], seen(i), lateWays[i*7%len(lateWays)].name)
+	}
+}
+
+// BenchmarkLookAtManyPictures looks at the page with 30 pictures, four tabs at once, with a near server and with one that answers after 200 ms:
+// 20 looks each. It reports the median, the 95th percentile over the median, and where the time went in the median look.
+func BenchmarkLookAtManyPictures(bench *testing.B) {
+	many, err := Start(Options{Tabs: 4})
+	require.NoError(bench, err)
+	defer many.Close()
+	for _, delay := range []time.Duration{0, 200 * time.Millisecond} {
+		bench.Run(delay.String(), func(bench *testing.B) {
+			env := manyPictures(bench, delay)
+			for bench.Loop() {
+				var mu sync.Mutex
+				var took []time.Duration
+				var spent []evidence.Spent
+				var looking sync.WaitGroup
+				for range 4 {
+					looking.Go(func() {
+						for range 5 {
+							began := time.Now()
+							l, err := many.Look(context.Background(), env, site.PageTask{Page: site.Page{Path: "/", Class: "other"}, Persona: "visitor", Device: site.Desktop}, State{}, httpcache.NewReader(httpcache.Signal{}), keepNothing, nil)
+							if err != nil || l.Missing != "" {
+								bench.Errorf("%v %s", err, l.Missing)
+							}
+							mu.Lock()
+							took, spent = append(took, time.Since(began)), append(spent, l.Spent)
+							mu.Unlock()
+						}
+					})
+				}
+				looking.Wait()
+				slices.Sort(took)
+				slices.SortFunc(spent, func(a, b evidence.Spent) int { return cmp.Compare(a.Total(), b.Total()) })
+				median := (took[9] + took[10]) / 2
+				bench.ReportMetric(median.Seconds(), "median-s")
+				bench.ReportMetric(took[18].Seconds()/median.Seconds(), "p95/median")
+				bench.Logf("%+v", spent[10])
+			}
+		})
 	}
 }

@@ -126,15 +126,22 @@ func (t *tab) toRest() error {
 }
 
 // decode waits, in real time and while the page's clock stands, until fonts and pictures that arrived can be painted. It returns the
-// addresses of the pictures that cannot.
+// addresses of the pictures that cannot: Chromium paints as much as it can of one that is cut off or damaged and calls that decoded, but makes
+// no bitmap of it.
 func (t *tab) decode() []string {
 	defer t.spend(&t.spent.Painting)()
 	res, err := t.page.Timeout(frameLimit).Evaluate(rod.Eval(`async () => {
 		if (document.fonts) await document.fonts.ready;
-		const bad = [];
-		await Promise.all(Array.from(document.images).filter((i) => i.complete && i.naturalWidth && i.getClientRects().length).slice(0, 500)
-			.map((i) => i.decode().catch(() => { if (bad.length < 50) bad.push(i.currentSrc.slice(0, 1000)); })));
-		return bad.sort();
+		const bad = new Set(), done = new Set();
+		await Promise.all(Array.from(document.images).filter((i) => i.complete && i.naturalWidth && i.getClientRects().length).slice(0, 500).map(async (i) => {
+			try {
+				await i.decode();
+				if (done.has(i.currentSrc) || /^data:|^blob:|\.svg(\?|$)/i.test(i.currentSrc)) return;
+				done.add(i.currentSrc);
+				(await createImageBitmap(i, { resizeWidth: 1, resizeHeight: 1 })).close();
+			} catch { if (bad.size < 50) bad.add(i.currentSrc.slice(0, 1000)); }
+		}));
+		return [...bad].sort();
 	}`).ByPromise())
 	if err != nil {
 		return nil

@@ -325,8 +325,9 @@ func hostFindings(k Key, before, now []Request) []Finding {
 			f = k.about(NotCheckedKind, Note, host+" could not be reached from here").
 				with("%s not sent to it: %s. A visitor may well reach it. What is missing here may come from that alone.", count, why)
 		}
-		f = f.dueTo(hostCause(host))
-		f.Host = host
+		if f = f.dueTo(hostCause(host)); why == "" {
+			f.Host = host
+		}
 		out = append(out, f)
 	}
 	return out
@@ -346,11 +347,11 @@ func (t *tying) tied() []Finding {
 				f.Cause, f.Symptom = next, true
 			}
 		}
-		if strings.HasPrefix(f.Cause, "host: ") && f.Symptom && f.Severity == Broken && f.Kind != NotCheckedKind {
+		if strings.HasPrefix(f.Cause, hostCause("")) && f.Symptom && f.Severity == Broken && f.Kind != NotCheckedKind {
 			f.Severity = Note
 			f.Detail = strings.TrimSpace(f.Detail + " It may come of the host that was not asked.")
 		}
-		if f.Host != "" && lacking[f.Cause] {
+		if f.notAskedHost() && lacking[f.Cause] {
 			f.Severity = Broken
 		}
 		if strings.Contains(f.Part, notAsked) && !f.Symptom && f.Severity == Note && lacking[f.Cause] {

@@ -199,6 +199,9 @@ func Summarise(v Verdict, findings []Finding, looks Progress) string {
 		return fmt.Sprintf("Clear: %s, nothing a visitor would miss.%s", words.Count(looks.Done, "look"), movedOn(findings))
 	case VerdictNotChecked:
 		for _, f := range findings {
+			if f.Host == "" && f.notAskedHost() {
+				return fmt.Sprintf("Not checked: %s.", f.Title)
+			}
 			if f.Host != "" {
 				return fmt.Sprintf("Not checked: %s was not asked, since the site does not list it. Add the host to the site and look again.", f.Host)
 			}
@@ -323,6 +326,12 @@ func lowerFirst(s string) string {
 	return s
 }
 
+// notAskedHost reports whether a finding is about a host that was not asked: one that the site does not list ([Finding.Host]), or one that
+// only Tide Marker could not reach.
+func (f Finding) notAskedHost() bool {
+	return f.Kind == NotCheckedKind && strings.HasPrefix(f.Cause, hostCause("")) && !f.Symptom
+}
+
 // Sort orders findings by cause: what was not asked before any fault of the site's, then the
 // worst first, then by how much the cause's kind explains; within a cause, what comes of it
 // after itself.
@@ -332,7 +341,7 @@ func Sort(findings []Finding) {
 	causes := map[string]rank{}
 	for _, f := range findings {
 		is := rank{1, weight[f.Severity], slices.Index(order, f.Kind)}
-		if f.Host != "" {
+		if f.notAskedHost() {
 			is.host = 0
 		}
 		if f.Symptom {

@@ -47,6 +47,9 @@ func TestAHostThatCannotBeReachedIsOneCause(t *testing.T) {
 	Sort(found)
 	assert.Equal(t, "files.example could not be reached from here", found[0].Title)
 	assert.Equal(t, NotCheckedKind, found[0].Kind)
+	assert.Equal(t, Broken, found[0].Severity, "an error comes of it")
+	assert.Empty(t, found[0].Host, "it is one of the site's already")
+	assert.Equal(t, "Not checked: files.example could not be reached from here.", Summarise(Judge(found, Progress{Planned: 1, Done: 1}), found, Progress{Planned: 1, Done: 1}))
 	for _, f := range found[1:] {
 		assert.Equal(t, Note, f.Severity, f.Title)
 	}

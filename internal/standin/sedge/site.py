@@ -74,22 +74,33 @@ class LetterAdmin(admin.ModelAdmin):
 
 STYLE = """body { margin: 0 auto; max-width: 60rem; padding: 0 1.2rem; font: 17px/1.6 "DejaVu Serif", serif; color: #26323a; background: #f4f6f2; }
 h1 { font-size: 1.6rem; color: #3a5a40; } a { color: #2f5d50; } .letters { columns: 2; padding: 0; list-style: none; }
+figure { margin: 1rem 0; } figure img { display: block; width: 320px; height: 200px; background: #e3e8dc; } figcaption { font-size: .85rem; } .views { display: grid; grid-template-columns: repeat(auto-fill, minmax(320px, 1fr)); gap: 0 1rem; }
 .find { padding: .8rem; background: #dfe7da; } .find input { font: inherit; padding: .2rem; } footer { margin-top: 2rem; padding: 1rem 0; border-top: 1px solid #b8c4b0; font-size: .85rem; }"""
 
 PAGE = engines["django"].from_string("""<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">
 <title>{{ title }} · Sedge Archive</title><link rel="stylesheet" href="/static/sedge.css"></head><body>
 <header><p><a href="/">Sedge Archive</a></p><form class="find" action="/find"><label>Find a letter <input name="q" value="{{ q }}"></label> <button>Find</button></form></header>
 <main><h1>{{ title }}</h1>{% if text %}<p>{{ text }}</p>{% endif %}
-{% if letters is not None %}<ul class="letters">{% for l in letters %}<li><a href="/letters/{{ l.slug }}">{{ l.title }}</a>, {{ l.year }}</li>{% empty %}<li>None.</li>{% endfor %}</ul>{% endif %}</main>
-<footer>{{ count }} letters, kept by hand. An invented place. <a href="/admin/">Keepers</a></footer></body></html>""")
+{% if letters is not None %}<ul class="letters">{% for l in letters %}<li><a href="/letters/{{ l.slug }}">{{ l.title }}</a>, {{ l.year }}</li>{% empty %}<li>None.</li>{% endfor %}</ul>{% endif %}
+{% if views %}<h2>Views of the fen</h2><div class="views">{% for v in views %}<figure><img data-src="/static/views/{{ v }}.svg" width="320" height="200" alt="The fen, view {{ v }}"><figcaption>View {{ v }}</figcaption></figure>{% endfor %}</div>{% endif %}</main>
+<footer>{{ count }} letters, kept by hand. An invented place. <a href="/admin/">Keepers</a></footer><script src="/static/sedge.js"></script></body></html>""")
+
+# Pictures are loaded once they are near what is visible: no address stands where a browser would load it by itself.
+SCRIPT = """const near = new IntersectionObserver((list) => list.forEach((e) => {
+  if (!e.isIntersecting) return;
+  near.unobserve(e.target);
+  e.target.src = e.target.dataset.src;
+}), { rootMargin: "200px" });
+document.querySelectorAll("img[data-src]").forEach((i) => near.observe(i));
+"""
 
 
 def page(**said):
-    return HttpResponse(PAGE.render({"count": Letter.objects.count(), "q": "", "letters": None, **said}))
+    return HttpResponse(PAGE.render({"count": Letter.objects.count(), "q": "", "letters": None, "views": None, **said}))
 
 
 def home_page(request):
-    return page(title="Letters from the fen", letters=Letter.objects.filter(id__lte=24))
+    return page(title="Letters from the fen", letters=Letter.objects.filter(id__lte=24), views=range(1, 9))
 
 
 def find(request):
@@ -99,14 +110,23 @@ def find(request):
 
 def letter(request, slug):
     l = get_object_or_404(Letter, slug=slug)
-    return page(title=l.title, text=l.text)
+    return page(title=l.title, text=l.text, views=range(1, 5))
+
+
+def script(request):
+    return HttpResponse(SCRIPT, content_type="text/javascript")
+
+
+def view(request, number):
+    reeds = "".join('<path d="M%d 200 q %d -%d 0 -%d" fill="none" stroke="#%02x7a4a" stroke-width="4"/>' % (12 + 28 * i, (i * number) % 17 - 8, 40 + 7 * ((i + number) % 5), 60 + 11 * ((i * number) % 9), 40 + 13 * number) for i in range(11))
+    return HttpResponse('<svg xmlns="http://www.w3.org/2000/svg" width="320" height="200"><rect width="320" height="200" fill="#cfd8d2"/><circle cx="%d" cy="50" r="26" fill="#e8d49a"/>%s</svg>' % (40 + 30 * number, reeds), content_type="image/svg+xml")
 
 
 def style(request):
     return HttpResponse(STYLE, content_type="text/css")
 
 
-module.urlpatterns = [path("", home_page), path("find", find), path("letters/<slug:slug>", letter), path("static/sedge.css", style), path("admin/", admin.site.urls)]
+module.urlpatterns = [path("", home_page), path("find", find), path("letters/<slug:slug>", letter), path("static/sedge.css", style), path("static/sedge.js", script), path("static/views/<int:number>.svg", view), path("admin/", admin.site.urls)]
 
 call_command("migrate", verbosity=0)
 

@@ -5966,11 +5966,15 @@ export interface components {
       /** Format: int64 */
       attempts: number;
       console: string[];
+      /** @description Attempts that failed before it. */
+      earlier?: components["schemas"]["Attempt"][];
       errors: components["schemas"]["ScriptError"][];
       headers: {
         [key: string]: string;
       };
       missing?: string;
+      /** @description What limits left out, and what the browser could not do. */
+      noted?: string[];
       picture: components["schemas"]["Picture"];
       requests: components["schemas"]["Request"][];
       /** Format: int64 */
@@ -5982,9 +5986,13 @@ export interface components {
        */
       shift: number;
       shifts: components["schemas"]["Shift"][];
+      /** @description Where its time went, in milliseconds. */
+      spent: components["schemas"]["Spent"];
       /** Format: int64 */
       status: number;
       timing: components["schemas"]["Timing"];
+      /** @description Pictures that could not be decoded. */
+      undecoded?: string[];
     };
     ParityView: {
       /**
@@ -7288,6 +7296,38 @@ export interface components {
       looks: number;
       /** Format: int64 */
       runs: number;
+    };
+    Spent: {
+      /**
+       * Format: double
+       * @description The page's own time: its scripts and timers.
+       */
+      clock: number;
+      /**
+       * Format: double
+       * @description Waiting for the site's answers.
+       */
+      network: number;
+      /**
+       * Format: double
+       * @description Opening a private browser.
+       */
+      opening: number;
+      /**
+       * Format: double
+       * @description Frames, decoding, taking the picture.
+       */
+      painting: number;
+      /**
+       * Format: double
+       * @description Reading the page's outline, texts and state.
+       */
+      reading: number;
+      /**
+       * Format: double
+       * @description Tide Marker's own waiting, for what had stalled or was held back.
+       */
+      waiting: number;
     };
     Step: {
       choose?: components["schemas"]["Input"];

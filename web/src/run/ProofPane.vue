@@ -10,6 +10,7 @@ import AskState from "../shared/AskState.vue";
 import { canMask, type Reach } from "./decisions";
 import CommentList from "../shared/CommentList.vue";
 import ExcludeDialog from "./ExcludeDialog.vue";
+import LookMade from "./LookMade.vue";
 import MaskDialog from "./MaskDialog.vue";
 import { byCause, kindNames } from "./findings";
 import PicturePair from "./PicturePair.vue";
@@ -147,6 +148,7 @@ useShortcuts((key) => {
         />
         <p v-else-if="proof.now?.missing">{{ proof.now.missing }}</p>
         <RequestTable v-if="proof.now" :before="proof.before ?? undefined" :now="proof.now" />
+        <LookMade v-if="proof.now" :made="proof.now" />
       </template>
     </AskState>
     <CommentList :about="{ of: 'runs', id: run.id }" :finding="finding.id" label="About this finding" />
