@@ -69,20 +69,16 @@ func (t *tab) paused(e *proto.FetchRequestPaused) {
 	u, err := url.Parse(e.Request.URL)
 	own := err == nil && (t.env.Owns(u) || u.Scheme == "data" || u.Scheme == "blob" || u.Scheme == "about")
 	had, has := t.carried[e.Request.URL]
-	has = has && e.Request.Method == http.MethodGet
+	has = own && has && e.Request.Method == http.MethodGet
 	t.mu.Lock()
-	lifted, pictures, measuring := t.lifted, t.pictures, t.measuring
-	if e.ResourceType != proto.NetworkResourceTypeImage || !own || has {
-		pictures = nil
+	until := held{lifted: t.lifted}
+	if e.ResourceType == proto.NetworkResourceTypeImage && own && !has {
+		until.pictures = t.pictures
 	}
-	p := t.inFlight[e.NetworkID]
-	if p == nil && e.NetworkID != "" { // this event may precede that of the request
-		p = &pending{kind: e.ResourceType}
-		t.inFlight[e.NetworkID] = p
+	if t.measuring != nil && e.ResourceType == proto.NetworkResourceTypeDocument {
+		until.latency = t.measuring.Latency // Chromium slows down what a page asks for, and not the page itself
 	}
-	if p != nil {
-		p.out, p.held, p.moved = true, pictures != nil, time.Now()
-	}
+	t.letOut(e, until.pictures != nil)
 	switch {
 	case !own:
 		t.stopped[e.NetworkID] = true
@@ -98,42 +94,66 @@ func (t *tab) paused(e *proto.FetchRequestPaused) {
 		switch {
 		case !own:
 			_ = proto.FetchFailRequest{RequestID: e.RequestID, ErrorReason: proto.NetworkErrorReasonBlockedByClient}.Call(t.page)
-			return
 		case has:
 			had.give(e.RequestID, t.page)
-			return
-		}
-		select {
-		case <-lifted:
-		case <-time.After(3 * time.Second):
-		case <-t.page.GetContext().Done():
-			return
-		}
-		if measuring != nil && e.ResourceType == proto.NetworkResourceTypeDocument {
-			// Chromium slows down what a page asks for, and not the page itself.
-			select {
-			case <-time.After(measuring.Latency):
-			case <-t.page.GetContext().Done():
-				return
-			}
-		}
-		if pictures != nil {
-			select {
-			case <-pictures:
-			case <-t.page.GetContext().Done():
-				return
-			}
+		case t.await(until):
 			t.letGo(e.NetworkID)
+			_ = proto.FetchContinueRequest{RequestID: e.RequestID}.Call(t.page)
 		}
-		_ = proto.FetchContinueRequest{RequestID: e.RequestID}.Call(t.page)
 	}()
+}
+
+// letOut notes that Chromium has let a request go; its event may precede that of the request. t.mu is held.
+func (t *tab) letOut(e *proto.FetchRequestPaused, held bool) {
+	if e.NetworkID == "" {
+		return
+	}
+	p := t.inFlight[e.NetworkID]
+	if p == nil {
+		p = &pending{kind: e.ResourceType}
+		t.inFlight[e.NetworkID] = p
+	}
+	p.out, p.held, p.moved = true, held, time.Now()
+}
+
+// held is what a request waits for before it is sent.
+type held struct {
+	lifted   <-chan struct{}
+	latency  time.Duration
+	pictures <-chan struct{} // nil when it is no picture that is held back
+}
+
+// await waits for what a request is held for; it returns false when the tab has ended.
+func (t *tab) await(h held) bool {
+	ended := t.page.GetContext().Done()
+	select {
+	case <-h.lifted:
+	case <-time.After(3 * time.Second):
+	case <-ended:
+		return false
+	}
+	if h.latency > 0 {
+		select {
+		case <-time.After(h.latency):
+		case <-ended:
+			return false
+		}
+	}
+	if h.pictures != nil {
+		select {
+		case <-h.pictures:
+		case <-ended:
+			return false
+		}
+	}
+	return true
 }
 
 // letGo notes that a picture is held back no longer.
 func (t *tab) letGo(id proto.NetworkRequestID) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if p := t.inFlight[id]; p != nil {
+	if p := t.inFlight[id]; p != nil && p.held {
 		p.held, p.moved = false, time.Now()
 	}
 }
