@@ -29,7 +29,7 @@ type extent struct {
 	Added  int `json:"added"` // elements, since it began
 }
 
-// scroll scrolls through the page as a visitor does, and back to its top. At each place it waits for what that starts: two frames, in which
+// scroll scrolls through the page as a visitor does, and back to its top. At each place it waits for what that starts: a frame, in which
 // observers see what is near; then a pause on the page's own clock, which waits for what the page asks for. Where elements or
 // requests were added, it stays for another pause, since these may start something themselves. The page is [settled] old at the end.
 func (t *tab) scroll() error {
@@ -73,7 +73,7 @@ func (t *tab) requested() int {
 	return t.begun
 }
 
-// scrollTo scrolls to a place and waits for two frames.
+// scrollTo scrolls to a place and waits for a frame.
 func (t *tab) scrollTo(y int) (extent, error) {
 	defer t.spend(&t.spent.Painting)()
 	res, err := t.page.Timeout(frameLimit).Evaluate(rod.Eval(`(y) => (window.__tideMarker ? window.__tideMarker.scroll(y) : { height: 0, view: innerHeight, added: 0 })`, y).ByPromise())

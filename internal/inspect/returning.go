@@ -171,19 +171,20 @@ func (r *Inspection) comeAgain(ctx context.Context, g *gathering) error {
 
 // judgeReturning keeps looks of returning visitors under a pass, and reports what they alone have.
 func (r *Inspection) judgeReturning(ctx context.Context, seen []evidence.PageLook, tasks []site.PageTask, pass int, g *gathering) error {
+	eg, judging := errgroup.WithContext(ctx)
 	for _, l := range seen {
-		if err := r.Store.SaveLook(ctx, r.Run, pass, "page", l.Key, l); err != nil {
-			return err
-		}
-		found, err := r.onlyReturning(ctx, l, tasks, g)
-		if err != nil {
-			return err
-		}
-		if err := g.take(ctx, returningKey(l.Key), evidence.OnlyReturning(found, l, pass)); err != nil {
-			return err
-		}
+		eg.Go(func() error {
+			if err := r.Store.SaveLook(judging, r.Run, pass, "page", l.Key, l); err != nil {
+				return err
+			}
+			found, err := r.onlyReturning(judging, l, tasks, g)
+			if err != nil {
+				return err
+			}
+			return g.take(judging, returningKey(l.Key), evidence.OnlyReturning(found, l, pass))
+		})
 	}
-	return nil
+	return eg.Wait()
 }
 
 // onlyReturning is what somebody has who came again, and new visitors have not: neither the one who looked at the page in this run before,
