@@ -1,13 +1,15 @@
 <script setup lang="ts">
-/** The head of every view of one site: where you are, and its other views. */
+/** The head of every view of one site: where you are, and its other views. Until the site's name is known there is no link without a name. */
 defineProps<{ site: number; name: string; here?: string }>();
 </script>
 
 <template>
   <nav class="head" aria-label="Site">
     <RouterLink to="/" class="small">Sites</RouterLink>
-    <span class="faded" aria-hidden="true">·</span>
-    <RouterLink :to="`/sites/${site}`" class="site">{{ name }}</RouterLink>
+    <template v-if="name">
+      <span class="faded" aria-hidden="true">·</span
+      ><RouterLink :to="`/sites/${site}`" class="site">{{ name }}</RouterLink>
+    </template>
     <template v-if="here">
       <span class="faded" aria-hidden="true">·</span><span>{{ here }}</span>
     </template>
