@@ -156,11 +156,12 @@ func TestWhatIsReadBackDecidesWhateverTheSiteSaid(t *testing.T) {
 		want  release.ActState
 		says  string
 	}{
-		"it is applied":                      {nil, release.ActApplied, ""},
-		"it hung up and had applied it":      {lie(hungUp, true), release.ActApplied, ""},
-		"it hung up and had not":             {lie(hungUp, false), release.ActNotApplied, "the connection was closed"},
-		"it says so, and it is not in force": {lie(release.Applied(), false), release.ActNotApplied, "reads back others (a)"},
-		"it refuses":                         {lie(release.NotApplied(&speedlayer.Refused{Base: "memory", Detail: "no"}), false), release.ActNotApplied, "refused the values"},
+		"it is applied":                                         {nil, release.ActApplied, ""},
+		"it hung up and had applied it":                         {lie(hungUp, true), release.ActApplied, ""},
+		"it hung up and had not":                                {lie(hungUp, false), release.ActNotApplied, "the connection was closed"},
+		"it says so, and it is not in force":                    {lie(release.Applied(), false), release.ActNotApplied, "reads back others (a)"},
+		"it was asked twice on the way, and refused the second": {lie(release.Unknown(&speedlayer.ChangedElsewhere{Base: "memory"}), true), release.ActApplied, ""},
+		"it refuses":                                            {lie(release.NotApplied(&speedlayer.Refused{Base: "memory", Detail: "no"}), false), release.ActNotApplied, "refused the values"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := newBench(t)
@@ -174,6 +175,30 @@ func TestWhatIsReadBackDecidesWhateverTheSiteSaid(t *testing.T) {
 			}
 			assert.Equal(t, tc.want, b.last().State, "the record says the same")
 			assert.NotNil(t, b.last().EndedAt)
+		})
+	}
+}
+
+func TestWhatIsNeitherTheOldNorTheNewIsDriftThatPeopleAreToldOf(t *testing.T) {
+	for name, said := range map[string]release.Outcome{"taken": release.Applied(), "refused": release.Unknown(&speedlayer.ChangedElsewhere{Base: "memory"})} {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t)
+			was := b.env.Fingerprint
+			b.apply = func(func()) (release.Outcome, bool) {
+				b.values, b.version = settings.Values{"a": true, "b": true}, b.version+1
+				return said, true
+			}
+			state, why := b.put(aOn)
+			assert.Equal(t, release.ActNotApplied, state)
+			require.ErrorContains(t, why, "reads back others")
+			drifts, err := b.acts.Store.OpenDrifts(t.Context(), b.env.SiteID)
+			require.NoError(t, err)
+			require.Len(t, drifts, 1)
+			env, err := b.acts.Store.Environment(t.Context(), b.env.ID)
+			require.NoError(t, err)
+			assert.Equal(t, []string{was, env.Fingerprint}, []string{drifts[0].Was, drifts[0].Found})
+			var drifted *act.Drifted
+			require.ErrorAs(t, b.acts.RefuseDrift(t.Context(), env), &drifted, "nothing is done on top of it")
 		})
 	}
 }

@@ -95,7 +95,24 @@ func (a *Acts) readBack(ctx context.Context, in Intent, id int64, doubt error) r
 		return a.ended(ctx, id, release.NotApplied(doubt), "Read back: the earlier settings are in force. "+doubt.Error(), found)
 	}
 	why := fmt.Errorf("%s took the settings but reads back others (%s)", in.Environment.Name, keysOf(settings.Diff(in.Values, back.Values)))
-	return a.ended(ctx, id, release.NotApplied(why), why.Error(), found)
+	if found == in.Environment.Fingerprint {
+		return a.ended(ctx, id, release.NotApplied(why), why.Error(), found)
+	}
+	// Nobody decided on what it has now. It is not brought back by itself: a person sees it, and says what is to be.
+	if doubt != nil {
+		why = fmt.Errorf("%s did not take the settings, and reads back others than it had: %w", in.Environment.Name, doubt)
+	}
+	err = a.Store.Within(ctx, func(s *store.Store) error {
+		if err := s.EndAct(ctx, id, release.ActNotApplied, why.Error(), ""); err != nil {
+			return err
+		}
+		return a.noteDrift(ctx, s, in.Environment, found, why.Error()+".")
+	})
+	if err != nil {
+		return release.Unknown(err)
+	}
+	trouble.At(trouble.ActEnded)
+	return release.NotApplied(why)
 }
 
 // ended records an outcome. One that cannot be recorded is unknown: the open intent is

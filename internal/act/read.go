@@ -151,14 +151,17 @@ func (a *Acts) noteReading(ctx context.Context, env store.Environment, found str
 		return err
 	}
 	text := fmt.Sprintf("The settings of %s were changed outside Tide Marker: %s.", env.Name, keysOf(a.differences(ctx, env.SiteID, env.Fingerprint, found)))
-	return a.Store.Within(ctx, func(s *store.Store) error {
-		return errors.Join(
-			s.NoteDrift(ctx, env, found),
-			s.RecordAct(ctx, store.Act{EnvironmentID: env.ID, Kind: release.ActOutside, Fingerprint: found, Predecessor: env.Fingerprint,
-				Note: "Found when the settings were read; somebody changed them outside Tide Marker.", Who: outside}),
-			s.Record(ctx, store.Event{SiteID: env.SiteID, EnvironmentID: &env.ID, Kind: outside, Who: outside, Topic: notice.Outside, Text: text}),
-			s.Tell(ctx, store.Signal{Site: env.SiteID}))
-	})
+	return a.Store.Within(ctx, func(s *store.Store) error { return a.noteDrift(ctx, s, env, found, text) })
+}
+
+// noteDrift records, and tells people, that an environment has settings which nobody here decided on.
+func (a *Acts) noteDrift(ctx context.Context, s *store.Store, env store.Environment, found, text string) error {
+	return errors.Join(
+		s.NoteDrift(ctx, env, found),
+		s.RecordAct(ctx, store.Act{EnvironmentID: env.ID, Kind: release.ActOutside, Fingerprint: found, Predecessor: env.Fingerprint,
+			Note: "Found when the settings were read. " + text, Who: outside}),
+		s.Record(ctx, store.Event{SiteID: env.SiteID, EnvironmentID: &env.ID, Kind: outside, Who: outside, Topic: notice.Outside, Text: text}),
+		s.Tell(ctx, store.Signal{Site: env.SiteID}))
 }
 
 // landedLate tells whether what is in force is what our last act there wanted: a request

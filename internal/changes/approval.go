@@ -17,7 +17,7 @@ import (
 // Approvable says why a change cannot be approved, whoever wants to: what stands in the way of
 // promoting it for longer than a run that is under way, or than the calendar says.
 func Approvable(s release.Situation) error {
-	s.Calendar, s.Busy = "", ""
+	s.Calendar, s.StagingBusy, s.ProductionBusy = "", "", ""
 	_, err := release.Apply(s, eventOf(s))
 	return err
 }
@@ -31,15 +31,11 @@ func eventOf(s release.Situation) release.Event {
 
 // AskApproval asks for an approval of a change as it is, with a sentence about it.
 func (d *Desk) AskApproval(ctx context.Context, id int64, by By, words string) error {
-	situation, c, _, err := d.situation(ctx, id)
-	if err != nil {
-		return err
-	}
-	if err := Approvable(situation); err != nil {
-		return err
-	}
-	return d.Store.Within(ctx, func(s *store.Store) error {
-		_, err := ask(ctx, s, situation, c, by, words)
+	return d.hold(ctx, id, func(x *held) error {
+		if err := Approvable(x.situation); err != nil {
+			return err
+		}
+		_, err := ask(ctx, x.Store, x.situation, x.c, by, words)
 		return err
 	})
 }
@@ -65,38 +61,34 @@ func approvalNote(ctx context.Context, s *store.Store, e store.Event) error {
 // Approve approves a change as it is; nobody needs to have asked. When it goes by itself it is promoted once the
 // calendar lets it.
 func (d *Desk) Approve(ctx context.Context, id int64, by By, reason string, goes bool) error {
-	situation, c, _, err := d.situation(ctx, id)
-	if err != nil {
-		return err
-	}
-	if err := Approvable(situation); err != nil {
-		return err
-	}
-	wish, newest, err := d.Wish(ctx, c, by)
-	if err != nil {
-		return err
-	}
-	if why := wish.MayDecide(); why != "" {
-		return &release.NotAllowed{Event: release.Event(release.Approve), State: c.State, Why: why}
-	}
-	if newest != nil && newest.State.Open() && wish.Approval.Moved(situation) != "" {
-		return &Conflict{"What was asked for is not what it is now. " + wish.Approval.Moved(situation)}
-	}
 	said := "Approved “%s”."
 	if goes {
 		said = "Approved “%s”; it is promoted automatically when the calendar allows it."
 	}
-	return d.Store.Within(ctx, func(s *store.Store) error {
+	return d.hold(ctx, id, func(x *held) error {
+		if err := Approvable(x.situation); err != nil {
+			return err
+		}
+		wish, newest, err := x.Wish(ctx, x.c, by)
+		if err != nil {
+			return err
+		}
+		if why := wish.MayDecide(); why != "" {
+			return &release.NotAllowed{Event: release.Event(release.Approve), State: x.c.State, Why: why}
+		}
+		if newest != nil && newest.State.Open() && wish.Approval.Moved(x.situation) != "" {
+			return &Conflict{"What was asked for is not what it is now. " + wish.Approval.Moved(x.situation)}
+		}
 		a := store.Approval{}
 		if newest != nil && newest.State.Open() {
 			a = *newest
-		} else if a, err = ask(ctx, s, situation, c, by, ""); err != nil {
+		} else if a, err = ask(ctx, x.Store, x.situation, x.c, by, ""); err != nil {
 			return err
 		}
 		if a.State == release.Approved && a.Goes == goes {
 			return &Conflict{"It is approved already."}
 		}
-		return decide(ctx, s, c, a, release.Approve, by.Who, reason, goes, said)
+		return decide(ctx, x.Store, x.c, a, release.Approve, by.Who, reason, goes, said)
 	})
 }
 

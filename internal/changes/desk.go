@@ -3,6 +3,7 @@ package changes
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"tidemarker/internal/act"
@@ -53,37 +54,84 @@ func (e *Edited) Error() string {
 
 var errMovedOn = &Conflict{"The change has moved on since. Load it again."}
 
-// move makes a move of a change together with the runs that it needs, all or nothing.
-// The first of several begins at once, each of the others when the one before it ended
-// clear.
-func (d *Desk) move(ctx context.Context, situation release.Situation, c store.Change, e release.Event, explanation string, runs ...store.Run) error {
-	to, err := release.Apply(situation, e)
+// held is a change that stays as it is until the transaction ends that its desk's store is, with all that decides what may be
+// done with it. Nothing asks a site meanwhile.
+type held struct {
+	*Desk
+	situation release.Situation
+	c         store.Change
+	envs      store.ByRole
+}
+
+// hold does something to a change as it stands, all of it or nothing. Whatever else people, runs and watches want to do to it,
+// to its site's environments or to the verdicts on it comes before that or after.
+func (d *Desk) hold(ctx context.Context, id int64, do func(*held) error) error {
+	return d.Store.Within(ctx, func(s *store.Store) error {
+		in := *d
+		in.Store = s
+		if _, err := s.LockChange(ctx, id); err != nil {
+			return err
+		}
+		if err := s.KeepVerdicts(ctx, id); err != nil {
+			return err
+		}
+		x := held{Desk: &in}
+		var err error
+		if x.situation, x.c, x.envs, err = in.situation(ctx, id); err != nil {
+			return err
+		}
+		return do(&x)
+	})
+}
+
+// Move makes a move of a change that needs no run, when the rules let it.
+func (d *Desk) Move(ctx context.Context, id int64, e release.Event, explanation string) error {
+	return d.hold(ctx, id, func(x *held) error { return x.move(ctx, e, explanation) })
+}
+
+// move makes a move of the change together with the runs that it needs. The first of several begins at once, each of the others
+// when the one before it ended clear.
+func (x *held) move(ctx context.Context, e release.Event, explanation string, runs ...store.Run) error {
+	to, err := release.Apply(x.situation, e)
 	if err != nil {
 		return err
 	}
-	return d.Store.Within(ctx, func(s *store.Store) error {
-		ok, err := s.MoveChange(ctx, c.ID, c.State, to, explanation)
+	now := x.c
+	now.State, now.Explanation = to, explanation
+	if err := x.save(ctx, now); err != nil {
+		return err
+	}
+	var next *int64
+	for i, r := range slices.Backward(runs) {
+		r.SiteID, r.ChangeID, r.NextID = x.c.SiteID, &x.c.ID, next
+		if i > 0 {
+			r.State = release.Waiting
+		}
+		id, err := x.Runner.StartIn(ctx, x.Store, r)
 		if err != nil {
 			return err
 		}
-		if !ok {
-			return errMovedOn
-		}
-		var next *int64
-		for i := len(runs) - 1; i >= 0; i-- {
-			r := runs[i]
-			r.SiteID, r.ChangeID, r.NextID = c.SiteID, &c.ID, next
-			if i > 0 {
-				r.State = release.Waiting
-			}
-			id, err := d.Runner.StartIn(ctx, s, r)
-			if err != nil {
-				return err
-			}
-			next = &id
-		}
-		return s.Tell(ctx, store.Signal{Site: c.SiteID, Change: c.ID})
-	})
+		next = &id
+	}
+	return nil
+}
+
+// save writes what the change has become.
+func (x *held) save(ctx context.Context, now store.Change) error {
+	ok, err := x.Store.SaveChange(ctx, x.c, now)
+	if err == nil && !ok {
+		err = errMovedOn
+	}
+	if err != nil {
+		return err
+	}
+	x.c = now
+	return x.Store.Tell(ctx, store.Signal{Site: now.SiteID, Change: now.ID})
+}
+
+// note adds a line about the change to its site's history.
+func (x *held) note(ctx context.Context, who, format string, args ...any) error {
+	return note(ctx, x.Store, x.c, who, format, args...)
 }
 
 // note adds a line about a change to its site's history.
@@ -103,68 +151,63 @@ func (d *Desk) saveTarget(ctx context.Context, c store.Change) error {
 
 // Try tries a change on staging.
 func (d *Desk) Try(ctx context.Context, id int64, who string) error {
-	situation, c, envs, err := d.situation(ctx, id)
-	if err != nil {
-		return err
-	}
-	if err := d.saveTarget(ctx, c); err != nil {
-		return err
-	}
-	return d.move(ctx, situation, c, release.Try, "Being tried on "+envs.Staging.Name+".",
-		store.Run{EnvironmentID: envs.Staging.ID, Kind: release.TryRun, Target: situation.Fingerprint, RequestedBy: who})
+	return d.hold(ctx, id, func(x *held) error {
+		if err := x.saveTarget(ctx, x.c); err != nil {
+			return err
+		}
+		return x.move(ctx, release.Try, "Being tried on "+x.envs.Staging.Name+".",
+			store.Run{EnvironmentID: x.envs.Staging.ID, Kind: release.TryRun, Target: x.situation.Fingerprint, RequestedBy: who})
+	})
 }
 
 // Accept accepts an environment as it is although its check left something to judge, and
-// makes a mark of it.
+// makes a mark of what that check saw.
 func (d *Desk) Accept(ctx context.Context, id int64, who string) error {
-	situation, c, envs, err := d.situation(ctx, id)
-	if err != nil {
-		return err
-	}
-	to, err := release.Apply(situation, release.Accept)
-	if err != nil {
-		return err
-	}
-	runs, err := d.Store.ChangeRuns(ctx, c.ID)
-	if err != nil {
-		return err
-	}
-	return d.Store.Within(ctx, func(s *store.Store) error {
-		ok, err := s.MoveChange(ctx, c.ID, c.State, to, "Accepted as it is by "+who+".")
-		if err == nil && !ok {
-			err = errMovedOn
-		}
-		if err != nil || to != release.Marked {
+	return d.hold(ctx, id, func(x *held) error {
+		if err := x.move(ctx, release.Accept, "Accepted as it is by "+who+"."); err != nil {
 			return err
 		}
-		last, err := s.LatestMark(ctx, envs.Production.ID)
+		if x.c.State == release.Marked {
+			return x.markAccepted(ctx, who)
+		}
+		return x.note(ctx, who, "Accepted “%s” as it is.", x.c.Title)
+	})
+}
+
+// markAccepted makes a mark of what the promotion saw, which production still has.
+func (x *held) markAccepted(ctx context.Context, who string) error {
+	runs, err := x.Store.ChangeRuns(ctx, x.c.ID)
+	if err != nil {
+		return err
+	}
+	last, err := x.Store.LatestMark(ctx, x.envs.Production.ID)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		if r.EnvironmentID != x.envs.Production.ID || r.Kind != release.PromoteRun || r.State != release.Done {
+			continue
+		}
+		if r.Target != x.envs.Production.Fingerprint {
+			return &Conflict{x.envs.Production.Name + " has other settings by now than the check of the promotion saw. Take a mark of what it has, or roll back."}
+		}
+		mark, err := x.Store.SaveMark(ctx, store.Mark{EnvironmentID: x.envs.Production.ID, RunID: r.ID, Fingerprint: r.Target, Who: who,
+			Reason: "Accepted as it is: " + r.Summary, Volatile: last.Volatile, Probes: last.Probes})
 		if err != nil {
 			return err
 		}
-		for _, r := range runs {
-			if r.EnvironmentID == envs.Production.ID && r.Kind == release.PromoteRun && r.State == release.Done {
-				_, err := s.SaveMark(ctx, store.Mark{EnvironmentID: envs.Production.ID, RunID: r.ID, Fingerprint: envs.Production.Fingerprint, Who: who,
-					Reason: "Accepted as it is: " + r.Summary, Volatile: last.Volatile, Probes: last.Probes})
-				return err
-			}
-		}
-		return nil
-	})
+		return x.note(ctx, who, "Accepted “%s” as it is on %s: mark %d.", x.c.Title, x.envs.Production.Name, mark)
+	}
+	return &Conflict{"No promotion of it was checked. Promote it, or roll back."}
 }
 
 // Discard discards a change that no environment has.
 func (d *Desk) Discard(ctx context.Context, id int64, who string) error {
-	situation, c, _, err := d.situation(ctx, id)
-	if err != nil {
-		return err
-	}
-	return d.Store.Within(ctx, func(s *store.Store) error {
-		in := *d
-		in.Store = s
-		if err := in.move(ctx, situation, c, release.Discard, "Discarded."); err != nil {
+	return d.hold(ctx, id, func(x *held) error {
+		if err := x.move(ctx, release.Discard, "Discarded."); err != nil {
 			return err
 		}
-		return note(ctx, s, c, who, "Discarded the change “%s”.", c.Title)
+		return x.note(ctx, who, "Discarded the change “%s”.", x.c.Title)
 	})
 }
 

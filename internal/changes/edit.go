@@ -28,6 +28,12 @@ func (d *Desk) Begin(ctx context.Context, siteID int64, w Words, edits settings.
 	if err != nil {
 		return 0, err
 	}
+	return d.beginFrom(ctx, production, w, edits, who)
+}
+
+// beginFrom begins a change from what production was read to have.
+func (d *Desk) beginFrom(ctx context.Context, production store.Environment, w Words, edits settings.Values, who string) (int64, error) {
+	siteID := production.SiteID
 	base, err := d.Store.Revision(ctx, siteID, production.Fingerprint)
 	if err != nil {
 		return 0, err
@@ -76,124 +82,110 @@ func refused(env store.Environment, v settings.Values) error {
 // Edit replaces a change's words and edits; *[Edited] when somebody else did since the
 // version.
 func (d *Desk) Edit(ctx context.Context, id int64, version int, w Words, edits settings.Values, who string) error {
-	return d.edit(ctx, d.Store, id, version, w, edits, who)
+	return d.hold(ctx, id, func(x *held) error { return x.edit(ctx, version, w, edits, who) })
 }
 
 // Describe replaces a change's title, reason and expected effect, in whatever state it is; what it does stays. *[Edited] when
 // somebody else edited it since a version.
 func (d *Desk) Describe(ctx context.Context, id int64, version int, w Words, who string) error {
-	return d.Store.Within(ctx, func(s *store.Store) error {
-		c, err := s.Change(ctx, id)
-		if err != nil {
+	return d.hold(ctx, id, func(x *held) error {
+		was, now := x.c.Title, x.c
+		now.Title, now.Reason, now.Effect, now.EditedBy = w.Title, w.Reason, w.Effect, who
+		if err := x.seen(version); err != nil {
 			return err
 		}
-		was := c.Title
-		theirs := &Edited{c.EditedBy, c.Version}
-		c.Title, c.Reason, c.Effect, c.EditedBy = w.Title, w.Reason, w.Effect, who
-		ok, err := s.DescribeChange(ctx, c, version)
-		if err != nil {
+		if err := x.save(ctx, now); err != nil {
 			return err
 		}
-		if !ok {
-			return theirs
+		if was == w.Title {
+			return nil
 		}
-		if was != w.Title {
-			return note(ctx, s, c, who, "Renamed the change “%s” to “%s”.", was, w.Title)
-		}
-		return s.Tell(ctx, store.Signal{Site: c.SiteID, Change: id})
+		return x.note(ctx, who, "Renamed the change “%s” to “%s”.", was, w.Title)
 	})
 }
 
-func (d *Desk) edit(ctx context.Context, s *store.Store, id int64, version int, w Words, edits settings.Values, who string) error {
-	situation, c, envs, err := d.situation(ctx, id)
+// seen is *[Edited] when somebody edited the change since a version. What moved it on meanwhile the rules see to.
+func (x *held) seen(version int) error {
+	if version < x.c.Edition || version > x.c.Version {
+		return &Edited{x.c.EditedBy, x.c.Version}
+	}
+	return nil
+}
+
+func (x *held) edit(ctx context.Context, version int, w Words, edits settings.Values, who string) error {
+	if err := x.seen(version); err != nil {
+		return err
+	}
+	to, err := release.Apply(x.situation, release.Edit)
 	if err != nil {
 		return err
 	}
-	to, err := release.Apply(situation, release.Edit)
+	base, err := x.Store.Revision(ctx, x.c.SiteID, x.c.Base)
 	if err != nil {
 		return err
 	}
-	base, err := s.Revision(ctx, c.SiteID, c.Base)
-	if err != nil {
+	if err := refused(x.envs.Production, base.With(edits)); err != nil {
 		return err
 	}
-	if err := refused(envs.Production, base.With(edits)); err != nil {
-		return err
-	}
-	c.Title, c.Reason, c.Effect, c.State, c.Edits.V, c.EditedBy = w.Title, w.Reason, w.Effect, to, settings.Edited(base, edits), who
-	return s.Within(ctx, func(s *store.Store) error {
-		ok, err := s.EditChange(ctx, c, version)
-		if err != nil {
-			return err
-		}
-		if !ok {
-			theirs, err := s.Change(ctx, id)
-			return errors.Join(err, &Edited{theirs.EditedBy, theirs.Version})
-		}
-		return s.Tell(ctx, store.Signal{Site: c.SiteID, Change: id})
-	})
+	now := x.c
+	now.Title, now.Reason, now.Effect, now.State, now.Edits.V, now.EditedBy = w.Title, w.Reason, w.Effect, to, settings.Edited(base, edits), who
+	now.Makers.V = withMaker(x.c, who)
+	return x.save(ctx, now)
 }
 
 // Rebase begins a change again from what production has now, with those of its edits that
 // still differ.
 func (d *Desk) Rebase(ctx context.Context, id int64, who string) error {
-	situation, c, _, err := d.situation(ctx, id)
-	if err != nil {
-		return err
-	}
-	to, err := release.Apply(situation, release.Rebase)
-	if err != nil {
-		return err
-	}
-	base, err := d.Store.Revision(ctx, c.SiteID, situation.Production)
-	if err != nil {
-		return err
-	}
-	c.Base, c.State, c.Edits.V = situation.Production, to, settings.Edited(base, c.Edits.V)
-	return d.Store.Within(ctx, func(s *store.Store) error {
-		ok, err := s.EditChange(ctx, c, c.Version)
-		if err == nil && !ok {
-			err = &Conflict{"Somebody else edited this change just now. Look at it again."}
-		}
+	return d.hold(ctx, id, func(x *held) error {
+		to, err := release.Apply(x.situation, release.Rebase)
 		if err != nil {
 			return err
 		}
-		return note(ctx, s, c, who, "Began the change “%s” again from what production has now.", c.Title)
+		base, err := x.Store.Revision(ctx, x.c.SiteID, x.situation.Production)
+		if err != nil {
+			return err
+		}
+		now := x.c
+		now.Base, now.State, now.Edits.V = x.situation.Production, to, settings.Edited(base, x.c.Edits.V)
+		if err := x.save(ctx, now); err != nil {
+			return err
+		}
+		return x.note(ctx, who, "Began the change “%s” again from what production has now.", x.c.Title)
 	})
 }
 
 // Split keeps the first step of a change and makes a change of each of the others, every
 // one after the one before it.
 func (d *Desk) Split(ctx context.Context, id int64, who string) error {
-	situation, c, envs, err := d.situation(ctx, id)
-	if err != nil {
-		return err
-	}
-	if _, err := release.Apply(situation, release.Edit); err != nil {
-		return err
-	}
-	cat := envs.Production.Catalogue.V
-	if cat == nil || !cat.Piled(c.Edits.V) {
-		return &Conflict{"There is nothing to split: at most one thing that is risky is changed."}
-	}
-	steps := cat.Split(c.Edits.V)
-	var parts []store.Change
-	for i, step := range steps {
-		part := store.Change{SiteID: c.SiteID, Title: fmt.Sprintf("%s (%d of %d)", c.Title, i+1, len(steps)), Effect: c.Effect, Base: c.Base, Edits: store.JSON[settings.Values]{V: step.Edits}, CreatedBy: who}
-		part.Reason = strings.TrimSpace(fmt.Sprintf("Part of “%s”: %s. %s", c.Title, step.Title, c.Reason))
-		parts = append(parts, part)
-	}
-	first := c
-	first.Title, first.Edits, first.EditedBy = parts[0].Title, parts[0].Edits, who
-	return d.Store.Within(ctx, func(s *store.Store) error {
-		ok, err := s.SplitChange(ctx, first, parts[1:])
-		if err == nil && !ok {
-			err = &Conflict{"Somebody else edited this change just now. Nothing was split; look at it again."}
-		}
-		if err != nil {
+	return d.hold(ctx, id, func(x *held) error {
+		if _, err := release.Apply(x.situation, release.Edit); err != nil {
 			return err
 		}
-		return note(ctx, s, c, who, "Split the change “%s” into %d.", c.Title, len(steps))
+		c, cat := x.c, x.envs.Production.Catalogue.V
+		if cat == nil || !cat.Piled(c.Edits.V) {
+			return &Conflict{"There is nothing to split: at most one thing that is risky is changed."}
+		}
+		steps := cat.Split(c.Edits.V)
+		before := c.ID
+		for i, step := range steps {
+			part := store.Change{SiteID: c.SiteID, Title: fmt.Sprintf("%s (%d of %d)", c.Title, i+1, len(steps)), Effect: c.Effect, Base: c.Base, Edits: store.JSON[settings.Values]{V: step.Edits}, CreatedBy: who}
+			part.Reason = strings.TrimSpace(fmt.Sprintf("Part of “%s”: %s. %s", c.Title, step.Title, c.Reason))
+			if i == 0 {
+				first := c
+				first.Title, first.Edits, first.EditedBy, first.Makers.V = part.Title, part.Edits, who, withMaker(c, who)
+				if err := x.save(ctx, first); err != nil {
+					return err
+				}
+				continue
+			}
+			part.Follows = &before
+			next, err := x.Store.NewChange(ctx, part)
+			if err != nil {
+				return err
+			}
+			before = next
+		}
+		return note(ctx, x.Store, c, who, "Split the change “%s” into %d.", c.Title, len(steps))
 	})
 }
 
@@ -215,24 +207,19 @@ func (d *Desk) RemoveCulprit(ctx context.Context, searchRun int64, which int, wh
 	if which < 0 || which >= len(culprits) {
 		return 0, &Conflict{"The search has found no such culprit."}
 	}
-	c, err := d.Store.Change(ctx, *r.ChangeID)
-	if err != nil {
-		return 0, err
-	}
-	envs, err := d.Store.EnvironmentsByRole(ctx, c.SiteID)
-	if err != nil {
-		return 0, err
-	}
-	base, err := d.Store.Revision(ctx, c.SiteID, c.Base)
-	if err != nil {
-		return 0, err
-	}
-	var gone []culprit.Part
-	for _, i := range culprits[which] {
-		gone = append(gone, x.Problem.V.Parts[i])
-	}
-	edits := culprit.Without(*envs.Production.Catalogue.V, envs.Production.About.V.Facts.Host(), base, base.With(c.Edits.V), gone)
-	return c.ID, d.Edit(ctx, c.ID, c.Version, Words{c.Title, c.Reason, c.Effect}, edits, who)
+	return *r.ChangeID, d.hold(ctx, *r.ChangeID, func(h *held) error {
+		c := h.c
+		base, err := h.Store.Revision(ctx, c.SiteID, c.Base)
+		if err != nil {
+			return err
+		}
+		var gone []culprit.Part
+		for _, i := range culprits[which] {
+			gone = append(gone, x.Problem.V.Parts[i])
+		}
+		edits := culprit.Without(*h.envs.Production.Catalogue.V, h.envs.Production.About.V.Facts.Host(), base, base.With(c.Edits.V), gone)
+		return h.edit(ctx, c.Version, Words{c.Title, c.Reason, c.Effect}, edits, who)
+	})
 }
 
 // NotPatterns says that a key is no setting that takes patterns.
@@ -244,25 +231,18 @@ func (e *NotPatterns) Error() string {
 
 // Exclude adds a pattern to one of a change's settings, and records why.
 func (d *Desk) Exclude(ctx context.Context, id int64, all []store.Exclusion) error {
-	c, err := d.Store.Change(ctx, id)
-	if err != nil {
-		return err
-	}
-	envs, err := d.Store.EnvironmentsByRole(ctx, c.SiteID)
-	if err != nil {
-		return err
-	}
-	if envs.Production.Catalogue.V == nil {
-		return &Conflict{"The site's settings have not been read yet."}
-	}
-	base, err := d.Store.Revision(ctx, c.SiteID, c.Base)
-	if err != nil {
-		return err
-	}
-	return d.Store.Within(ctx, func(s *store.Store) error {
+	return d.hold(ctx, id, func(x *held) error {
+		c, cat := x.c, x.envs.Production.Catalogue.V
+		if cat == nil {
+			return &Conflict{"The site's settings have not been read yet."}
+		}
+		base, err := x.Store.Revision(ctx, c.SiteID, c.Base)
+		if err != nil {
+			return err
+		}
 		values, edits := base.With(c.Edits.V), settings.Values{}
 		for _, e := range all {
-			def, known := envs.Production.Catalogue.V.Find(e.Key)
+			def, known := cat.Find(e.Key)
 			if !known || def.Type != settings.Patterns {
 				return &NotPatterns{e.Key}
 			}
@@ -270,13 +250,13 @@ func (d *Desk) Exclude(ctx context.Context, id int64, all []store.Exclusion) err
 				edits[e.Key] = append(slices.Clone(list), e.Pattern)
 			}
 			e.SiteID, e.ChangeID, e.Role = c.SiteID, &id, def.Role
-			if _, err := s.AddExclusion(ctx, e); err != nil {
+			if _, err := x.Store.AddExclusion(ctx, e); err != nil {
 				return err
 			}
-			if err := s.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &id, Kind: "exclusion", Who: e.Who, Text: fmt.Sprintf("Excluded by “%s”: %s. %s", def.Title, e.Pattern, e.Reason)}); err != nil {
+			if err := x.Store.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &id, Kind: "exclusion", Who: e.Who, Text: fmt.Sprintf("Excluded by “%s”: %s. %s", def.Title, e.Pattern, e.Reason)}); err != nil {
 				return err
 			}
 		}
-		return d.edit(ctx, s, id, c.Version, Words{c.Title, c.Reason, c.Effect}, c.Edits.V.With(edits), all[0].Who)
+		return x.edit(ctx, c.Version, Words{c.Title, c.Reason, c.Effect}, c.Edits.V.With(edits), all[0].Who)
 	})
 }

@@ -13,23 +13,20 @@ import (
 
 // Measure begins to measure what a change does to speed, on staging, which has it.
 func (d *Desk) Measure(ctx context.Context, id int64, scope measure.Scope, who string) (run int64, err error) {
-	situation, c, envs, err := d.situation(ctx, id)
-	if err != nil {
-		return 0, err
-	}
-	if err := d.CheckScope(ctx, c.SiteID, envs.Staging.Name, scope); err != nil {
-		return 0, err
-	}
-	switch {
-	case situation.StagingUnknown != "":
-		return 0, &Conflict{situation.StagingUnknown}
-	case !situation.StagingHasChange:
-		return 0, &Conflict{envs.Staging.Name + " does not have the change. Try it there first."}
-	case situation.Busy != "":
-		return 0, &Conflict{situation.Busy}
-	}
-	err = d.Store.Within(ctx, func(s *store.Store) error {
-		run, err = d.Runner.StartIn(ctx, s, store.Run{SiteID: c.SiteID, EnvironmentID: envs.Staging.ID, ChangeID: &c.ID, Kind: release.MeasureRun, Target: envs.Staging.Fingerprint, RequestedBy: who, Measures: store.JSON[*measure.Scope]{V: &scope}})
+	err = d.hold(ctx, id, func(x *held) error {
+		staging := x.envs.Staging
+		if err := x.CheckScope(ctx, x.c.SiteID, staging.Name, scope); err != nil {
+			return err
+		}
+		switch {
+		case x.situation.StagingUnknown != "":
+			return &Conflict{x.situation.StagingUnknown}
+		case !x.situation.StagingHasChange:
+			return &Conflict{staging.Name + " does not have the change. Try it there first."}
+		case x.situation.StagingBusy != "":
+			return &Conflict{x.situation.StagingBusy}
+		}
+		run, err = x.Runner.StartIn(ctx, x.Store, store.Run{SiteID: x.c.SiteID, EnvironmentID: staging.ID, ChangeID: &x.c.ID, Kind: release.MeasureRun, Target: staging.Fingerprint, RequestedBy: who, Measures: store.JSON[*measure.Scope]{V: &scope}})
 		return err
 	})
 	return run, err
@@ -111,21 +108,16 @@ func (d *Desk) MeasureMore(ctx context.Context, id int64, who string) (run int64
 
 // Expect says what a change is meant to make better, in figures; nil takes it back.
 func (d *Desk) Expect(ctx context.Context, id int64, e *measure.Expectation, who string) error {
-	c, err := d.Store.Change(ctx, id)
-	if err != nil {
-		return err
-	}
 	said := "Nothing is expected in figures now."
 	if e != nil {
 		said = "Expected: " + e.Text() + "."
 	}
-	return d.Store.Within(ctx, func(s *store.Store) error {
-		if err := s.Expect(ctx, id, e); err != nil {
+	return d.hold(ctx, id, func(x *held) error {
+		now := x.c
+		now.Expected.V = e
+		if err := x.save(ctx, now); err != nil {
 			return err
 		}
-		if err := note(ctx, s, c, who, "%s", said); err != nil {
-			return err
-		}
-		return s.Tell(ctx, store.Signal{Site: c.SiteID, Change: id})
+		return x.note(ctx, who, "%s", said)
 	})
 }

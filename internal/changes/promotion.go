@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"tidemarker/internal/act"
 	"tidemarker/internal/core/people"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/store"
@@ -48,44 +49,39 @@ func (d *Desk) reachProduction(ctx context.Context, id int64, event release.Even
 	}
 	// What is in force may have been changed since it was last read.
 	for _, e := range []store.Environment{envs.Staging, envs.Production} {
-		if _, _, err := d.Acts.Read(ctx, e.ID); err != nil {
+		_, _, err := d.Acts.Read(ctx, e.ID)
+		if _, busy := errors.AsType[*act.Busy](err); err != nil && !busy { // whoever acts there has read it
 			return err
 		}
 	}
-	situation, c, envs, err := d.situation(ctx, id)
-	if err != nil {
-		return err
-	}
-	if situation.Calendar == "" {
-		despite = ""
-	}
-	if despite != "" {
-		situation.Calendar = ""
-	}
-	wish, approval, err := d.Wish(ctx, c, by)
-	if err != nil {
-		return err
-	}
-	if _, err := release.Apply(situation, event); err != nil {
-		return err
-	}
-	if why := wish.MayPromote(situation); why != "" {
-		return &release.NotAllowed{Event: event, State: situation.State, Why: why}
-	}
-	return d.Store.Within(ctx, func(s *store.Store) error {
-		in := *d
-		in.Store = s
-		if err := in.spend(ctx, situation, c, approval, by); err != nil {
+	return d.hold(ctx, id, func(x *held) error {
+		if x.situation.Calendar == "" {
+			despite = ""
+		}
+		if despite != "" {
+			x.situation.Calendar = ""
+		}
+		wish, approval, err := x.Wish(ctx, x.c, by)
+		if err != nil {
+			return err
+		}
+		if _, err := release.Apply(x.situation, event); err != nil {
+			return err
+		}
+		if why := wish.MayPromote(x.situation); why != "" {
+			return &release.NotAllowed{Event: event, State: x.situation.State, Why: why}
+		}
+		if err := x.spend(ctx, x.situation, x.c, approval, by); err != nil {
 			return err
 		}
 		if despite != "" {
-			if err := s.Record(ctx, store.Event{SiteID: c.SiteID, ChangeID: &c.ID, EnvironmentID: &envs.Production.ID, Kind: "despite", Who: by.Who,
-				Text: "Promoted “" + c.Title + "” despite the calendar: " + despite}); err != nil {
+			if err := x.Store.Record(ctx, store.Event{SiteID: x.c.SiteID, ChangeID: &x.c.ID, EnvironmentID: &x.envs.Production.ID, Kind: "despite", Who: by.Who,
+				Text: "Promoted “" + x.c.Title + "” despite the calendar: " + despite}); err != nil {
 				return err
 			}
 		}
-		return in.move(ctx, situation, c, event, saidOf[event],
-			store.Run{EnvironmentID: envs.Production.ID, Kind: release.PromoteRun, Target: situation.Fingerprint, RequestedBy: by.Who, Despite: despite})
+		return x.move(ctx, event, saidOf[event],
+			store.Run{EnvironmentID: x.envs.Production.ID, Kind: release.PromoteRun, Target: x.situation.Fingerprint, RequestedBy: by.Who, Despite: despite})
 	})
 }
 
@@ -116,6 +112,14 @@ func Makers(c store.Change) []string {
 		}
 	}
 	return out
+}
+
+// withMaker are those who edited a change since it was begun, and who does now.
+func withMaker(c store.Change, who string) []string {
+	if who == "" || slices.Contains(c.Makers.V, who) {
+		return c.Makers.V
+	}
+	return append(slices.Clone(c.Makers.V), who)
 }
 
 // spend records that the promotion begins which an approval was for. Who decides and promotes approves by that.

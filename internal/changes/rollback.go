@@ -105,33 +105,31 @@ func (d *Desk) onTop(ctx context.Context, p *Plan, way release.Way) error {
 // RollBack restores every environment that has a change. all says that the changes that
 // were promoted on top of it go, too.
 func (d *Desk) RollBack(ctx context.Context, id int64, all bool, who string) error {
-	situation, c, envs, err := d.situation(ctx, id)
-	if err != nil {
-		return err
-	}
 	event := release.RollBack
 	if all {
 		event = release.RollBackAll
 	}
-	if _, err := release.Apply(situation, event); err != nil {
-		return err
-	}
-	p, err := d.PlanRollBack(ctx, id)
-	if err != nil {
-		return err
-	}
-	var runs []store.Run
-	for _, b := range p.Backs {
-		runs = append(runs, store.Run{EnvironmentID: b.Environment.ID, Kind: release.RollBackRun, Target: b.Way.To, MarkID: &b.Mark.ID, RequestedBy: who})
-	}
-	if len(runs) == 0 { // it is restored already, and checked once more
-		b, err := d.back(ctx, envs.Staging, release.Way{To: envs.Staging.Fingerprint})
+	return d.hold(ctx, id, func(x *held) error {
+		if _, err := release.Apply(x.situation, event); err != nil {
+			return err
+		}
+		p, err := x.PlanRollBack(ctx, id)
 		if err != nil {
 			return err
 		}
-		runs = append(runs, store.Run{EnvironmentID: envs.Staging.ID, Kind: release.RollBackRun, Target: envs.Staging.Fingerprint, MarkID: &b.Mark.ID, RequestedBy: who})
-	}
-	return d.move(ctx, situation, c, event, "Being rolled back.", runs...)
+		if len(p.Backs) == 0 { // it is restored already, and checked once more
+			b, err := x.back(ctx, x.envs.Staging, release.Way{To: x.envs.Staging.Fingerprint})
+			if err != nil {
+				return err
+			}
+			p.Backs = append(p.Backs, b)
+		}
+		var runs []store.Run
+		for _, b := range p.Backs {
+			runs = append(runs, store.Run{EnvironmentID: b.Environment.ID, Kind: release.RollBackRun, Target: b.Way.To, MarkID: &b.Mark.ID, RequestedBy: who})
+		}
+		return x.move(ctx, event, "Being rolled back.", runs...)
+	})
 }
 
 // inverse is what takes just this change out of what production has.
@@ -179,17 +177,35 @@ func (e *Undecided) Error() string {
 // since whether it goes back to what it was before the change; *[Undecided] names those
 // of which nothing is said.
 func (d *Desk) TakeOut(ctx context.Context, id int64, restore map[string]bool, who string) (newID int64, err error) {
-	situation, c, envs, err := d.situation(ctx, id)
-	if err != nil {
-		return 0, err
-	}
-	if _, err := release.Apply(situation, release.TakeOut); err != nil {
-		return 0, err
-	}
-	p, err := d.PlanRollBack(ctx, id)
-	if err != nil {
-		return 0, err
-	}
+	err = d.hold(ctx, id, func(x *held) error {
+		if _, err := release.Apply(x.situation, release.TakeOut); err != nil {
+			return err
+		}
+		p, err := x.PlanRollBack(ctx, id)
+		if err != nil {
+			return err
+		}
+		edits, err := p.without(restore)
+		if err != nil {
+			return err
+		}
+		var names []string
+		for _, o := range p.OnTop {
+			names = append(names, "“"+o.Title+"”")
+		}
+		inverse := store.Change{SiteID: x.c.SiteID, Title: "Without “" + x.c.Title + "”", Reason: fmt.Sprintf("Takes out the edits of “%s” and leaves those of %s.", x.c.Title, strings.Join(names, ", ")),
+			Base: x.envs.Production.Fingerprint, Edits: store.JSON[settings.Values]{V: edits}, CreatedBy: who, TakesOut: &x.c.ID}
+		if newID, err = x.Store.NewChange(ctx, inverse); err != nil {
+			return err
+		}
+		inverse.ID = newID
+		return note(ctx, x.Store, inverse, who, "Began the change “%s”.", inverse.Title)
+	})
+	return newID, err
+}
+
+// without are the edits that take just the change out, as decided.
+func (p Plan) without(restore map[string]bool) (settings.Values, error) {
 	edits, open := p.Edits, []settings.Conflict{}
 	for _, x := range p.Conflicts {
 		back, said := restore[x.Key]
@@ -201,23 +217,10 @@ func (d *Desk) TakeOut(ctx context.Context, id int64, restore map[string]bool, w
 		}
 	}
 	if len(open) > 0 {
-		return 0, &Undecided{open}
+		return nil, &Undecided{open}
 	}
 	if len(edits) == 0 {
-		return 0, &Conflict{"Nothing of it is in force now: what came on top set all of it again."}
+		return nil, &Conflict{"Nothing of it is in force now: what came on top set all of it again."}
 	}
-	var names []string
-	for _, o := range p.OnTop {
-		names = append(names, "“"+o.Title+"”")
-	}
-	inverse := store.Change{SiteID: c.SiteID, Title: "Without “" + c.Title + "”", Reason: fmt.Sprintf("Takes out the edits of “%s” and leaves those of %s.", c.Title, strings.Join(names, ", ")),
-		Base: envs.Production.Fingerprint, Edits: store.JSON[settings.Values]{V: edits}, CreatedBy: who, TakesOut: &c.ID}
-	err = d.Store.Within(ctx, func(s *store.Store) error {
-		if newID, err = s.NewChange(ctx, inverse); err != nil {
-			return err
-		}
-		inverse.ID = newID
-		return note(ctx, s, inverse, who, "Began the change “%s”.", inverse.Title)
-	})
-	return newID, err
+	return edits, nil
 }

@@ -167,27 +167,34 @@ func (d *Desk) runs(ctx context.Context, s *release.Situation, c store.Change, e
 	if err != nil {
 		return err
 	}
+	promoted := int64(0)
 	for _, r := range runs {
-		looked := r.Kind == release.PromoteRun || r.Kind == release.CheckRun || r.Kind == release.RollBackRun
 		switch {
 		case !r.State.Over():
-			s.Busy = busy(r, envs)
 		case r.EnvironmentID == envs.Staging.ID && (r.Kind == release.TryRun || r.Kind == release.RollBackRun) && s.Verdict == "":
 			s.Verdict, s.Checked = r.Verdict, r.Target
-		case r.EnvironmentID == envs.Production.ID && looked && s.ProductionVerdict == "":
-			s.ProductionVerdict = r.Verdict
+		case r.EnvironmentID == envs.Production.ID && r.Kind == release.PromoteRun:
+			promoted = max(promoted, r.ID)
+		}
+	}
+	if promoted != 0 {
+		if s.ProductionVerdict, err = d.Store.VerdictSince(ctx, envs.Production.ID, promoted); err != nil {
+			return err
 		}
 	}
 	open, err := d.Store.OpenRunsOf(ctx, c.SiteID)
-	if err != nil {
-		return err
-	}
 	for _, r := range open {
-		if s.Busy == "" && (r.ChangeID == nil || *r.ChangeID != c.ID) {
-			s.Busy = busy(r, envs)
+		switch {
+		case r.EnvironmentID == envs.Production.ID && s.ProductionBusy == "":
+			s.ProductionBusy = busy(r, envs)
+		case r.EnvironmentID == envs.Staging.ID && s.StagingBusy == "":
+			s.StagingBusy = busy(r, envs)
+		}
+		if left := r.Leaves(); r.EnvironmentID == envs.Staging.ID && left != "" {
+			s.Staging = left
 		}
 	}
-	return nil
+	return err
 }
 
 func busy(r store.Run, envs store.ByRole) string {

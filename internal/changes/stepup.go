@@ -43,10 +43,14 @@ func (d *Desk) BeginStepUp(ctx context.Context, siteID int64, w StepUpWish, who 
 	if envs.OnlyOne {
 		return 0, &Conflict{"The site has only one environment; stepping up tries bundles on staging."}
 	}
+	production, err := d.ReadNow(ctx, siteID)
+	if err != nil {
+		return 0, err
+	}
 	err = d.Store.Within(ctx, func(s *store.Store) error {
 		in := *d
 		in.Store = s
-		if changeID, err = in.Begin(ctx, siteID, Words{Title: "Step up through the bundles", Reason: "Tried bundle by bundle; what passes stays."}, nil, who); err != nil {
+		if changeID, err = in.beginFrom(ctx, production, Words{Title: "Step up through the bundles", Reason: "Tried bundle by bundle; what passes stays."}, nil, who); err != nil {
 			return err
 		}
 		_, err = s.NewStepUp(ctx, store.StepUp{SiteID: siteID, ChangeID: changeID, StepUp: store.JSON[stepup.StepUp]{V: stepup.New()}, Opens: store.JSON[stepup.Window]{V: w.Window}, MostLooks: w.MostLooks, Who: who})
@@ -338,7 +342,7 @@ func (x *stepper) try(ctx context.Context, c stepup.StepUp) (run int64, err erro
 func (x *stepper) put(ctx context.Context, c stepup.StepUp) error {
 	edits := settings.Edited(x.on.Base, c.Edits)
 	if !settings.Equal(map[string]any(edits), map[string]any(x.c.Edits.V)) {
-		if err := x.edit(ctx, x.Store, x.c.ID, x.c.Version, Words{x.c.Title, x.c.Reason, x.c.Effect}, edits, x.row.Who); err != nil {
+		if err := x.Edit(ctx, x.c.ID, x.c.Version, Words{x.c.Title, x.c.Reason, x.c.Effect}, edits, x.row.Who); err != nil {
 			return err
 		}
 	}

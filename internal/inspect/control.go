@@ -34,19 +34,16 @@ func (e *NoTurn) Error() string { return e.Err.Error() }
 func (e *NoTurn) Unwrap() error { return e.Err }
 
 const (
-	// firstControlPass numbers the first pass with the earlier settings; later ones, of either
-	// side, count on.
-	firstControlPass = 3
-	mostTurns        = 5 // earlier, again, earlier, again, earlier
-	mostInTurn       = 5 // looks at one thing in a turn
-	againInTurn      = 2 // looks in a turn after the first
+	mostTurns   = 5 // earlier, again, earlier, again, earlier
+	mostInTurn  = 5 // looks at one thing in a turn
+	againInTurn = 2 // looks in a turn after the first
 )
 
 // control looks at what differs with the earlier settings: a finding counts when it comes
 // with the change and goes with it. It comes last, and leaves the earlier settings in force
 // when they are to stay.
 func (r *Inspection) control(ctx context.Context, g *gathering) error {
-	c := &controlling{inspection: r, of: g, causes: map[string]*evidence.Control{}, pass: firstControlPass}
+	c := &controlling{inspection: r, of: g, causes: map[string]*evidence.Control{}, pass: evidence.FirstEarlierPass}
 	c.begin()
 	returning := slices.ContainsFunc(g.all(), hasReturning)
 	if len(c.causes) == 0 && !(returning && r.Turns.Earlier != nil) {
@@ -87,13 +84,13 @@ func (r *Inspection) LookBefore(ctx context.Context) error {
 	if err := r.purgePages(ctx, r.planned()...); err != nil {
 		return err
 	}
-	return r.lookAt(ctx, r.Site.Plan(r.Env.Name), firstControlPass, g)
+	return r.lookAt(ctx, r.Site.Plan(r.Env.Name), evidence.FirstEarlierPass, g)
 }
 
 // before counts what the looks just before showed, which are kept.
 func (c *controlling) before(ctx context.Context) error {
 	r := c.inspection
-	look, err := r.Store.Look(ctx, r.Run, firstControlPass)
+	look, err := r.Store.Look(ctx, r.Run, evidence.FirstEarlierPass)
 	if err != nil {
 		return err
 	}
@@ -111,7 +108,7 @@ func (c *controlling) before(ctx context.Context) error {
 		if !looked || slices.ContainsFunc(others, evidence.Finding.NotLooked) {
 			continue
 		}
-		c.seen[k] = firstControlPass
+		c.seen[k] = evidence.FirstEarlierPass
 		for _, f := range findings {
 			if have := c.causes[f.OwnCause()]; have != nil && f.NeedsControl() {
 				*have = have.Seen(false, f.Shows(others))

@@ -236,6 +236,9 @@ func measured(ctx context.Context, d *Desk, r store.Rollout, m *Site) error {
 
 // promote promotes a site's change in the name of whoever let the waves go, as long as they may.
 func promote(ctx context.Context, d *Desk, r store.Rollout, m *Site) error {
+	if of := m.Measured; of != nil && !of.State.Over() {
+		return &changes.Conflict{Why: fmt.Sprintf("Run %d (%s) is under way. It is promoted after that.", of.ID, of.Kind)}
+	}
 	name := people.Called(r.GoneBy)
 	p, err := d.Store.PersonNamed(ctx, name)
 	if errors.Is(err, store.ErrNotFound) || err == nil && (p.Disabled || !p.Role.May(people.Work)) {

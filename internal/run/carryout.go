@@ -40,6 +40,7 @@ type run struct {
 	watched  *store.Watch       // that begins when the run ends
 	looks    []watch.Look       // of it
 	renewed  []store.Renewal    // parts of the mark that the site itself has moved on in
+	mark     *store.Mark        // that it took; saved with its end
 }
 
 // concluded tells whether the run had come to its end already, but for putting back.
@@ -127,11 +128,26 @@ func (r *run) inspect(ctx context.Context, returning *inspect.Returning) error {
 		r.row.Verdict, r.row.Summary, r.renewed = "", "", nil
 		return errors.Join(stands, err)
 	}
+	if err == nil {
+		err = r.stayed(ctx)
+	}
 	if err == nil && len(r.moments) > 0 && !r.row.Restores {
 		err = i.CacheFrom(ctx, r.moments)
 	}
 	if err == nil {
 		err = r.planWatch(ctx, i)
+	}
+	return err
+}
+
+// stayed is an error when the environment has other settings than those that were looked at: nobody knows which look saw which.
+func (r *run) stayed(ctx context.Context) error {
+	if !r.able.Reads {
+		return nil
+	}
+	env, _, err := r.Acts.ReadLocked(ctx, r.env.ID)
+	if err == nil && env.Fingerprint != r.env.Fingerprint {
+		err = fmt.Errorf("%s was changed outside Tide Marker while it was looked at", r.env.Name)
 	}
 	return err
 }
@@ -246,9 +262,9 @@ func (r *run) loadBaseline(ctx context.Context) error {
 // bringInForce puts the run's target in force, when it has one.
 func (r *run) bringInForce(ctx context.Context) error {
 	target := r.row.Target
-	if target == "" {
+	if target == "" { // it leaves what it found, and each attempt looks at that
 		r.row.Target = r.env.Fingerprint
-		return nil
+		return r.Store.SaveTarget(ctx, r.row.ID, r.row.Target)
 	}
 	if r.env.Fingerprint == target {
 		r.changed = r.row.Before != target
@@ -258,8 +274,8 @@ func (r *run) bringInForce(ctx context.Context) error {
 	case r.atControl(ctx): // cut off while it looked with the earlier settings
 	case r.resumed:
 		return fmt.Errorf("%s did not take the settings. It could be read again, and has those from before", r.env.Name)
-	case r.row.Attempt > 1 && r.env.Fingerprint != r.row.Before:
-		return fmt.Errorf("%s was changed outside Tide Marker while the run was cut off. Nothing was overwritten", r.env.Name)
+	case r.row.Expects != "" && r.env.Fingerprint != r.row.Expects:
+		return fmt.Errorf("%s has other settings than when the run was requested. Nothing was overwritten", r.env.Name)
 	}
 	if err := r.refuseByCalendar(ctx); err != nil {
 		return err
@@ -350,7 +366,18 @@ func (r *run) askByHand(ctx context.Context, in act.Intent) error {
 		return fmt.Errorf("%s was changed by hand, but something else is known of it since. Upload what it has now", r.env.Name)
 	}
 	r.progress.Say(ctx, "by hand", "Waiting until somebody has done the checklist")
-	if _, err := r.Store.MoveRun(ctx, r.row.ID, release.RunRests); err != nil {
+	err = r.Store.Within(ctx, func(s *store.Store) error {
+		now, err := s.LockRun(ctx, r.row.ID)
+		if err == nil && now.StopAsked { // while it was asked for
+			err = ErrStopped
+		}
+		if err != nil {
+			return err
+		}
+		_, err = s.MoveRun(ctx, r.row.ID, release.RunRests)
+		return err
+	})
+	if err != nil {
 		return err
 	}
 	r.progress.Send(ctx, true)
@@ -380,8 +407,10 @@ func (r *run) takeMark(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := r.stayed(ctx); err != nil {
+		return err
+	}
 	m.Fingerprint, m.Who, r.row.Target = r.env.Fingerprint, r.row.RequestedBy, r.env.Fingerprint
-	id, err := r.Store.SaveMark(ctx, m)
-	r.row.Verdict, r.row.Summary = out.Verdict, fmt.Sprintf("Mark %d of %s: %s", id, r.env.Name, out.Summary)
-	return err
+	r.row.Verdict, r.row.Summary, r.mark = out.Verdict, out.Summary, &m
+	return nil
 }

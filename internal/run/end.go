@@ -199,13 +199,13 @@ func (r *run) connectAgain(ctx context.Context) error {
 func (r *run) record(ctx context.Context, s *store.Store, event release.RunEvent) error {
 	clear := event == release.RunFinished && r.row.Verdict == evidence.VerdictClear
 	if clear && r.row.Kind == release.PromoteRun {
-		m := store.Mark{EnvironmentID: r.env.ID, RunID: r.row.ID, Fingerprint: r.env.Fingerprint, Who: r.row.RequestedBy, Reason: r.row.Summary,
+		r.mark = &store.Mark{EnvironmentID: r.env.ID, RunID: r.row.ID, Fingerprint: r.env.Fingerprint, Who: r.row.RequestedBy, Reason: r.row.Summary,
 			Volatile: r.baseMark.Volatile, Probes: r.baseMark.Probes}
-		if _, err := s.SaveMark(ctx, m); err != nil {
-			return err
-		}
 	}
 	if event == release.RunFinished {
+		if err := r.saveMark(ctx, s); err != nil {
+			return err
+		}
 		if err := r.renew(ctx, s); err != nil {
 			return err
 		}
@@ -241,6 +241,18 @@ func (r *run) record(ctx context.Context, s *store.Store, event release.RunEvent
 	}
 	return s.Record(ctx, store.Event{SiteID: r.row.SiteID, EnvironmentID: &r.env.ID, ChangeID: r.row.ChangeID, RunID: &r.row.ID,
 		Kind: string(r.row.Kind), Who: r.row.RequestedBy, Text: fmt.Sprintf("%s %s. %s", done[r.row.Kind], r.env.Name, r.row.Summary)})
+}
+
+// saveMark saves the mark that the run took.
+func (r *run) saveMark(ctx context.Context, s *store.Store) error {
+	if r.mark == nil {
+		return nil
+	}
+	id, err := s.SaveMark(ctx, *r.mark)
+	if r.row.Kind == release.MarkRun {
+		r.row.Summary = fmt.Sprintf("Mark %d of %s: %s", id, r.env.Name, r.row.Summary)
+	}
+	return err
 }
 
 // ourselves is who did what nobody did.
@@ -282,16 +294,17 @@ var done = map[release.RunKind]string{release.MarkRun: "Mark of", release.TryRun
 // letNextBegin lets the run that waited for this one begin when this one ended clear,
 // and skips it when not.
 func (r *run) letNextBegin(ctx context.Context, s *store.Store, clear bool) (released bool, err error) {
-	if r.row.NextID == nil {
-		return false, nil
+	now, err := s.Run(ctx, r.row.ID) // as it is since its end was written: somebody may have stopped the one that waited
+	if err != nil || now.NextID == nil {
+		return false, err
 	}
-	if clear {
-		if _, err := s.MoveRun(ctx, *r.row.NextID, release.RunReleased); err != nil {
-			return false, err
-		}
-		return true, r.jobs.handIn(ctx, s, *r.row.NextID)
+	if !clear {
+		return false, skip(ctx, s, *now.NextID)
 	}
-	return false, skip(ctx, s, *r.row.NextID)
+	if _, err := s.MoveRun(ctx, *now.NextID, release.RunReleased); err != nil {
+		return false, err
+	}
+	return true, r.jobs.handIn(ctx, s, *now.NextID)
 }
 
 // skip ends a run that waited for one that did not end clear, and those after it.

@@ -14,12 +14,16 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
+	"tidemarker/internal/core/release"
 	"tidemarker/internal/store"
 )
 
-// The queues: readings, surveys and looks that fall due never wait for runs, nor runs for them.
+// The queues: readings, surveys and looks that fall due never wait for runs, nor runs for them. A rollback waits for nothing but
+// rollbacks, and what takes hours keeps nothing else waiting.
 const (
+	queueBack     = "rollbacks"
 	queueRuns     = "runs"
+	queueLong     = "long"
 	queueReads    = "reads"
 	queueSurveys  = "surveys"
 	queueRechecks = "rechecks"
@@ -52,11 +56,12 @@ func (j jobs) handIn(ctx context.Context, s *store.Store, id int64) error {
 }
 
 func (j jobs) handInAt(ctx context.Context, s *store.Store, id int64, at time.Time) error {
-	handed, err := s.HandIn(ctx, id)
+	r, err := s.HandIn(ctx, id)
 	if err != nil {
 		return err
 	}
-	return j.insert(ctx, s, Args{id, handed}, &river.InsertOpts{Queue: queueRuns, MaxAttempts: 1, ScheduledAt: at, UniqueOpts: river.UniqueOpts{ByArgs: true}})
+	queue, priority := place(r.Kind)
+	return j.insert(ctx, s, Args{id, r.Handed}, &river.InsertOpts{Queue: queue, Priority: priority, MaxAttempts: 1, ScheduledAt: at, UniqueOpts: river.UniqueOpts{ByArgs: true}})
 }
 
 func (j jobs) insert(ctx context.Context, s *store.Store, args river.JobArgs, opts *river.InsertOpts) error {
@@ -68,6 +73,19 @@ func (j jobs) insert(ctx context.Context, s *store.Store, args river.JobArgs, op
 		return fmt.Errorf("hand in a job: %w", err)
 	}
 	return nil
+}
+
+// place is the queue in which runs of a kind wait, and how urgent they are there, 1 being first.
+func place(k release.RunKind) (queue string, priority int) {
+	switch k {
+	case release.RollBackRun:
+		return queueBack, 1
+	case release.PromoteRun, release.TryRun:
+		return queueRuns, 1
+	case release.MeasureRun, release.CulpritRun:
+		return queueLong, 1
+	}
+	return queueRuns, 2
 }
 
 // Queue works jobs off. Its workers may be in this process or on another machine with
@@ -180,7 +198,7 @@ type Options struct {
 // NewQueue returns a queue that works jobs off after [Queue.Start].
 func NewQueue(runner *Runner, opt Options) (*Queue, error) {
 	cfg := &river.Config{Logger: slog.New(levelled{runner.Log.Handler(), slog.LevelWarn}), Workers: river.NewWorkers(), FetchPollInterval: time.Second,
-		Queues: map[string]river.QueueConfig{queueRuns: {MaxWorkers: opt.Workers}, queueReads: {MaxWorkers: 1}, queueSurveys: {MaxWorkers: 2}, queueRechecks: {MaxWorkers: 1}, queueKeeping: {MaxWorkers: 1}}}
+		Queues: map[string]river.QueueConfig{queueBack: {MaxWorkers: opt.Workers}, queueRuns: {MaxWorkers: opt.Workers}, queueLong: {MaxWorkers: max(1, opt.Workers/2)}, queueReads: {MaxWorkers: 1}, queueSurveys: {MaxWorkers: 2}, queueRechecks: {MaxWorkers: 1}, queueKeeping: {MaxWorkers: 1}}}
 	river.AddWorker(cfg.Workers, &worker{runner: runner})
 	river.AddWorker(cfg.Workers, &readWorker{runner: runner})
 	river.AddWorker(cfg.Workers, &recheckWorker{runner: runner})

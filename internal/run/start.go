@@ -50,10 +50,7 @@ func (w *Runner) Start(ctx context.Context, r store.Run) (store.Run, error) {
 // recorded with it or not at all. A run that waits for another gets its job when that
 // ended clear.
 func (w *Runner) StartIn(ctx context.Context, s *store.Store, r store.Run) (int64, error) {
-	if err := w.mayStart(ctx, s, r.EnvironmentID); err != nil {
-		return 0, err
-	}
-	id, err := s.NewRun(ctx, r)
+	id, err := w.newRun(ctx, s, r)
 	if err != nil {
 		return 0, err
 	}
@@ -69,10 +66,7 @@ func (w *Runner) StartIn(ctx context.Context, s *store.Store, r store.Run) (int6
 // it dies before it began, a worker takes the run up.
 func (w *Runner) StartAttended(ctx context.Context, r store.Run) (id int64, err error) {
 	err = w.Store.Within(ctx, func(s *store.Store) error {
-		if err := w.mayStart(ctx, s, r.EnvironmentID); err != nil {
-			return err
-		}
-		if id, err = s.NewRun(ctx, r); err != nil {
+		if id, err = w.newRun(ctx, s, r); err != nil {
 			return err
 		}
 		return w.jobs.handInAt(ctx, s, id, time.Now().Add(2*toBegin))
@@ -80,27 +74,30 @@ func (w *Runner) StartAttended(ctx context.Context, r store.Run) (id int64, err 
 	return id, err
 }
 
-func (w *Runner) mayStart(ctx context.Context, s *store.Store, envID int64) error {
-	if err := s.LockRunsOf(ctx, envID); err != nil {
-		return err
+// newRun records a run with what its environment has now, when nothing else is under way there. One that waits for another is only
+// recorded.
+func (w *Runner) newRun(ctx context.Context, s *store.Store, r store.Run) (int64, error) {
+	if err := s.LockRunsOf(ctx, r.EnvironmentID); err != nil {
+		return 0, err
 	}
-	env, err := s.Environment(ctx, envID)
+	env, err := s.Environment(ctx, r.EnvironmentID)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	switch open, err := s.OpenRunOn(ctx, envID); {
+	switch open, err := s.OpenRunOn(ctx, env.ID); {
+	case err == nil && r.State != release.Waiting:
+		return 0, &NotIdle{env.Name, open}
+	case err != nil && !errors.Is(err, store.ErrNotFound):
+		return 0, err
+	}
+	switch open, err := s.OpenAct(ctx, env.ID); {
 	case err == nil:
-		return &NotIdle{env.Name, open}
+		return 0, &act.StillUnknown{Environment: env.Name, Act: open}
 	case !errors.Is(err, store.ErrNotFound):
-		return err
+		return 0, err
 	}
-	switch open, err := s.OpenAct(ctx, envID); {
-	case err == nil:
-		return &act.StillUnknown{Environment: env.Name, Act: open}
-	case !errors.Is(err, store.ErrNotFound):
-		return err
-	}
-	return nil
+	r.Expects = env.Fingerprint
+	return s.NewRun(ctx, r)
 }
 
 func tell(ctx context.Context, s *store.Store, r store.Run, id int64) error {
@@ -117,6 +114,9 @@ func tell(ctx context.Context, s *store.Store, r store.Run, id int64) error {
 // force.
 func (w *Runner) Stop(ctx context.Context, id int64) error {
 	return w.Store.Within(ctx, func(s *store.Store) error {
+		if err := s.LockChain(ctx, id); err != nil {
+			return err
+		}
 		if err := s.WishStop(ctx, id); err != nil {
 			return err
 		}

@@ -71,8 +71,11 @@ func (r *run) witness(ctx context.Context) ([]evidence.Finding, error) {
 // lookBefore looks at production just before something is promoted to it, once.
 func (r *run) lookBefore(ctx context.Context) error {
 	at, _, _ := r.site.Environment(r.env.Name)
-	if r.row.Kind != release.PromoteRun || at.Role != site.Production || r.row.Attempt > 1 || r.env.Fingerprint == r.row.Target {
+	if r.row.Kind != release.PromoteRun || at.Role != site.Production || r.env.Fingerprint == r.row.Target {
 		return nil
+	}
+	if mine, err := r.Store.RunActs(ctx, r.row.ID); err != nil || len(mine) > 0 {
+		return err // what was looked at before the first is kept
 	}
 	if err := r.inspection().LookBefore(ctx); err != nil {
 		return err

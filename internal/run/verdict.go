@@ -80,14 +80,10 @@ func (a Acceptance) lasting() string {
 // accepted for longer than the run is accepted in later ones by itself, as long as it is the
 // very same difference.
 func (w *Runner) AcceptFinding(ctx context.Context, id int64, a Acceptance) (runID int64, err error) {
-	f, r, err := w.findingOf(ctx, id)
-	if err != nil {
-		return 0, err
-	}
-	if err := a.check(f.Document.V, r, time.Now()); err != nil {
-		return 0, err
-	}
-	return r.ID, w.Store.Within(ctx, func(s *store.Store) error {
+	return deciding(ctx, w.Store, id, func(s *store.Store, f store.Finding, r store.Run) error {
+		if err := a.check(f.Document.V, r, time.Now()); err != nil {
+			return err
+		}
 		all, err := reached(ctx, s, f, a.Reach)
 		if err != nil {
 			return err
@@ -118,11 +114,7 @@ func (w *Runner) AcceptFinding(ctx context.Context, id int64, a Acceptance) (run
 // TakeBack takes back that a finding was accepted, and ends what was decided on it for
 // longer than the run. With a reach it takes back what was accepted in the same act, too.
 func (w *Runner) TakeBack(ctx context.Context, id int64, reach Reach, who string) (runID int64, err error) {
-	f, r, err := w.findingOf(ctx, id)
-	if err != nil {
-		return 0, err
-	}
-	return r.ID, w.Store.Within(ctx, func(s *store.Store) error {
+	return deciding(ctx, w.Store, id, func(s *store.Store, f store.Finding, r store.Run) error {
 		all, err := reached(ctx, s, f, reach)
 		if err != nil {
 			return err
@@ -145,13 +137,25 @@ func (w *Runner) TakeBack(ctx context.Context, id int64, reach Reach, who string
 	})
 }
 
-func (w *Runner) findingOf(ctx context.Context, id int64) (store.Finding, store.Run, error) {
-	f, err := w.Store.Finding(ctx, id)
-	if err != nil {
-		return f, store.Run{}, err
-	}
-	r, err := w.Store.Run(ctx, f.RunID)
-	return f, r, err
+// deciding does something about a finding while nobody else decides about one of its run, so that the verdict follows from all
+// decisions.
+func deciding(ctx context.Context, s *store.Store, id int64, do func(*store.Store, store.Finding, store.Run) error) (runID int64, err error) {
+	err = s.Within(ctx, func(s *store.Store) error {
+		f, err := s.Finding(ctx, id)
+		if err != nil {
+			return err
+		}
+		runID = f.RunID
+		r, err := s.LockRun(ctx, f.RunID)
+		if err != nil {
+			return err
+		}
+		if f, err = s.Finding(ctx, id); err != nil {
+			return err
+		}
+		return do(s, f, r)
+	})
+	return runID, err
 }
 
 // decided comes to a new verdict after a decision, and records it.

@@ -53,7 +53,7 @@ func (s *Store) EndAct(ctx context.Context, id int64, state release.ActState, no
 		if _, err := tx.ExecContext(ctx, `UPDATE environments SET fingerprint = $2, read_at = now() WHERE id = $1`, a.EnvironmentID, found); err != nil {
 			return fmt.Errorf("write the outcome: %w", err)
 		}
-		if state != release.ActApplied || a.Kind == release.ActOutside {
+		if state != release.ActApplied || a.Kind != release.ActRollBack { // nothing else is done about drift: neither a control nor a restore decides
 			return nil
 		}
 		return settleDrift(ctx, tx, a.EnvironmentID, found, a.Who)

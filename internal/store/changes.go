@@ -3,9 +3,8 @@ package store
 import (
 	"context"
 	"fmt"
+	"reflect"
 	"time"
-
-	"github.com/jmoiron/sqlx"
 
 	"tidemarker/internal/core/measure"
 	"tidemarker/internal/core/release"
@@ -22,8 +21,9 @@ type Change struct {
 	State       release.State              `db:"state"`
 	Base        string                     `db:"base"` // production's fingerprint that it was begun from
 	Edits       JSON[settings.Values]      `db:"edits"`
-	Expected    JSON[*measure.Expectation] `db:"expected"` // what it is meant to make better, in figures; nil when nobody said
-	Version     int                        `db:"version"`
+	Expected    JSON[*measure.Expectation] `db:"expected"`    // what it is meant to make better, in figures; nil when nobody said
+	Version     int                        `db:"version"`     // raised by each write
+	Edition     int                        `db:"edition"`     // the version as which somebody last edited it
 	Explanation string                     `db:"explanation"` // what became of it, in words
 	Follows     *int64                     `db:"follows"`     // the change before it in a series
 	TakesOut    *int64                     `db:"takes_out"`   // the change whose edits it takes out again
@@ -36,10 +36,6 @@ type Change struct {
 
 const newChangeSQL = `INSERT INTO changes (site_id, title, reason, effect, state, base, edits, created_by, follows, takes_out)
 	VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`
-
-const editChangeSQL = `UPDATE changes SET title = $3, reason = $4, effect = $5, edits = $6, state = $7, base = $8, edited_by = $9, version = version + 1, updated_at = now(),
-	makers = CASE WHEN $9 = '' OR makers @> to_jsonb($9::text) THEN makers ELSE makers || to_jsonb($9::text) END
-	WHERE id = $1 AND version = $2`
 
 // NewChange begins a change from a base revision.
 func (s *Store) NewChange(ctx context.Context, c Change) (int64, error) {
@@ -65,50 +61,41 @@ func (s *Store) ChangesIn(ctx context.Context, siteID int64, states ...release.S
 	return many[Change](ctx, s, "the changes", `SELECT `+columns[Change]("")+` FROM changes WHERE site_id = $1 AND state = ANY($2) ORDER BY id`, siteID, names)
 }
 
-// EditChange replaces a change's words, edits and state on condition that nobody else
-// edited it since that version; ok is false when somebody did.
-func (s *Store) EditChange(ctx context.Context, c Change, version int) (ok bool, err error) {
-	return s.changed(ctx, "the change", editChangeSQL, c.ID, version, c.Title, c.Reason, c.Effect, c.Edits, c.State, c.Base, c.EditedBy)
+// LockChange reads a change as it stays until the transaction ends: nobody else edits or moves it, begins a run of its site, or
+// writes what the site's environments have. Who locks more than that does it in this order: runs, environments, changes.
+func (s *Store) LockChange(ctx context.Context, id int64) (Change, error) {
+	c, err := s.Change(ctx, id)
+	if err != nil {
+		return c, err
+	}
+	if err := s.LockSite(ctx, c.SiteID); err != nil {
+		return c, err
+	}
+	return one[Change](ctx, s, fmt.Sprintf("change %d", id), `SELECT `+columns[Change]("")+` FROM changes WHERE id = $1 FOR UPDATE`, id)
 }
 
-// DescribeChange replaces a change's words, and nothing of what it does, on condition that nobody else edited it since that
-// version; ok is false when somebody did.
-func (s *Store) DescribeChange(ctx context.Context, c Change, version int) (ok bool, err error) {
-	return s.changed(ctx, "the change", `UPDATE changes SET title = $3, reason = $4, effect = $5, edited_by = $6, version = version + 1, updated_at = now() WHERE id = $1 AND version = $2`,
-		c.ID, version, c.Title, c.Reason, c.Effect, c.EditedBy)
+// SaveChange writes a change's words, edits and state, on condition that it still is in the state and of the version that it was
+// read with. Each write raises the version. ok is false when somebody else wrote it since.
+func (s *Store) SaveChange(ctx context.Context, was, now Change) (ok bool, err error) {
+	if was.Title != now.Title || was.Reason != now.Reason || was.Effect != now.Effect || was.Base != now.Base || !reflect.DeepEqual(was.Edits, now.Edits) {
+		now.Edition = was.Version + 1
+	}
+	return s.changed(ctx, "the change", `UPDATE changes SET title = $4, reason = $5, effect = $6, edits = $7, state = $8, base = $9, edited_by = $10, explanation = $11, expected = $12, edition = $13, makers = $14,
+		version = version + 1, updated_at = now() WHERE id = $1 AND version = $2 AND state = $3`,
+		was.ID, was.Version, was.State, now.Title, now.Reason, now.Effect, now.Edits, now.State, now.Base, now.EditedBy, now.Explanation, now.Expected, now.Edition, now.Makers)
 }
 
-// SplitChange edits a change and begins those that follow it, each after the one before,
-// all at once or not at all. ok is false when somebody edited the change since its
-// version.
-func (s *Store) SplitChange(ctx context.Context, first Change, rest []Change) (ok bool, err error) {
-	err = s.inTx(ctx, func(tx *sqlx.Tx) error {
-		res, err := tx.ExecContext(ctx, editChangeSQL, first.ID, first.Version, first.Title, first.Reason, first.Effect, first.Edits, first.State, first.Base, first.EditedBy)
-		if err != nil {
-			return fmt.Errorf("write the change: %w", err)
-		}
-		if n, err := res.RowsAffected(); err != nil || n != 1 {
+// MoveChange puts a change into another state, on condition that it still is in the one it was in; ok is false when it is not.
+func (s *Store) MoveChange(ctx context.Context, id int64, from, to release.State, explanation string) (ok bool, err error) {
+	err = s.Within(ctx, func(s *Store) error {
+		was, err := s.LockChange(ctx, id)
+		if err != nil || was.State != from {
 			return err
 		}
-		before := first.ID
-		for _, c := range rest {
-			if err := tx.GetContext(ctx, &before, newChangeSQL, c.SiteID, c.Title, c.Reason, c.Effect, release.Drafted, c.Base, c.Edits, c.CreatedBy, before, c.TakesOut); err != nil {
-				return fmt.Errorf("write the change: %w", err)
-			}
-		}
-		ok = true
-		return nil
+		now := was
+		now.State, now.Explanation = to, explanation
+		ok, err = s.SaveChange(ctx, was, now)
+		return err
 	})
 	return ok, err
-}
-
-// MoveChange puts a change into another state, on condition that it still is in the
-// one it was in; ok is false when it is not.
-func (s *Store) MoveChange(ctx context.Context, id int64, from, to release.State, explanation string) (ok bool, err error) {
-	return s.changed(ctx, "the change's state", `UPDATE changes SET state = $3, explanation = $4, updated_at = now() WHERE id = $1 AND state = $2`, id, from, to, explanation)
-}
-
-// Expect records what a change is meant to make better, nil for nothing in figures.
-func (s *Store) Expect(ctx context.Context, id int64, e *measure.Expectation) error {
-	return s.exec(ctx, "the change", `UPDATE changes SET expected = $2 WHERE id = $1`, id, JSON[*measure.Expectation]{V: e})
 }

@@ -52,7 +52,7 @@ func TestWhatAnEarlierVersionWroteGoesByTodaysNames(t *testing.T) {
 	assert.Equal(t, "put back", stored(`SELECT kind FROM acts`))
 	assert.Equal(t, "later-look later", stored(`SELECT kind || ' ' || queue FROM river_job`))
 
-	require.NoError(t, store.MigrateTo(ctx, db, 25))
+	require.NoError(t, store.MigrateTo(ctx, db, 26))
 	r, err := s.Run(ctx, run)
 	require.NoError(t, err)
 	assert.Equal(t, release.RecheckRun, r.Kind)

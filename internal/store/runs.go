@@ -41,8 +41,9 @@ type Run struct {
 	State         release.RunState     `db:"state"`
 	Phase         string               `db:"phase"`
 	Progress      JSON[RunProgress]    `db:"progress"`
-	Target        string               `db:"target"` // fingerprint to be in force; "" to leave it as it is
-	Before        string               `db:"before"` // fingerprint found at the start
+	Target        string               `db:"target"`  // fingerprint to be in force; "" to leave it as it is
+	Expects       string               `db:"expects"` // fingerprint in force when it was requested; it acts on nothing else
+	Before        string               `db:"before"`  // fingerprint found at the start
 	Restores      bool                 `db:"restores"`
 	Restored      bool                 `db:"restored"` // what was before it was read back
 	MarkID        *int64               `db:"mark_id"`  // compared with
@@ -81,9 +82,9 @@ func (s *Store) NewRun(ctx context.Context, r Run) (int64, error) {
 	if r.State == "" {
 		r.State = release.Queued
 	}
-	return s.insert(ctx, "the run", `INSERT INTO runs (site_id, environment_id, change_id, kind, state, target, restores, mark_id, next_id, requested_by, measures, despite, tidy)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) RETURNING id`,
-		r.SiteID, r.EnvironmentID, r.ChangeID, r.Kind, r.State, r.Target, r.Restores, r.MarkID, r.NextID, r.RequestedBy, r.Measures, r.Despite, r.Tidy)
+	return s.insert(ctx, "the run", `INSERT INTO runs (site_id, environment_id, change_id, kind, state, target, restores, mark_id, next_id, requested_by, measures, despite, tidy, expects)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) RETURNING id`,
+		r.SiteID, r.EnvironmentID, r.ChangeID, r.Kind, r.State, r.Target, r.Restores, r.MarkID, r.NextID, r.RequestedBy, r.Measures, r.Despite, r.Tidy, r.Expects)
 }
 
 // Run reads one run.
@@ -94,6 +95,24 @@ func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 // Runs lists a site's runs, the latest first.
 func (s *Store) Runs(ctx context.Context, siteID int64, limit int) ([]Run, error) {
 	return many[Run](ctx, s, "the runs", `SELECT `+columns[Run]("")+` FROM runs WHERE site_id = $1 ORDER BY id DESC LIMIT $2`, siteID, limit)
+}
+
+// Leaves is the fingerprint that an open run leaves its environment with as far as that is known; "" while it is not.
+func (r Run) Leaves() string {
+	if r.Restores {
+		return r.Before
+	}
+	return r.Target
+}
+
+// VerdictSince is what the newest look at an environment came to, whatever began it, from a run on; "" when none has been made.
+func (s *Store) VerdictSince(ctx context.Context, envID, run int64) (evidence.Verdict, error) {
+	v, err := one[evidence.Verdict](ctx, s, "the verdict", `SELECT verdict FROM runs WHERE environment_id = $1 AND id >= $2 AND verdict <> '' AND state NOT IN `+openStates+`
+		AND kind IN ('promote', 'check', 'recheck', 'roll back') ORDER BY id DESC LIMIT 1`, envID, run)
+	if errors.Is(err, ErrNotFound) {
+		return "", nil
+	}
+	return v, err
 }
 
 // ChangeRuns lists a change's runs, the latest first.
@@ -119,10 +138,30 @@ func (s *Store) OpenRunOn(ctx context.Context, envID int64) (Run, error) {
 	return one[Run](ctx, s, "an open run", `SELECT `+columns[Run]("")+` FROM runs WHERE state IN `+openStates+` AND environment_id = $1 ORDER BY id LIMIT 1`, envID)
 }
 
-// LockRunsOf lets nobody else begin a run on an environment until the transaction ends,
-// so that two people cannot both find it idle.
+// LockRunsOf lets nobody else begin a run on an environment, or write what it has, until the transaction ends, so that two
+// people cannot both find it idle.
 func (s *Store) LockRunsOf(ctx context.Context, envID int64) error {
-	return s.exec(ctx, "the environment", `SELECT id FROM environments WHERE id = $1 FOR UPDATE`, envID)
+	return s.exec(ctx, "the environment", `SELECT id FROM environments WHERE id = $1 FOR NO KEY UPDATE`, envID)
+}
+
+// LockSite is that for all of a site's environments.
+func (s *Store) LockSite(ctx context.Context, siteID int64) error {
+	return s.exec(ctx, "the environments", `SELECT id FROM environments WHERE site_id = $1 ORDER BY id FOR NO KEY UPDATE`, siteID)
+}
+
+// LockRun reads a run that nobody else writes until the transaction ends.
+func (s *Store) LockRun(ctx context.Context, id int64) (Run, error) {
+	return one[Run](ctx, s, fmt.Sprintf("run %d", id), `SELECT `+columns[Run]("")+` FROM runs WHERE id = $1 FOR UPDATE`, id)
+}
+
+// LockChain locks a run and the one before it, that one first, as its end does.
+func (s *Store) LockChain(ctx context.Context, id int64) error {
+	return s.exec(ctx, "the run", `SELECT id FROM runs WHERE id = $1 OR next_id = $1 ORDER BY id = $1 FOR UPDATE`, id)
+}
+
+// KeepVerdicts lets nobody decide about the findings of a change's runs that are over until the transaction ends.
+func (s *Store) KeepVerdicts(ctx context.Context, changeID int64) error {
+	return s.exec(ctx, "the verdicts", `SELECT id FROM runs WHERE change_id = $1 AND state NOT IN `+openStates+` ORDER BY id FOR SHARE`, changeID)
 }
 
 // MoveRun lets an event happen to a run by the table of the core; the error is the
@@ -148,8 +187,8 @@ func (s *Store) MoveRun(ctx context.Context, id int64, e release.RunEvent) (Run,
 	return r, err
 }
 
-// BeginRun says that a run is being worked on, once more, and throws away the looks that
-// an earlier attempt that was cut off had gathered.
+// BeginRun says that a run is being worked on, once more, and throws away the looks that an earlier attempt that was cut off had
+// gathered, but for those from before it acted, which cannot be made again.
 func (s *Store) BeginRun(ctx context.Context, id int64) (Run, error) {
 	var r Run
 	err := s.Within(ctx, func(s *Store) error {
@@ -160,7 +199,7 @@ func (s *Store) BeginRun(ctx context.Context, id int64) (Run, error) {
 		if _, err := s.MoveRun(ctx, id, release.RunBegins); err != nil {
 			return err
 		}
-		if err := s.exec(ctx, "the looks", `DELETE FROM looks WHERE run_id = $1`, id); err != nil {
+		if err := s.exec(ctx, "the looks", `DELETE FROM looks WHERE run_id = $1 AND NOT (pass = $2 AND EXISTS (SELECT FROM acts WHERE run_id = $1 AND kind = 'promote'))`, id, evidence.FirstEarlierPass); err != nil {
 			return err
 		}
 		var err error
@@ -170,10 +209,9 @@ func (s *Store) BeginRun(ctx context.Context, id int64) (Run, error) {
 	return r, err
 }
 
-// HandIn notes that a run is handed to the queue once more, and says how often it was:
-// jobs of earlier times do nothing.
-func (s *Store) HandIn(ctx context.Context, id int64) (handed int, err error) {
-	return one[int](ctx, s, "the run", `UPDATE runs SET handed = handed + 1 WHERE id = $1 RETURNING handed`, id)
+// HandIn notes that a run is handed to the queue once more, and says how often it was: jobs of earlier times do nothing.
+func (s *Store) HandIn(ctx context.Context, id int64) (Run, error) {
+	return one[Run](ctx, s, "the run", `UPDATE runs SET handed = handed + 1 WHERE id = $1 RETURNING `+columns[Run](""), id)
 }
 
 // LostRuns lists the runs that are to be begun, or begun again, and for which no job is
@@ -200,6 +238,11 @@ func (s *Store) SaveProgress(ctx context.Context, id int64, phase string, p RunP
 // SaveBefore records what a run found in force and with which mark it compares.
 func (s *Store) SaveBefore(ctx context.Context, id int64, before string, markID *int64) error {
 	return s.exec(ctx, "the run", `UPDATE runs SET before = CASE WHEN before = '' THEN $2 ELSE before END, mark_id = coalesce($3, mark_id) WHERE id = $1`, id, before, markID)
+}
+
+// SaveTarget records what a run is to leave in force.
+func (s *Store) SaveTarget(ctx context.Context, id int64, target string) error {
+	return s.exec(ctx, "the run", `UPDATE runs SET target = $2 WHERE id = $1 AND target = ''`, id, target)
 }
 
 // SaveConclusion keeps what a run came to before its environment is restored.

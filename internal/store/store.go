@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
@@ -54,6 +55,11 @@ const mostConns, mostPinned = 16, 64
 // Open connects to a PostgreSQL server by its address (postgres://…) and does not
 // change its schema. Secrets are sealed and opened with the keys.
 func Open(ctx context.Context, url string, keys secret.Keys) (*Store, error) {
+	return OpenTraced(ctx, url, keys, nil)
+}
+
+// OpenTraced is Open with something that is told of each statement before it is made; nil for nothing.
+func OpenTraced(ctx context.Context, url string, keys secret.Keys, told pgx.QueryTracer) (*Store, error) {
 	cfg, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, errors.New("DATABASE_URL is not a PostgreSQL address such as postgres://user@host:5432/name")
@@ -61,7 +67,7 @@ func Open(ctx context.Context, url string, keys secret.Keys) (*Store, error) {
 	if err := refusePooler(ctx, cfg.ConnConfig); err != nil {
 		return nil, fmt.Errorf("connect to the database at %s:%d: %w", cfg.ConnConfig.Host, cfg.ConnConfig.Port, err)
 	}
-	cfg.MaxConns = max(cfg.MaxConns, mostConns)
+	cfg.MaxConns, cfg.ConnConfig.Tracer = max(cfg.MaxConns, mostConns), told
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, fmt.Errorf("connect to the database at %s: %w", cfg.ConnConfig.Host, err)
@@ -198,11 +204,11 @@ func (s *Store) insert(ctx context.Context, what, query string, args ...any) (in
 	return id, nil
 }
 
-// Within does something all at once or not at all: every statement of the store that do
-// gets is part of one transaction. Within a transaction it joins that one.
+// Within does something all at once or not at all: every statement of the store that do gets is part of one transaction. Within
+// a transaction it joins that one, and leaves nothing in it when do fails.
 func (s *Store) Within(ctx context.Context, do func(*Store) error) error {
 	if s.tx != nil {
-		return do(s)
+		return s.joined(ctx, do)
 	}
 	db, ok := s.db.(*sqlx.DB)
 	if !ok {
@@ -227,6 +233,22 @@ func (s *Store) Within(ctx context.Context, do func(*Store) error) error {
 		return fmt.Errorf("write it all at once: %w", err)
 	}
 	trouble.At(trouble.Committed)
+	return nil
+}
+
+func (s *Store) joined(ctx context.Context, do func(*Store) error) error {
+	if _, err := s.tx.ExecContext(ctx, "SAVEPOINT joined"); err != nil {
+		return fmt.Errorf("begin to write: %w", err)
+	}
+	if err := do(s); err != nil {
+		if _, back := s.tx.ExecContext(context.WithoutCancel(ctx), "ROLLBACK TO SAVEPOINT joined; RELEASE SAVEPOINT joined"); back != nil {
+			return errors.Join(err, fmt.Errorf("take back what was written: %w", back))
+		}
+		return err
+	}
+	if _, err := s.tx.ExecContext(ctx, "RELEASE SAVEPOINT joined"); err != nil {
+		return fmt.Errorf("write it all at once: %w", err)
+	}
 	return nil
 }
 

@@ -40,6 +40,7 @@ type WatchLook struct {
 	State        watch.LookState    `db:"state"`
 	Why          string             `db:"why"`
 	RunID        *int64             `db:"run_id"`
+	AskedAt      *time.Time         `db:"asked_at"` // when it found something, and staging was to be asked
 	StagingRunID *int64             `db:"staging_run_id"`
 	Held         JSON[[]watch.Late] `db:"held"`
 }
@@ -124,8 +125,8 @@ func (s *Store) WatchLooks(ctx context.Context, watchID int64) ([]WatchLook, err
 
 // SaveWatchLook keeps what became of a look.
 func (s *Store) SaveWatchLook(ctx context.Context, l WatchLook) error {
-	return s.exec(ctx, "the look of the watch", `UPDATE watch_looks SET state = $2, why = $3, run_id = $4, staging_run_id = $5, held = $6, tries = $7, try_at = $8, look = $9 WHERE id = $1`,
-		l.ID, l.State, l.Why, l.RunID, l.StagingRunID, l.Held, l.Tries, l.TryAt, l.Look)
+	return s.exec(ctx, "the look of the watch", `UPDATE watch_looks SET state = $2, why = $3, run_id = $4, staging_run_id = $5, held = $6, tries = $7, try_at = $8, look = $9, asked_at = $10 WHERE id = $1`,
+		l.ID, l.State, l.Why, l.RunID, l.StagingRunID, l.Held, l.Tries, l.TryAt, l.Look, l.AskedAt)
 }
 
 // SaveWatch keeps what a watch has come to.

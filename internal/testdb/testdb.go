@@ -82,6 +82,11 @@ func (migrator) Migrate(ctx context.Context, db *sql.DB, conf pgtestdb.Config) e
 	return store.Migrate(ctx, db, pool)
 }
 
+func testConfig() pgtestdb.Config {
+	return pgtestdb.Config{DriverName: "pgx", Host: "127.0.0.1", Port: strconv.Itoa(running.Port()), User: "postgres",
+		Password: running.Password(), Database: "postgres", Options: "sslmode=disable", ForceTerminateConnections: true}
+}
+
 // New gives a test a database of its own, and returns its address too, for other
 // processes.
 func New(t testing.TB) (*store.Store, string) {
@@ -89,8 +94,7 @@ func New(t testing.TB) (*store.Store, string) {
 	if running == nil {
 		t.Fatal("the package's TestMain does not call testdb.Main")
 	}
-	conf := pgtestdb.Custom(t, pgtestdb.Config{DriverName: "pgx", Host: "127.0.0.1", Port: strconv.Itoa(running.Port()), User: "postgres",
-		Password: running.Password(), Database: "postgres", Options: "sslmode=disable", ForceTerminateConnections: true}, migrator{})
+	conf := pgtestdb.Custom(t, testConfig(), migrator{})
 	s, err := store.Open(t.Context(), conf.URL(), Keys(t))
 	if err != nil {
 		t.Fatal(err)

@@ -36,6 +36,11 @@ type Site struct {
 // New is a site whose environments were read. It ends with the test.
 func New(t *testing.T) *Site {
 	st, _ := testdb.New(t)
+	return On(t, st)
+}
+
+// On is that in a database.
+func On(t *testing.T, st *store.Store) *Site {
 	quiet := slog.New(slog.DiscardHandler)
 	acts := &act.Acts{Store: st, Kinds: kinds.All, Log: quiet}
 	runner, err := run.New(acts, &inspect.Tools{Blobs: st, Browser: func() (*browser.Browser, error) { return nil, errors.New("nobody looks here") }}, quiet)

@@ -10,6 +10,7 @@ import (
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/watch"
 	"tidemarker/internal/core/words"
+	"tidemarker/internal/run"
 	"tidemarker/internal/store"
 )
 
@@ -71,17 +72,20 @@ func (t *turn) goBack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if situation.Busy != "" || situation.ProductionUnknown != "" {
+	if situation.ProductionBusy != "" || situation.ProductionUnknown != "" {
 		return nil // with the next turn
 	}
 	no := release.NotByItself(situation)
 	if no == "" {
 		err = t.changes().RollBack(ctx, t.change.ID, false, Us)
-		if not, is := errors.AsType[*release.NotAllowed](err); is {
-			no = not.Error()
-		} else if err != nil {
+		if _, later := run.Waits(err); later {
+			return nil // with the next turn
+		}
+		why, is := changes.Waits(err)
+		if err != nil && !is {
 			return err
 		}
+		no = why
 	}
 	if no != "" {
 		t.w.BackRefused = no
@@ -140,16 +144,9 @@ func (d *Desk) Settle(ctx context.Context, changeID int64, who, why string) erro
 		return &Conflict{"Its promotion is not watched."}
 	}
 	return d.taken(ctx, of[0].ID, func(t *turn) error {
-		situation, c, err := t.changes().Situation(ctx, changeID)
-		if err != nil {
+		c := t.change
+		if err := t.changes().Move(ctx, changeID, release.DeclareSettled, fmt.Sprintf("Settled by %s: %s", who, why)); err != nil {
 			return err
-		}
-		to, err := release.Apply(situation, release.DeclareSettled)
-		if err != nil {
-			return err
-		}
-		if ok, err := t.s.MoveChange(ctx, c.ID, c.State, to, fmt.Sprintf("Settled by %s: %s", who, why)); err != nil || !ok {
-			return errors.Join(err, map[bool]error{false: &Conflict{"The change has moved on since. Load it again."}}[ok])
 		}
 		t.w.State, t.w.Why = watch.Settled, fmt.Sprintf("%s settled it: %s", who, why)
 		return errors.Join(t.s.SaveWatch(ctx, t.w), t.s.Record(ctx, store.Event{SiteID: t.w.SiteID, EnvironmentID: &t.w.EnvironmentID, ChangeID: &c.ID, Kind: "watch", Who: who,

@@ -89,7 +89,7 @@ func (d *Desk) goOn(ctx context.Context, id int64) error {
 // take does what is to be done for a watch now.
 func (t *turn) take(ctx context.Context) error {
 	if t.change.State != release.Marked && t.change.State != release.Promoted {
-		if t.change.State == release.RollingBack {
+		if t.change.State == release.RollingBack || t.change.State == release.Promoting {
 			return nil // how that ends says what follows
 		}
 		return t.end(ctx, watch.Ended, t.goneBecause())

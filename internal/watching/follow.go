@@ -4,12 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
+	"time"
 
 	"tidemarker/internal/core/evidence"
 	"tidemarker/internal/core/notice"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/core/watch"
+	"tidemarker/internal/core/words"
 	"tidemarker/internal/run"
 	"tidemarker/internal/store"
 )
@@ -40,11 +41,47 @@ func (t *turn) follow(ctx context.Context, l *store.WatchLook) error {
 		l.State, l.Why = watch.Clear, looked.Summary
 		return t.s.SaveWatchLook(ctx, *l)
 	}
+	if l.AskedAt == nil {
+		now := t.now()
+		l.AskedAt = &now
+		if err := t.s.SaveWatchLook(ctx, *l); err != nil {
+			return err
+		}
+		if looked.Verdict == evidence.VerdictBroken { // nobody is kept from it by what staging is busy with
+			if err := t.sayFound(ctx, l, looked); err != nil {
+				return err
+			}
+		}
+	}
 	there, asked, why, err := t.askStaging(ctx, l)
+	if late := t.now().Sub(*l.AskedAt); err == nil && !asked && late >= patienceWithStaging {
+		there, asked, why = nil, true, "it could not be looked at within "+words.Span(int(patienceWithStaging.Seconds()))+"."
+	}
 	if err != nil || !asked {
 		return err
 	}
 	return t.hold(ctx, l, looked, there, why)
+}
+
+// patienceWithStaging is how long staging has to be looked at about what a look at production found.
+const patienceWithStaging = 10 * time.Minute
+
+// sayFound tells people what a look found, with the worst of it.
+func (t *turn) sayFound(ctx context.Context, l *store.WatchLook, looked store.Run) error {
+	rows, err := t.s.Findings(ctx, looked.ID)
+	if err != nil {
+		return err
+	}
+	var worst *int64
+	for _, severity := range []evidence.Severity{evidence.Broken, evidence.Unsure} {
+		for _, f := range rows {
+			if worst == nil && f.State != "accepted" && f.Document.V.Severity == severity {
+				worst = &f.ID
+			}
+		}
+	}
+	return errors.Join(t.s.Record(ctx, store.Event{SiteID: t.w.SiteID, EnvironmentID: &t.w.EnvironmentID, ChangeID: &t.w.ChangeID, RunID: l.RunID, FindingID: worst, Kind: "watch", Who: Us, Topic: notice.Broken,
+		Text: fmt.Sprintf("A look of the watch of “%s” found something on %s. %s", t.change.Title, t.production.Name, looked.Summary)}), t.tell(ctx))
 }
 
 // askStaging looks at staging, which has the same settings and none of the site's news. asked is false while that goes on; why
@@ -107,30 +144,10 @@ func (t *turn) hold(ctx context.Context, l *store.WatchLook, looked store.Run, t
 	if err := t.s.SaveWatchLook(ctx, *l); err != nil {
 		return err
 	}
-	if l.State == watch.Found {
-		if err := t.s.Record(ctx, store.Event{SiteID: t.w.SiteID, EnvironmentID: &t.w.EnvironmentID, ChangeID: &t.w.ChangeID, RunID: l.RunID, FindingID: worst(l.Held.V), Kind: "watch", Who: Us, Topic: notice.Broken,
-			Text: fmt.Sprintf("A look of the watch of “%s” found something. %s", t.change.Title, looked.Summary)}); err != nil {
+	if l.State == watch.Found && looked.Verdict != evidence.VerdictBroken { // otherwise it was said at once
+		if err := t.sayFound(ctx, l, looked); err != nil {
 			return err
 		}
 	}
 	return errors.Join(t.announce(ctx, l), t.tell(ctx))
-}
-
-// worst is the finding that a notice leads to: what is broken first, and first what is the change's; nil when there is none.
-func worst(found []watch.Late) *int64 {
-	if len(found) == 0 {
-		return nil
-	}
-	rank := func(l watch.Late) int {
-		r := 0
-		if l.Weight != evidence.Broken {
-			r += 2
-		}
-		if l.Blame != watch.OfChange {
-			r++
-		}
-		return r
-	}
-	first := slices.MinFunc(found, func(a, b watch.Late) int { return rank(a) - rank(b) })
-	return &first.Finding
 }

@@ -10,6 +10,10 @@ import (
 	"tidemarker/internal/core/words"
 )
 
+// FirstEarlierPass is the number of the first pass of looks with the earlier settings, before a promotion acts or in a control; later
+// ones, of either side, count on.
+const FirstEarlierPass = 3
+
 // ControlOutcome says what looking with the earlier settings showed of a finding.
 type ControlOutcome string
 

@@ -15,6 +15,10 @@ func TestAControlLeavesTheRecordAsItWas(t *testing.T) {
 	during := append(acts, Placed{Change: 2, Kind: ActControl, From: "c", To: "b"})
 	assert.Equal(t, []Standing{{1, "a", "b"}}, Record(during), "what was tried last is off")
 	assert.Equal(t, want, Record(append(during, Placed{Change: 2, Kind: ActTry, From: "b", To: "c", Base: "b"})))
+	for name, again := range map[string]Placed{"a check, which is of no change": {Kind: ActTry, From: "b", To: "c"}, "what is restored": {Kind: ActRestore, From: "b", To: "c"}} {
+		assert.Equal(t, want, Record(append(slices.Clone(acts), Placed{Kind: ActControl, From: "c", To: "b"}, again)), name)
+		assert.Equal(t, want, Record(append(slices.Clone(acts), Placed{Kind: ActControl, From: "c", To: "a"}, Placed{Kind: ActControl, From: "a", To: "b"}, again)), name)
+	}
 	w, there := Back(want, 2)
 	assert.True(t, there)
 	assert.Equal(t, "b", w.To)

@@ -20,14 +20,15 @@ type Situation struct {
 	Blocked     []string         // consequences that stand in the way
 	Calendar    string           // why nothing may be promoted at this time
 	Follows     string           // the change before it in a series that is not on production yet
-	Busy        string           // what is under way on its environments
 
-	Staging           string // fingerprint that staging last read back
+	Staging           string // fingerprint that staging last read back, or that what is under way there will leave
+	StagingBusy       string // what is under way there
 	StagingHasMark    bool
 	StagingHasChange  bool   // by the record of acts
 	StagingDrift      string // what was changed outside there and is not settled
 	StagingUnknown    string // why nobody can tell what is in force there
 	Production        string
+	ProductionBusy    string
 	ProductionHasMark bool
 	ProductionChange  bool // production has the change, by the record of acts
 	ProductionDrift   string
@@ -62,14 +63,14 @@ func when(holds bool, why string) string {
 	return ""
 }
 
-func idle(s Situation) string { return s.Busy }
+func idle(s Situation) string { return first(s.StagingBusy, s.ProductionBusy) }
 
 func mayTry(s Situation) string {
 	blocked := ""
 	if len(s.Blocked) > 0 {
 		blocked = s.Blocked[0]
 	}
-	return first(s.Busy, s.StagingUnknown, s.StagingDrift, s.Follows,
+	return first(s.StagingBusy, s.StagingUnknown, s.StagingDrift, s.Follows,
 		when(s.Edits == 0, "Nothing differs from production yet. Change a setting first."),
 		blocked,
 		when(s.Irreversible && !s.BackedUp, "It deletes data on staging, which no rollback restores. Record a backup of staging first."),
@@ -92,7 +93,7 @@ func mayTidy(s Situation) string {
 
 // mayReach says what stands in the way of production getting what was checked.
 func mayReach(s Situation) string {
-	return first(s.Busy, s.ProductionUnknown, s.StagingUnknown, s.ProductionDrift, s.StagingDrift,
+	return first(s.ProductionBusy, s.ProductionUnknown, s.StagingUnknown, s.ProductionDrift, s.StagingDrift,
 		when(s.Verdict == "", "It has not been checked on staging."),
 		when(s.Fingerprint != s.Checked, "It was edited after the check. Only what was checked can be promoted; try it again."),
 		when(s.Verdict != evidence.VerdictClear, fmt.Sprintf("The check on staging is %s. Only a clear one can be promoted.", s.Verdict)),
@@ -103,12 +104,12 @@ func mayReach(s Situation) string {
 }
 
 func mayRebase(s Situation) string {
-	return first(s.Busy, s.ProductionUnknown, s.ProductionDrift,
+	return first(idle(s), s.ProductionUnknown, s.ProductionDrift,
 		when(s.Base == s.Production || s.Production == s.Fingerprint, "Production has what this change started from."))
 }
 
 func mayAccept(s Situation) string {
-	return first(s.Busy, s.ProductionUnknown,
+	return first(s.ProductionBusy, s.ProductionUnknown,
 		when(!s.ProductionChange, "Production no longer has it."),
 		notAcceptable(s.ProductionVerdict, "production", "Check production again, or roll back."))
 }
@@ -127,9 +128,9 @@ func maySettle(s Situation) string {
 func mayAcceptRestored(s Situation) string {
 	const again = "Roll back again: it is checked once more."
 	if s.ProductionVerdict == "" && s.Verdict == "" {
-		return first(s.Busy, notAcceptable("", "it", again))
+		return first(idle(s), notAcceptable("", "it", again))
 	}
-	return first(s.Busy, s.ProductionUnknown, s.StagingUnknown,
+	return first(idle(s), s.ProductionUnknown, s.StagingUnknown,
 		when(s.ProductionVerdict != "", notAcceptable(s.ProductionVerdict, "production", again)),
 		when(s.Verdict != "", notAcceptable(s.Verdict, "staging", again)))
 }
@@ -139,9 +140,10 @@ func notAcceptable(v evidence.Verdict, where, instead string) string {
 		fmt.Sprintf("The check of %s is %s. %s", where, orNone(v), instead))
 }
 
-// mayGoBack says what stands in the way of any rollback.
+// mayGoBack says what stands in the way of any rollback. Production does not wait for what is under way on staging, which goes back
+// when that is over.
 func mayGoBack(s Situation) string {
-	return first(s.Busy,
+	return first(s.ProductionBusy, when(!s.ProductionChange, s.StagingBusy),
 		when(s.ProductionChange, s.ProductionUnknown), when(s.StagingHasChange, s.StagingUnknown),
 		when(!s.StagingHasChange && !s.ProductionChange, "Neither staging nor production has it any more, so there is nothing to roll back."),
 		when(!s.StagingHasMark && !s.ProductionHasMark, "There is no mark to prove a rollback with. Take one first."))

@@ -39,8 +39,16 @@ type Standing struct {
 func Record(acts []Placed) []Standing {
 	var out []Standing
 	now, searching := "", false
+	var off []Standing // what a control took off, which comes again as it was whoever looked
+	offAt := ""
 	for _, a := range acts {
+		if a.Kind == ActControl && off == nil {
+			off, offAt = slices.Clone(out), a.From
+		}
+		again := off != nil && a.To == offAt && (a.Kind == ActTry || a.Kind == ActRestore)
 		switch {
+		case again:
+			out = off
 		case now == "" && len(out) == 0 && a.Kind == ActFirst:
 		case a.Kind == ActTry || a.Kind == ActPromote:
 			out = place(out, a)
@@ -55,12 +63,15 @@ func Record(acts []Placed) []Standing {
 			if searching = a.From != a.To; searching {
 				out = append(out, Standing{0, a.From, a.To})
 			}
-			now = a.To
+			now, off = a.To, nil
 			continue
 		default:
 			out = goBack(out, a)
 		}
 		now, searching = a.To, false
+		if again || a.Kind != ActControl {
+			off = nil
+		}
 	}
 	return out
 }

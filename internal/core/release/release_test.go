@@ -35,7 +35,7 @@ func TestOnlyWhatWasCheckedClearCanBePromoted(t *testing.T) {
 		"production drifted":          {func(s *Situation) { s.ProductionDrift = "production was changed outside." }, "production was changed outside."},
 		"staging drifted":             {func(s *Situation) { s.StagingDrift = "staging was changed outside." }, "staging was changed outside."},
 		"it deletes data":             {func(s *Situation) { s.Irreversible = true }, "never rides along in a promotion"},
-		"something else is under way": {func(s *Situation) { s.Busy = "Run 3 is under way." }, "Run 3 is under way."},
+		"something else is under way": {func(s *Situation) { s.ProductionBusy = "Run 3 is under way." }, "Run 3 is under way."},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := promotable()

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"mime"
@@ -103,8 +102,8 @@ func (c *Client) settingsFrom(call string, in wireSettings, h http.Header) (spee
 }
 
 // Apply replaces all values at once, on condition that the settings still are those
-// that had this entity tag. Where no proper answer came, what it came to is unknown;
-// whoever asked reads the settings back.
+// that had this entity tag. Where it was not answered that they are applied, what it came to is unknown, also when
+// it was refused: whatever passes requests on may have made it twice. Whoever asked reads the settings back.
 func (c *Client) Apply(ctx context.Context, v settings.Values, ifMatch string) release.Outcome {
 	var in wireSettings
 	h, err := c.call(ctx, http.MethodPut, "/settings", ifMatch, wireSettings{v}, &in)
@@ -113,22 +112,7 @@ func (c *Client) Apply(ctx context.Context, v settings.Values, ifMatch string) r
 			return release.Applied()
 		}
 	}
-	if untouched(err) {
-		return release.NotApplied(err)
-	}
 	return release.Unknown(err)
-}
-
-// untouched tells whether an error says by itself that nothing was applied.
-func untouched(err error) bool {
-	if _, ok := errors.AsType[*speedlayer.ChangedElsewhere](err); ok {
-		return true
-	}
-	if _, ok := errors.AsType[*speedlayer.Refused](err); ok {
-		return true
-	}
-	_, ok := errors.AsType[*speedlayer.Unauthorised](err)
-	return ok
 }
 
 // Purge removes pages from the cache, or marks them stale, and says how many copies
