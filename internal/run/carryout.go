@@ -140,18 +140,6 @@ func (r *run) inspect(ctx context.Context, returning *inspect.Returning) error {
 	return err
 }
 
-// stayed is an error when the environment has other settings than those that were looked at: nobody knows which look saw which.
-func (r *run) stayed(ctx context.Context) error {
-	if !r.able.Reads {
-		return nil
-	}
-	env, _, err := r.Acts.ReadLocked(ctx, r.env.ID)
-	if err == nil && env.Fingerprint != r.env.Fingerprint {
-		err = fmt.Errorf("%s was changed outside Tide Marker while it was looked at", r.env.Name)
-	}
-	return err
-}
-
 func orUnknown(problem string) string {
 	if problem == "" {
 		return "its process ended"
@@ -398,19 +386,4 @@ func (r *run) cancelChecklist(ctx context.Context) error {
 		return err
 	}
 	return after(o, nil)
-}
-
-// takeMark looks twice and records a mark.
-func (r *run) takeMark(ctx context.Context) error {
-	i := r.inspection()
-	m, out, err := i.TakeMark(ctx)
-	if err != nil {
-		return err
-	}
-	if err := r.stayed(ctx); err != nil {
-		return err
-	}
-	m.Fingerprint, m.Who, r.row.Target = r.env.Fingerprint, r.row.RequestedBy, r.env.Fingerprint
-	r.row.Verdict, r.row.Summary, r.mark = out.Verdict, out.Summary, &m
-	return nil
 }

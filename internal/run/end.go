@@ -243,18 +243,6 @@ func (r *run) record(ctx context.Context, s *store.Store, event release.RunEvent
 		Kind: string(r.row.Kind), Who: r.row.RequestedBy, Text: fmt.Sprintf("%s %s. %s", done[r.row.Kind], r.env.Name, r.row.Summary)})
 }
 
-// saveMark saves the mark that the run took.
-func (r *run) saveMark(ctx context.Context, s *store.Store) error {
-	if r.mark == nil {
-		return nil
-	}
-	id, err := s.SaveMark(ctx, *r.mark)
-	if r.row.Kind == release.MarkRun {
-		r.row.Summary = fmt.Sprintf("Mark %d of %s: %s", id, r.env.Name, r.row.Summary)
-	}
-	return err
-}
-
 // ourselves is who did what nobody did.
 const ourselves = "Tide Marker"
 
