@@ -57,7 +57,7 @@ func (d *Desk) BeginCopied(ctx context.Context, siteID int64, w Words, from sett
 	for _, m := range taken {
 		edits[m.Key], keys[m.From.Role] = m.Value, m.Key
 	}
-	if id, err = d.Begin(ctx, siteID, w, edits, who); err != nil {
+	if _, err := d.ReadNow(ctx, siteID); err != nil {
 		return 0, err
 	}
 	var copied []store.Exclusion
@@ -66,8 +66,19 @@ func (d *Desk) BeginCopied(ctx context.Context, siteID int64, w Words, from sett
 		if !there {
 			continue
 		}
-		copied = append(copied, store.Exclusion{SiteID: siteID, ChangeID: &id, Role: e.Role, Key: key, Pattern: e.Pattern,
+		copied = append(copied, store.Exclusion{SiteID: siteID, Role: e.Role, Key: key, Pattern: e.Pattern,
 			Reason: fmt.Sprintf("%s (copied from %s)", e.Reason, from.Site), Who: who})
 	}
-	return id, d.Store.AddExclusions(ctx, copied)
+	err = d.Store.Within(ctx, func(s *store.Store) error {
+		in := *d
+		in.Store = s
+		if id, err = in.Begin(ctx, siteID, w, edits, who); err != nil {
+			return err
+		}
+		for i := range copied {
+			copied[i].ChangeID = &id
+		}
+		return s.AddExclusions(ctx, copied)
+	})
+	return id, err
 }

@@ -28,12 +28,6 @@ func (d *Desk) Begin(ctx context.Context, siteID int64, w Words, edits settings.
 	if err != nil {
 		return 0, err
 	}
-	return d.beginFrom(ctx, production, w, edits, who)
-}
-
-// beginFrom begins a change from what production was read to have.
-func (d *Desk) beginFrom(ctx context.Context, production store.Environment, w Words, edits settings.Values, who string) (int64, error) {
-	siteID := production.SiteID
 	base, err := d.Store.Revision(ctx, siteID, production.Fingerprint)
 	if err != nil {
 		return 0, err
@@ -52,12 +46,15 @@ func (d *Desk) beginFrom(ctx context.Context, production store.Environment, w Wo
 	return c.ID, err
 }
 
-// ReadNow reads a site's staging and production and returns production. Who acts on one
-// of them has read it.
+// ReadNow reads a site's staging and production and returns production. Who acts on one of them has read it, and so has who began
+// the transaction that the desk's store is: no site is asked within one.
 func (d *Desk) ReadNow(ctx context.Context, siteID int64) (store.Environment, error) {
 	envs, err := d.Store.EnvironmentsByRole(ctx, siteID)
 	if err != nil {
 		return store.Environment{}, err
+	}
+	if d.Store.Tx() != nil {
+		return envs.Production, nil
 	}
 	for _, e := range []store.Environment{envs.Staging, envs.Production} {
 		_, _, err := d.Acts.Read(ctx, e.ID)

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"tidemarker/internal/act"
 	"tidemarker/internal/core/people"
 	"tidemarker/internal/core/release"
 	"tidemarker/internal/store"
@@ -47,12 +46,8 @@ func (d *Desk) reachProduction(ctx context.Context, id int64, event release.Even
 	if envs.OnlyOne {
 		return &Conflict{"The site has only one environment; there is nowhere to promote to."}
 	}
-	// What is in force may have been changed since it was last read.
-	for _, e := range []store.Environment{envs.Staging, envs.Production} {
-		_, _, err := d.Acts.Read(ctx, e.ID)
-		if _, busy := errors.AsType[*act.Busy](err); err != nil && !busy { // whoever acts there has read it
-			return err
-		}
+	if _, err := d.ReadNow(ctx, c.SiteID); err != nil { // what is in force may have been changed since it was last read
+		return err
 	}
 	return d.hold(ctx, id, func(x *held) error {
 		if x.situation.Calendar == "" {

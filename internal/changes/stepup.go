@@ -43,14 +43,13 @@ func (d *Desk) BeginStepUp(ctx context.Context, siteID int64, w StepUpWish, who 
 	if envs.OnlyOne {
 		return 0, &Conflict{"The site has only one environment; stepping up tries bundles on staging."}
 	}
-	production, err := d.ReadNow(ctx, siteID)
-	if err != nil {
+	if _, err := d.ReadNow(ctx, siteID); err != nil {
 		return 0, err
 	}
 	err = d.Store.Within(ctx, func(s *store.Store) error {
 		in := *d
 		in.Store = s
-		if changeID, err = in.beginFrom(ctx, production, Words{Title: "Step up through the bundles", Reason: "Tried bundle by bundle; what passes stays."}, nil, who); err != nil {
+		if changeID, err = in.Begin(ctx, siteID, Words{Title: "Step up through the bundles", Reason: "Tried bundle by bundle; what passes stays."}, nil, who); err != nil {
 			return err
 		}
 		_, err = s.NewStepUp(ctx, store.StepUp{SiteID: siteID, ChangeID: changeID, StepUp: store.JSON[stepup.StepUp]{V: stepup.New()}, Opens: store.JSON[stepup.Window]{V: w.Window}, MostLooks: w.MostLooks, Who: who})

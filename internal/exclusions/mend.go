@@ -64,16 +64,24 @@ func (d *Desk) Mend(ctx context.Context, siteID int64, title, reason string, men
 	if len(settings.Diff(now, now.With(edits))) == 0 {
 		return 0, conflict("Nothing would change on production: its settings are like this already. Where staging differs, a change is tried there; edit that one.")
 	}
-	if changeID, err = d.Changes.Begin(ctx, siteID, changes.Words{Title: title, Reason: reason}, edits, who); err != nil {
+	if _, err := d.Changes.ReadNow(ctx, siteID); err != nil {
 		return 0, err
 	}
-	var added []store.Exclusion
-	for _, m := range mends {
-		for _, p := range m.Add {
-			added = append(added, store.Exclusion{SiteID: siteID, ChangeID: &changeID, Role: settings.Role(m.Role), Key: m.Key, Pattern: p, Reason: strings.TrimSpace(title + ". " + reason), Who: who})
+	err = d.Store.Within(ctx, func(s *store.Store) error {
+		in := *d.Changes
+		in.Store = s
+		if changeID, err = in.Begin(ctx, siteID, changes.Words{Title: title, Reason: reason}, edits, who); err != nil {
+			return err
 		}
-	}
-	return changeID, d.Store.AddExclusions(ctx, added)
+		var added []store.Exclusion
+		for _, m := range mends {
+			for _, p := range m.Add {
+				added = append(added, store.Exclusion{SiteID: siteID, ChangeID: &changeID, Role: settings.Role(m.Role), Key: m.Key, Pattern: p, Reason: strings.TrimSpace(title + ". " + reason), Who: who})
+			}
+		}
+		return s.AddExclusions(ctx, added)
+	})
+	return changeID, err
 }
 
 // mended are the edits that mends come to; each gets its key and role.

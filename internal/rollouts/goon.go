@@ -140,7 +140,11 @@ func (d *Desk) taken(ctx context.Context, id int64, do func(in *Desk, r store.Ro
 func (d *Desk) one(ctx context.Context, id, siteID int64, stage rollout.Stage, still func(rollout.Step) []int64, do func(context.Context, *Desk, store.Rollout, *Site) error) error {
 	within, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	err := d.taken(within, id, func(in *Desk, r store.Rollout, p rollout.Plan, sites []Site) error {
+	_, err := d.Changes.ReadNow(within, siteID) // before the transaction, in which no site is asked
+	if err != nil {
+		return d.wait(ctx, id, siteID, stage, err)
+	}
+	err = d.taken(within, id, func(in *Desk, r store.Rollout, p rollout.Plan, sites []Site) error {
 		i := slices.IndexFunc(sites, func(m Site) bool { return m.SiteID == siteID })
 		// Somebody may have stopped it, or another site turned out broken, since it was looked at.
 		if i < 0 || sites[i].Stage != stage || !slices.Contains(still(rollout.Next(p)), siteID) || sites[i].TryAt.After(d.now()) {
@@ -191,9 +195,6 @@ func try(ctx context.Context, d *Desk, r store.Rollout, m *Site) error {
 	if m.ChangeID == nil {
 		src, err := d.read(ctx, r.ChangeID)
 		if err != nil {
-			return err
-		}
-		if _, err := d.Changes.ReadNow(ctx, m.SiteID); err != nil {
 			return err
 		}
 		o, err := d.offerTo(ctx, src, m.SiteID)
