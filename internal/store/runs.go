@@ -196,13 +196,21 @@ func (s *Store) BeginRun(ctx context.Context, id int64) (Run, error) {
 		if _, err := one[int](ctx, s, "the run", `SELECT attempt FROM runs WHERE id = $1 FOR UPDATE`, id); err != nil {
 			return err
 		}
-		if _, err := s.MoveRun(ctx, id, release.RunBegins); err != nil {
+		begun, err := s.MoveRun(ctx, id, release.RunBegins)
+		if err != nil {
 			return err
 		}
-		if err := s.exec(ctx, "the looks", `DELETE FROM looks WHERE run_id = $1 AND NOT (pass = $2 AND EXISTS (SELECT FROM acts WHERE run_id = $1 AND kind = 'promote'))`, id, evidence.FirstEarlierPass); err != nil {
+		kept := 0 // passes count from 1
+		if begun.Kind == release.PromoteRun {
+			if mine, err := s.RunActs(ctx, id); err != nil {
+				return err
+			} else if len(mine) > 0 {
+				kept = evidence.FirstEarlierPass
+			}
+		}
+		if err := s.exec(ctx, "the looks", `DELETE FROM looks WHERE run_id = $1 AND pass <> $2`, id, kept); err != nil {
 			return err
 		}
-		var err error
 		r, err = one[Run](ctx, s, "the run", `UPDATE runs SET attempt = attempt + 1, resume_at = NULL, started_at = coalesce(started_at, now()) WHERE id = $1 RETURNING `+columns[Run](""), id)
 		return err
 	})
