@@ -158,15 +158,13 @@ func views(base string) ([]shot, error) {
 		return nil, err
 	}
 	shots = append(shots, shot{name: "add-site", path: fmt.Sprintf("/add-site/%d", taking)})
-	second, err := stepUpChange(base)
+	second, watched, err := smallerChanges(base)
 	if err != nil {
 		return nil, err
 	}
-	shots = append(shots, shot{name: "step-up", path: fmt.Sprintf("/changes/%d", second)})
+	shots = append(shots, shot{name: "step-up", path: fmt.Sprintf("/changes/%d", second)},
+		shot{name: "watch", path: fmt.Sprintf("/changes/%d", watched), night: true}) // and how it looks at night
 	for _, c := range site.Changes {
-		if c.State == "marked" { // and how it looks at night
-			shots = append(shots, shot{name: "watch", path: fmt.Sprintf("/changes/%d", c.ID), night: true})
-		}
 		more, err := changeViews(base, c.ID, c.State)
 		if err != nil {
 			return nil, err
@@ -176,17 +174,27 @@ func views(base string) ([]shot, error) {
 	return shots, nil
 }
 
-// stepUpChange is the change on the smaller site that came of a step-up.
-func stepUpChange(base string) (int64, error) {
+// smallerChanges are the change on the smaller site that came of a step-up, and one there that is watched.
+func smallerChanges(base string) (steppedUp, watched int64, err error) {
 	var list struct{ Sites []struct{ ID int64 } }
 	if err := get(base+"/api/v1/sites?q=Quillet", &list); err != nil || len(list.Sites) == 0 {
-		return 0, errors.Join(err, errors.New("the demo has no second site"))
+		return 0, 0, errors.Join(err, errors.New("the demo has no second site"))
 	}
-	var site struct{ Changes []struct{ ID int64 } }
+	var site struct {
+		Changes []struct {
+			ID    int64
+			State string
+		}
+	}
 	if err := get(fmt.Sprintf("%s/api/v1/sites/%d", base, list.Sites[0].ID), &site); err != nil || len(site.Changes) == 0 {
-		return 0, errors.Join(err, errors.New("the second site has no change"))
+		return 0, 0, errors.Join(err, errors.New("the second site has no change"))
 	}
-	return site.Changes[0].ID, nil
+	for _, c := range site.Changes {
+		if c.State == "marked" {
+			return site.Changes[0].ID, c.ID, nil
+		}
+	}
+	return 0, 0, errors.New("the second site has no change that is watched")
 }
 
 // takeOn begins to take the smaller site on, as if nobody had seen it.
