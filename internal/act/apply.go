@@ -98,7 +98,7 @@ func (a *Acts) readBack(ctx context.Context, in Intent, id int64, doubt error) r
 	if found == in.Environment.Fingerprint {
 		return a.ended(ctx, id, release.NotApplied(why), why.Error(), found)
 	}
-	// Nobody decided on what it has now. It is not brought back by itself: a person sees it, and says what is to be.
+	// These are settings that nobody decided on: they are recorded as drift, and a person decides.
 	if doubt != nil {
 		why = fmt.Errorf("%s did not take the settings, and reads back others than it had: %w", in.Environment.Name, doubt)
 	}

@@ -189,7 +189,7 @@ func (x *held) markAccepted(ctx context.Context, who string) error {
 			continue
 		}
 		if r.Target != x.envs.Production.Fingerprint {
-			return &Conflict{x.envs.Production.Name + " has other settings by now than the check of the promotion saw. Take a mark of what it has, or roll back."}
+			return &Conflict{x.envs.Production.Name + " has different settings from those that the promotion was checked with. Check it again and take a mark, or roll back."}
 		}
 		mark, err := x.Store.SaveMark(ctx, store.Mark{EnvironmentID: x.envs.Production.ID, RunID: r.ID, Fingerprint: r.Target, Who: who,
 			Reason: "Accepted as it is: " + r.Summary, Volatile: last.Volatile, Probes: last.Probes})

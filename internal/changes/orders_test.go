@@ -52,7 +52,7 @@ func (b *crowd) again() {
 	ctx, s := b.Context(), b.Store
 	b.n++
 	doc := site.Site{Name: fmt.Sprintf("Fernhollow %d", b.n), Pages: []site.Page{{Path: "/", Class: "home", Personas: []string{site.Visitor}, Devices: []string{site.Phone}}}}
-	for _, e := range []*struct {
+	for _, e := range []struct {
 		name string
 		url  string
 		at   string

@@ -39,7 +39,7 @@ type Standing struct {
 func Record(acts []Placed) []Standing {
 	var out []Standing
 	now, searching := "", false
-	var off []Standing // what a control took off, which comes again as it was whoever looked
+	var off []Standing // what stood before a control, and stands again after it
 	offAt := ""
 	for _, a := range acts {
 		if a.Kind == ActControl && off == nil {

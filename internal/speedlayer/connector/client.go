@@ -102,8 +102,8 @@ func (c *Client) settingsFrom(call string, in wireSettings, h http.Header) (spee
 }
 
 // Apply replaces all values at once, on condition that the settings still are those
-// that had this entity tag. Where it was not answered that they are applied, what it came to is unknown, also when
-// it was refused: whatever passes requests on may have made it twice. Whoever asked reads the settings back.
+// that had this entity tag. Unless the site confirms the write, the
+// outcome is unknown, also after a refusal: a proxy may have sent the request twice. The caller reads the settings back.
 func (c *Client) Apply(ctx context.Context, v settings.Values, ifMatch string) release.Outcome {
 	var in wireSettings
 	h, err := c.call(ctx, http.MethodPut, "/settings", ifMatch, wireSettings{v}, &in)
